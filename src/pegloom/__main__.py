@@ -1,0 +1,5 @@
+"""`python -m pegloom`: the command line."""
+
+from pegloom.cli import main
+
+main()

@@ -1,0 +1,125 @@
+"""The one list of what is wrong or doubtful in all areas."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+import numpy as np
+
+from pegloom.core.geometry.mesh import (
+    Mesh,
+    diagonal,
+    edge_use,
+    shells,
+    triangle_normals,
+    triangulate,
+    used_vertices,
+    weld,
+)
+from pegloom.core.memo import by_identity
+from pegloom.core.skeleton.joints import Vector
+from pegloom.core.skin.weights import row_sums_hold
+from pegloom.document.model import Character
+
+
+class Severity(Enum):
+    NOTE = "note"
+    DOUBT = "doubt"
+    WRONG = "wrong"
+
+
+@dataclass(frozen=True, slots=True)
+class Snag:
+    """code: stable word. area: mesh, joints, weights... where: a point to show. fix: name of an action, or ""."""
+
+    code: str
+    area: str
+    severity: Severity
+    message: str
+    count: int = 1
+    where: Vector | None = None
+    subject: str = ""
+    fix: str = ""
+
+
+@by_identity
+def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
+    """What will hurt later in one mesh."""
+    found: list[Snag] = []
+
+    def add(code: str, severity: Severity, message: str, count: int, vertex: int | None) -> None:
+        where = None if vertex is None else tuple(float(v) for v in mesh.points[vertex])
+        found.append(Snag(code, "mesh", severity, f"{name}: {message}", count, where, name))  # type: ignore[arg-type]
+
+    g = weld(mesh)
+    used = used_vertices(mesh)
+    loose = np.flatnonzero(~used)
+    if len(loose):
+        add("loose-vertices", Severity.DOUBT, f"{len(loose)} vertices belong to no face", len(loose), int(loose[0]))
+    tri = triangulate(mesh).vertices
+    area = np.linalg.norm(triangle_normals(mesh.points, tri), axis=1)
+    flat = np.flatnonzero(area < 1e-14 * max(diagonal(mesh.points), 1e-12) ** 2)
+    if len(flat):
+        add("zero-area-faces", Severity.DOUBT, f"{len(flat)} faces have no area", len(flat), int(tri[flat[0], 0]))
+    use = edge_use(mesh)
+    for code, chosen, text, severity in (
+        ("open-edges", use[:, 2] == 1, "edges are open (holes or borders)", Severity.NOTE),
+        ("non-manifold-edges", use[:, 2] > 2, "edges belong to more than two faces", Severity.DOUBT),
+    ):
+        count = int(chosen.sum())
+        if count:
+            add(code, severity, f"{count} {text}", count, int(g.first[use[np.flatnonzero(chosen)[0], 0]]))
+    doubled = len(tri) - len(np.unique(np.sort(g.group[tri], axis=1), axis=0))
+    if doubled:
+        add("doubled-faces", Severity.DOUBT, f"{doubled} faces lie on others", doubled, None)
+    seams = mesh.vertex_count - g.count
+    if seams:
+        add(
+            "unwelded",
+            Severity.NOTE,
+            f"{seams} vertices share a place with another (kept together always)",
+            seams,
+            None,
+        )
+    count = len(np.unique(shells(mesh)[used])) if used.any() else 0
+    if count > 1:
+        add("several-shells", Severity.NOTE, f"{count} separate shells", count, None)
+    return tuple(found)
+
+
+def find_snags(character: Character) -> tuple[Snag, ...]:
+    """All snags of a character, the worst first."""
+    found: list[Snag] = []
+    for part in character.included:
+        found += mesh_snags(part.mesh, part.name)
+    points = character.all_points()
+    if len(points) and character.standing is None and character.skeleton is None:
+        found.append(
+            Snag("not-stood-up", "mesh", Severity.DOUBT, "the mesh has not been stood up yet", fix="mesh.stand_up")
+        )
+    if character.pegs is not None:
+        weak = [peg for peg in character.pegs.pegs if peg.confidence < 0.5 and not peg.by_hand]
+        for peg in weak:
+            message = f"the place of {peg.name} is a weak guess; look and drag it"
+            found.append(Snag("weak-peg", "joints", Severity.DOUBT, message, where=peg.position, subject=peg.name))
+    if character.skeleton is not None:
+        found += _bind_snags(character)
+    order = {Severity.WRONG: 0, Severity.DOUBT: 1, Severity.NOTE: 2}
+    return tuple(sorted(found, key=lambda snag: order[snag.severity]))
+
+
+def _bind_snags(character: Character) -> list[Snag]:
+    found = []
+    bound = character.skin.weights if character.skin else {}
+    for part in character.included:
+        weights = bound.get(part.id)
+        if weights is None:
+            if character.skin is not None:
+                message = f"{part.name} is not bound and stays behind"
+                found.append(
+                    Snag("unbound-part", "weights", Severity.WRONG, message, subject=part.id, fix="weights.bind")
+                )
+        elif not row_sums_hold(weights):
+            found.append(Snag("not-normalised", "weights", Severity.WRONG, f"{part.name}: weights do not add up to 1"))
+    return found

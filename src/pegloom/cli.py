@@ -1,0 +1,298 @@
+"""The command line: the same verbs as the window, without a screen.
+
+An error is one line on stderr starting `error:` and exit code 1; wrong usage is exit code 2; never a traceback.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable
+from functools import wraps
+from importlib import import_module, resources
+from pathlib import Path
+from typing import Annotated, Any, TypeVar
+
+import numpy as np
+import typer
+
+from pegloom.checks import find_snags, mesh_snags
+from pegloom.core.errors import EditError, MeshFileError, PegLoomError
+from pegloom.core.geometry.mesh import is_watertight, shells, used_vertices
+from pegloom.core.geometry.standing import guess_stance
+from pegloom.core.skeleton.human import PATTERN
+from pegloom.core.skeleton.pegs import Peg, PegSet
+from pegloom.core.skin.bind import BindMethod
+from pegloom.document import edits
+from pegloom.document.model import Document
+from pegloom.files.gltf_write import write_glb
+from pegloom.files.imported import Imported
+from pegloom.files.project import SUFFIX, open_project, save_project
+from pegloom.files.reading import read_mesh
+
+app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
+R = TypeVar("R")
+Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
+Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
+METHODS = {"skin": BindMethod.ALONG_SKIN, "along-the-skin": BindMethod.ALONG_SKIN, "hard": BindMethod.HARD}
+
+
+def _plain_errors(command: Callable[..., R]) -> Callable[..., R]:
+    @wraps(command)
+    def run(*args: Any, **kwargs: Any) -> R:
+        try:
+            return command(*args, **kwargs)
+        except PegLoomError as error:
+            print(f"error: {' '.join(str(error).split())}", file=sys.stderr)
+        except OSError as error:
+            print(f"error: {error.filename or ''}: {error.strerror or error}", file=sys.stderr)
+        except MemoryError:
+            print("error: not enough memory for this mesh; reduce it and try again", file=sys.stderr)
+        raise typer.Exit(1)
+
+    return run
+
+
+def _print(result: dict[str, Any], as_json: bool, summary: str) -> None:
+    print(json.dumps(result) if as_json else summary)
+
+
+def _method(name: str) -> BindMethod:
+    method = METHODS.get(name.lower().replace(" ", "-"))
+    if method is None:
+        raise EditError(f"there is no bind method {name}; use one of {', '.join(METHODS)}")
+    return method
+
+
+def _pattern(name: str) -> None:
+    if name != PATTERN:
+        raise EditError(f"there is no pattern {name}; this version knows: {PATTERN}")
+
+
+def _bring_in(path: Path, imported: Imported) -> Document:
+    return edits.bring_in(
+        Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
+        skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips,
+    )  # fmt: skip
+
+
+def _fresh(path: Path) -> Document:
+    """A mesh file as a character to rig: what skeleton it may hold is left behind."""
+    imported = read_mesh(path)
+    return edits.bring_in(
+        Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images
+    )
+
+
+def _open(path: Path) -> Document:
+    if path.suffix.lower() == SUFFIX:
+        return open_project(path)
+    return _bring_in(path, read_mesh(path))
+
+
+def _write(path: Path, document: Document) -> None:
+    if path.suffix.lower() == SUFFIX:
+        save_project(path, document)
+    elif path.suffix.lower() == ".glb":
+        write_glb(path, document.require_character())
+    else:
+        raise MeshFileError(path.name, "this ending cannot be written", hint="use .glb or .pegloom")
+
+
+def _snags(document: Document) -> list[dict[str, Any]]:
+    return [
+        {"code": s.code, "severity": s.severity.value, "message": s.message, "count": s.count}
+        for s in find_snags(document.require_character())
+    ]
+
+
+def _pegs(pegs: PegSet) -> list[dict[str, Any]]:
+    return [{"name": p.name, "position": list(p.position), "confidence": round(p.confidence, 3)} for p in pegs.pegs]
+
+
+@app.command()
+@_plain_errors
+def survey(mesh: Path, as_json: Json = False) -> None:
+    """Say what a mesh file holds and how it lies: parts, size, up, facing, symmetry, snags."""
+    imported = read_mesh(mesh)
+    points = np.concatenate([p.mesh.points for p in imported.parts])
+    document = _bring_in(mesh, imported)
+    stance = guess_stance(points)
+    low, high = points.min(axis=0), points.max(axis=0)
+    stood = edits.stand_up(_fresh(mesh)).require_character()
+    snags = [s for p in imported.parts for s in mesh_snags(p.mesh, p.name)]
+    result = {
+        "vertices": int(sum(p.mesh.vertex_count for p in imported.parts)),
+        "faces": int(sum(p.mesh.face_count for p in imported.parts)),
+        "parts": [
+            {"name": p.name, "vertices": p.mesh.vertex_count, "faces": p.mesh.face_count} for p in imported.parts
+        ],
+        "bounds": {"min": low.tolist(), "max": high.tolist()},
+        "height_m": round(stood.height, 6),
+        "up": stance.up.value,
+        "facing": stance.facing.value,
+        "shells": int(sum(len(np.unique(shells(p.mesh)[used_vertices(p.mesh)])) for p in imported.parts)),
+        "watertight": all(is_watertight(p.mesh) for p in imported.parts),
+        "symmetry": {
+            "axis": "XYZ"[stance.symmetry.axis],
+            "offset": stance.symmetry.offset,
+            "score": round(stance.symmetry.score, 4),
+        },
+        "snags": [
+            {"code": s.code, "severity": s.severity.value, "message": s.message, "count": s.count} for s in snags
+        ],
+        "notes": list(imported.notes),
+    }
+    lines = [f"{document.name}: {result['vertices']} vertices, {result['faces']} faces, {result['shells']} shells",
+             f"up {stance.up.value}, facing {stance.facing.value}, {stood.height:.3f} m once stood up"]  # fmt: skip
+    lines += [f"snag: {s.message}" for s in snags]
+    _print(result, as_json, "\n".join(lines))
+
+
+@app.command()
+@_plain_errors
+def pegs(
+    mesh: Path,
+    pattern: Annotated[str, typer.Option(help="Body plan.")] = PATTERN,
+    fingers: Annotated[int, typer.Option(min=0, max=5)] = 5,
+    height: Annotated[float | None, typer.Option(help="Metres.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Find a body's landmarks in a mesh; places in stood-up coordinates."""
+    _pattern(pattern)
+    document = edits.stand_up(_fresh(mesh), height=height)
+    found = edits.find_pegs(document, fingers=fingers)
+    text = "\n".join(f"{p.name:18} {p.position[0]:8.4f} {p.position[1]:8.4f} {p.position[2]:8.4f}" for p in found.pegs)
+    _print({"pegs": _pegs(found)}, as_json, text)
+
+
+def _given_pegs(path: Path, found: PegSet) -> PegSet:
+    """Pegs of a JSON file ({"pegs": [{"name", "position"}]}) over the found ones."""
+    try:
+        entries = json.loads(path.read_text())["pegs"]
+        given = {str(e["name"]): tuple(float(v) for v in e["position"]) for e in entries}
+    except (OSError, UnicodeDecodeError, json.JSONDecodeError, KeyError, TypeError, ValueError) as error:
+        raise MeshFileError(path.name, "holds no pegs", hint='it must read {"pegs": [{"name", "position"}]}') from error
+    unknown = set(given) - set(found.by_name)
+    if unknown or any(len(p) != 3 or not np.isfinite(p).all() for p in given.values()):
+        raise MeshFileError(path.name, f"names unknown pegs or bad places ({', '.join(sorted(unknown)) or 'numbers'})")
+    return PegSet(
+        found.pattern,
+        found.fingers,
+        tuple(
+            Peg(p.name, given[p.name], 1.0, True) if p.name in given else p  # type: ignore[arg-type]
+            for p in found.pegs
+        ),
+    )
+
+
+@app.command()
+@_plain_errors
+def rig(
+    mesh: Path,
+    output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom or .glb")],
+    pattern: Annotated[str, typer.Option(help="Body plan.")] = PATTERN,
+    height: Annotated[float | None, typer.Option(help="Metres.")] = None,
+    fingers: Annotated[int, typer.Option(min=0, max=5)] = 5,
+    bind: Annotated[str, typer.Option("--bind", help="skin or hard")] = "skin",
+    influences: Influences = 4,
+    pegs_file: Annotated[Path | None, typer.Option("--pegs", help="JSON as `pegs --json` prints it.")] = None,
+    as_json: Json = False,
+) -> None:
+    """From an unrigged mesh to controls: stand up, find pegs, build joints, bind, build controls, write."""
+    _pattern(pattern)
+    method = _method(bind)
+    document = edits.stand_up(_fresh(mesh), height=height)
+    found = edits.find_pegs(document, fingers=fingers)
+    if pegs_file is not None:
+        found = _given_pegs(pegs_file, found)
+    document = edits.build_joints(edits.set_pegs(document, found))
+    start = time.perf_counter()
+    document = edits.bind(document, method=method, influences=influences)
+    seconds = time.perf_counter() - start
+    document = edits.build_controls(document)
+    _write(output, document)
+    skeleton = document.require_character().skeleton
+    assert skeleton is not None
+    result = {
+        "pegs": _pegs(found),
+        "joints": [
+            {
+                "name": j.name,
+                "parent": skeleton.joint(j.parent).name if j.parent else None,
+                "side": j.side.value,
+                "position": list(j.position),
+            }
+            for j in skeleton.joints
+        ],
+        "bind": {"method": method.value, "seconds": round(seconds, 3)},
+        "snags": _snags(document),
+    }
+    _print(result, as_json, f"{output}: {len(skeleton.joints)} joints, bound {method.value} in {seconds:.1f} s")
+
+
+@app.command()
+@_plain_errors
+def bind(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".glb or .pegloom with a skeleton")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    method: Annotated[str, typer.Option(help="skin or hard")] = "skin",
+    influences: Influences = 4,
+    as_json: Json = False,
+) -> None:
+    """New weights on an existing skeleton; joint names, vertex order and clips stay."""
+    chosen = _method(method)
+    document = _open(source)
+    if document.require_character().skeleton is None:
+        raise MeshFileError(source.name, "holds no skeleton to bind to", hint="use `pegloom rig` instead")
+    start = time.perf_counter()
+    document = edits.bind(document, method=chosen, influences=influences)
+    seconds = time.perf_counter() - start
+    _write(output, document)
+    result = {"bind": {"method": chosen.value, "seconds": round(seconds, 3)}, "snags": _snags(document)}
+    _print(result, as_json, f"{output}: bound {chosen.value} in {seconds:.1f} s")
+
+
+@app.command()
+@_plain_errors
+def export(
+    project: Path, output: Annotated[Path, typer.Option("-o", "--output", help=".glb")], as_json: Json = False
+) -> None:
+    """Write a project's character as GLB, with its weights and clips."""
+    document = _open(project)
+    if output.suffix.lower() != ".glb":
+        raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb")
+    notes = write_glb(output, document.require_character())
+    _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
+
+
+@app.command("open")
+@_plain_errors
+def open_file(file: Path) -> None:
+    """Open a mesh or a project in the window."""
+    if not file.exists():
+        raise MeshFileError(file.name, "there is no such file", hint="check the path")
+    raise typer.Exit(_window().main(["pegloom", str(file)]))
+
+
+@app.command()
+@_plain_errors
+def demo() -> None:
+    """Open the window with the demo character, Wick the ferry postman."""
+    raise typer.Exit(_window().main(["pegloom", str(demo_file("wick.pegloom"))]))
+
+
+def demo_file(name: str) -> Path:
+    """A shipped demo file."""
+    return Path(str(resources.files("pegloom.assets") / "demo" / name))
+
+
+def _window() -> Any:
+    # The window is loaded by name: the two front ends never import each other's code.
+    return import_module("pegloom.app.main")
+
+
+def main() -> None:
+    """Entry point of the `pegloom` command."""
+    app()

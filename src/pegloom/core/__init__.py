@@ -1,0 +1,1 @@
+"""The numbers: arrays in, arrays out. No interface, no files."""

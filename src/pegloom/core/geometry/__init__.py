@@ -1,0 +1,1 @@
+"""Shapes in space: transforms, meshes, symmetry, the solid inside, distances."""

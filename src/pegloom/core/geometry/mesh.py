@@ -1,0 +1,261 @@
+"""A polygon mesh as arrays, and what follows from it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import sparse
+from scipy.sparse.csgraph import connected_components
+from scipy.spatial import cKDTree
+
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray, frozen, owned_floats, owned_ints
+from pegloom.core.errors import ShapeError
+from pegloom.core.memo import by_identity
+from pegloom.core.tolerances import WELD_OF_SIZE
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Mesh:
+    """Polygons over vertices, in the order of the file they came from.
+
+    points : (n, 3) metres. corners : (c,) the vertex of each face corner, face after face.
+    starts : (f + 1,) where each face's corners begin. uvs : (c, 2), v up, or None. normals : (c, 3) unit, or None.
+    materials : (f,) index into the character's materials.
+    """
+
+    points: FloatArray
+    corners: IntArray
+    starts: IntArray
+    uvs: FloatArray | None
+    normals: FloatArray | None
+    materials: IntArray
+
+    @property
+    def vertex_count(self) -> int:
+        return len(self.points)
+
+    @property
+    def face_count(self) -> int:
+        return len(self.starts) - 1
+
+
+def make_mesh(
+    points: object,
+    corners: object,
+    starts: object,
+    *,
+    uvs: object | None = None,
+    normals: object | None = None,
+    materials: object | None = None,
+) -> Mesh:
+    """Check and copy arrays into a Mesh.
+
+    Raises
+    ------
+    ShapeError
+        A face has under three corners, names a missing vertex, or an array's length disagrees.
+    """
+    p = owned_floats(points, columns=3, name="points")  # type: ignore[arg-type]
+    c = owned_ints(corners)  # type: ignore[arg-type]
+    s = owned_ints(starts)  # type: ignore[arg-type]
+    if len(c) and (c.min() < 0 or c.max() >= len(p)):
+        raise ShapeError(f"a face names vertex {int(c.max())}, but there are {len(p)} vertices")
+    if len(s) == 0 or s[0] != 0 or s[-1] != len(c) or (np.diff(s) < 3).any():
+        raise ShapeError("each face needs at least three corners")
+    faces = len(s) - 1
+    u = None if uvs is None else owned_floats(uvs, columns=2, name="uvs")  # type: ignore[arg-type]
+    nrm = None if normals is None else owned_floats(normals, columns=3, name="normals")  # type: ignore[arg-type]
+    for name, array in (("uvs", u), ("normals", nrm)):
+        if array is not None and len(array) != len(c):
+            raise ShapeError(f"{name}: expected one per corner ({len(c)}), got {len(array)}")
+    m = owned_ints(np.zeros(faces) if materials is None else materials)  # type: ignore[arg-type]
+    if len(m) != faces:
+        raise ShapeError(f"materials: expected one per face ({faces}), got {len(m)}")
+    return Mesh(p, c, s, u, nrm, m)
+
+
+def from_faces(points: object, faces: list[list[int]] | IntArray) -> Mesh:
+    """A mesh from a list of faces of any size."""
+    sizes = np.array([len(face) for face in faces], dtype=np.int64)
+    corners = np.concatenate([np.asarray(face, dtype=np.int64) for face in faces]) if len(sizes) else np.zeros(0)
+    return make_mesh(points, corners, np.concatenate([[0], np.cumsum(sizes)]))
+
+
+def with_points(mesh: Mesh, points: object, *, normals: FloatArray | None = None) -> Mesh:
+    """The same mesh with other points (and corner normals, dropped when not given)."""
+    p = owned_floats(points, columns=3, name="points")  # type: ignore[arg-type]
+    if len(p) != mesh.vertex_count:
+        raise ShapeError(f"points: expected {mesh.vertex_count}, got {len(p)}")
+    return Mesh(p, mesh.corners, mesh.starts, mesh.uvs, normals, mesh.materials)
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Triangles:
+    """vertices (t, 3) vertex ids, corners (t, 3) corner ids, faces (t,) the polygon each came from."""
+
+    vertices: IntArray
+    corners: IntArray
+    faces: IntArray
+
+
+@by_identity
+def triangulate(mesh: Mesh) -> Triangles:
+    """Cut each polygon into a fan; quads along their shorter diagonal, so that a concave quad does not fold."""
+    sizes = np.diff(mesh.starts)
+    pieces: list[IntArray] = []
+    owners: list[IntArray] = []
+    for size in np.unique(sizes):
+        faces = np.flatnonzero(sizes == size)
+        base = mesh.starts[faces][:, None] + np.arange(size)
+        if size == 4:
+            p = mesh.points[mesh.corners[base]]
+            flip = np.linalg.norm(p[:, 0] - p[:, 2], axis=1) > np.linalg.norm(p[:, 1] - p[:, 3], axis=1) * 1.0001
+            base = np.where(flip[:, None], np.roll(base, -1, axis=1), base)
+        fan = np.stack([np.repeat(base[:, :1], size - 2, axis=1), base[:, 1:-1], base[:, 2:]], axis=-1)
+        pieces.append(fan.reshape(-1, 3))
+        owners.append(np.repeat(faces, size - 2))
+    if not pieces:
+        empty = np.zeros((0, 3), dtype=np.int64)
+        return Triangles(empty, empty, np.zeros(0, dtype=np.int64))
+    corners, faces = np.concatenate(pieces), np.concatenate(owners)
+    order = np.argsort(faces, kind="stable")
+    corners, faces = corners[order], faces[order]
+    return Triangles(frozen(mesh.corners[corners]), frozen(corners), frozen(faces))
+
+
+def bounds(points: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """Least and greatest corner of the box around points (n, 3); zeros for none."""
+    if len(points) == 0:
+        return np.zeros(3), np.zeros(3)
+    return points.min(axis=0), points.max(axis=0)
+
+
+def diagonal(points: FloatArray) -> float:
+    """Length of the bounding box's diagonal, the program's measure of size."""
+    low, high = bounds(points)
+    return float(np.linalg.norm(high - low))
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Weld:
+    """Vertices at one place taken as one. group (n,) place of each vertex; first (g,) one vertex of each place."""
+
+    group: IntArray
+    first: IntArray
+
+    @property
+    def count(self) -> int:
+        return len(self.first)
+
+
+@by_identity
+def weld(mesh: Mesh) -> Weld:
+    """Places of the mesh: vertices within WELD_OF_SIZE of the diagonal of each other share one."""
+    return weld_points(mesh.points)
+
+
+def weld_points(points: FloatArray) -> Weld:
+    """Places of loose points (n, 3)."""
+    n = len(points)
+    if n == 0:
+        return Weld(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64))
+    reach = max(diagonal(points) * WELD_OF_SIZE, 1e-12)
+    pairs = cKDTree(points).query_pairs(reach, output_type="ndarray")
+    graph = sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
+    _, label = connected_components(graph, directed=False)
+    # Number the places in the order of their first vertex, so that results do not depend on the labelling.
+    _, first = np.unique(label, return_index=True)
+    order = np.argsort(first)
+    rank = np.empty_like(order)
+    rank[order] = np.arange(len(order))
+    return Weld(frozen(rank[label].astype(np.int64)), frozen(np.sort(first).astype(np.int64)))
+
+
+@by_identity
+def place_triangles(mesh: Mesh) -> IntArray:
+    """Triangles (t, 3) over welded places, degenerate ones dropped."""
+    tri = weld(mesh).group[triangulate(mesh).vertices]
+    keep = (tri[:, 0] != tri[:, 1]) & (tri[:, 1] != tri[:, 2]) & (tri[:, 2] != tri[:, 0])
+    return np.asarray(frozen(tri[keep]))
+
+
+@by_identity
+def place_edges(mesh: Mesh) -> IntArray:
+    """Polygon edges (e, 2) over welded places, each once, lower index first."""
+    places = weld(mesh).group[mesh.corners]
+    following = np.arange(1, len(places) + 1)
+    following[mesh.starts[1:] - 1] = mesh.starts[:-1]
+    pairs = np.sort(np.stack([places, places[following]], axis=1), axis=1)
+    pairs = pairs[pairs[:, 0] != pairs[:, 1]]
+    if len(pairs) == 0:
+        return np.zeros((0, 2), dtype=np.int64)
+    return np.asarray(frozen(np.unique(pairs, axis=0)))
+
+
+@by_identity
+def edge_use(mesh: Mesh) -> IntArray:
+    """How many triangles use each triangle edge: columns low place, high place, count. (e, 3)."""
+    tri = place_triangles(mesh)
+    edges = np.sort(np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]]), axis=1)
+    if len(edges) == 0:
+        return np.zeros((0, 3), dtype=np.int64)
+    unique, count = np.unique(edges, axis=0, return_counts=True)
+    return np.asarray(frozen(np.column_stack([unique, count])))
+
+
+def is_watertight(mesh: Mesh) -> bool:
+    """Every edge is used by exactly two triangles."""
+    use = edge_use(mesh)
+    return bool(len(use) and (use[:, 2] == 2).all())
+
+
+@by_identity
+def shells(mesh: Mesh) -> IntArray:
+    """Connected shell (n,) of each vertex, over welded places; a vertex without faces is a shell of its own."""
+    g = weld(mesh)
+    edges = place_edges(mesh)
+    graph = sparse.coo_matrix((np.ones(len(edges)), (edges[:, 0], edges[:, 1])), shape=(g.count, g.count))
+    _, label = connected_components(graph, directed=False)
+    return np.asarray(frozen(label[g.group].astype(np.int64)))
+
+
+def used_vertices(mesh: Mesh) -> BoolArray:
+    """Which vertices (n,) belong to a face."""
+    used = np.zeros(mesh.vertex_count, dtype=bool)
+    used[mesh.corners] = True
+    return used
+
+
+def triangle_normals(points: FloatArray, triangles: IntArray) -> FloatArray:
+    """Normals (t, 3) with length twice the area."""
+    a, b, c = (points[triangles[:, i]] for i in range(3))
+    return np.asarray(np.cross(b - a, c - a))
+
+
+def vertex_normals(mesh: Mesh, points: FloatArray | None = None) -> FloatArray:
+    """Unit normals (n, 3), area-weighted, shared by vertices at one place so that seams do not show."""
+    p = mesh.points if points is None else points
+    tri = triangulate(mesh).vertices
+    face = triangle_normals(p, tri)
+    g = weld(mesh)
+    total = np.zeros((g.count, 3))
+    for corner in range(3):
+        place = g.group[tri[:, corner]]
+        for axis in range(3):
+            total[:, axis] += np.bincount(place, weights=face[:, axis], minlength=g.count)
+    length = np.linalg.norm(total, axis=1, keepdims=True)
+    unit = np.where(length > 1e-30, total / np.maximum(length, 1e-30), [0.0, 1.0, 0.0])
+    return np.asarray(unit[g.group])
+
+
+def adjacency(count: int, edges: IntArray) -> sparse.csr_matrix:
+    """Symmetric 0/1 matrix (count, count) of edges (e, 2)."""
+    both = np.concatenate([edges, edges[:, ::-1]])
+    return sparse.csr_matrix((np.ones(len(both)), (both[:, 0], both[:, 1])), shape=(count, count))
+
+
+@by_identity
+def place_neighbours(mesh: Mesh) -> sparse.csr_matrix:
+    """Adjacency of welded places."""
+    return adjacency(weld(mesh).count, place_edges(mesh))

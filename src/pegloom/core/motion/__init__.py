@@ -1,0 +1,1 @@
+"""Motion: keys, clips, sampling, trial poses."""

@@ -1,0 +1,179 @@
+"""Keys on control channels, sampled joint tracks, and the clips that hold them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from enum import Enum
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.errors import ShapeError
+from pegloom.core.geometry.transforms import decompose, normalised, slerp
+from pegloom.core.rig.controls import CHANNELS, Pose, Values
+from pegloom.core.skeleton.joints import Skeleton
+
+
+class Between(Enum):
+    """How values run between keys."""
+
+    SMOOTH = "smooth"
+    LINEAR = "linear"
+    STEP = "step"
+
+
+@dataclass(frozen=True, slots=True)
+class Curve:
+    """Keys of one channel. times: seconds, rising; values: one each."""
+
+    times: tuple[float, ...]
+    values: tuple[float, ...]
+    between: Between = Between.SMOOTH
+
+    def at(self, time: float) -> float:
+        """The value at a time; before the first and after the last key it stays.
+
+        Smooth runs are cubic Hermite pieces with finite-difference slopes, flat at extremes, so that no value
+        overshoots its keys (Fritsch and Carlson 1980).
+        """
+        t, v = self.times, self.values
+        if time <= t[0]:
+            return v[0]
+        if time >= t[-1]:
+            return v[-1]
+        i = int(np.searchsorted(t, time, side="right")) - 1
+        if self.between is Between.STEP:
+            return v[i]
+        span = t[i + 1] - t[i]
+        u = (time - t[i]) / span
+        if self.between is Between.LINEAR:
+            return v[i] + u * (v[i + 1] - v[i])
+        a, b = self._slope(i) * span, self._slope(i + 1) * span
+        u2, u3 = u * u, u * u * u
+        return (2 * u3 - 3 * u2 + 1) * v[i] + (u3 - 2 * u2 + u) * a + (3 * u2 - 2 * u3) * v[i + 1] + (u3 - u2) * b
+
+    def _slope(self, i: int) -> float:
+        t, v = self.times, self.values
+        if i == 0 or i == len(t) - 1:
+            return 0.0
+        before, after = (v[i] - v[i - 1]) / (t[i] - t[i - 1]), (v[i + 1] - v[i]) / (t[i + 1] - t[i])
+        if before * after <= 0:
+            return 0.0
+        w1, w2 = 2 * (t[i + 1] - t[i]) + (t[i] - t[i - 1]), (t[i + 1] - t[i]) + 2 * (t[i] - t[i - 1])
+        return (w1 + w2) / (w1 / before + w2 / after)
+
+    def with_key(self, time: float, value: float) -> Curve:
+        """The curve with a key put in, replacing one at the same time (within a microsecond)."""
+        keys = [(t, v) for t, v in zip(self.times, self.values, strict=True) if abs(t - time) > 1e-6]
+        keys = sorted([*keys, (time, value)])
+        return replace(self, times=tuple(t for t, _ in keys), values=tuple(v for _, v in keys))
+
+    def without_key(self, time: float) -> Curve | None:
+        """The curve without its key at a time; None when none is left."""
+        keys = [(t, v) for t, v in zip(self.times, self.values, strict=True) if abs(t - time) > 1e-6]
+        if not keys:
+            return None
+        return replace(self, times=tuple(t for t, _ in keys), values=tuple(v for _, v in keys))
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Track:
+    """Sampled motion of one joint in its parent, as glTF stores it.
+
+    times (k,) seconds; values (k, 3) position or scale, (k, 4) quaternion; CUBICSPLINE is sampled on reading.
+    """
+
+    path: str
+    times: FloatArray
+    values: FloatArray
+    step: bool = False
+
+    def at(self, time: float) -> FloatArray:
+        """Value at a time: linear, spherical for quaternions, as the glTF 2.0 specification says (appendix C)."""
+        i = int(np.clip(np.searchsorted(self.times, time, side="right") - 1, 0, len(self.times) - 1))
+        if i == len(self.times) - 1 or time <= self.times[0] or self.step:
+            return np.asarray(self.values[i])
+        u = float((time - self.times[i]) / (self.times[i + 1] - self.times[i]))
+        if self.path == "rotation":
+            return slerp(normalised(self.values[i]), normalised(self.values[i + 1]), u)
+        return np.asarray(self.values[i] + u * (self.values[i + 1] - self.values[i]))
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Clip:
+    """Motion. curves: (control id, channel) -> keys. tracks: joint id -> sampled tracks. seconds."""
+
+    id: str
+    name: str
+    rate: float = 30.0
+    length: float = 2.0
+    curves: Mapping[tuple[str, str], Curve] = field(default_factory=lambda: MappingProxyType({}))
+    tracks: Mapping[str, tuple[Track, ...]] = field(default_factory=lambda: MappingProxyType({}))
+
+    @property
+    def key_times(self) -> tuple[float, ...]:
+        """All times at which some control has a key."""
+        return tuple(sorted({round(t, 6) for curve in self.curves.values() for t in curve.times}))
+
+
+def sample(clip: Clip, time: float, skeleton: Skeleton | None = None, base: Pose | None = None) -> Pose:
+    """The pose of a clip at a time. Channels without keys keep `base`'s values."""
+    if clip.tracks and skeleton is not None:
+        placements = {}
+        for joint_id, tracks in clip.tracks.items():
+            if joint_id not in skeleton.index:
+                continue
+            position, turn, scale = decompose(skeleton.local[skeleton.index[joint_id]])
+            parts = {"translation": position, "rotation": turn, "scale": scale}
+            for track in tracks:
+                parts[track.path] = track.at(time)
+            placements[joint_id] = tuple(float(v) for v in np.concatenate(list(parts.values())))
+        return Pose(placements=MappingProxyType(placements))
+    rows: dict[str, list[float]] = {}
+    controls = dict(base.controls) if base is not None else {}
+    for (control_id, channel), curve in clip.curves.items():
+        if control_id not in rows:
+            rows[control_id] = list(controls.get(control_id, (0.0,) * len(CHANNELS)))
+        rows[control_id][CHANNELS.index(channel)] = curve.at(time)
+    for control_id, row in rows.items():
+        controls[control_id] = tuple(row)  # type: ignore[assignment]
+    return Pose(MappingProxyType(controls))
+
+
+def with_keys(clip: Clip, time: float, control_id: str, values: Values, channels: tuple[str, ...]) -> Clip:
+    """Key some channels of a control at a time. Raises ShapeError for a time before zero."""
+    if time < 0:
+        raise ShapeError("a key cannot stand before the clip's start")
+    curves = dict(clip.curves)
+    for channel in channels:
+        value = values[CHANNELS.index(channel)]
+        there = curves.get((control_id, channel))
+        curves[control_id, channel] = there.with_key(time, value) if there else Curve((time,), (value,))
+    return replace(clip, curves=MappingProxyType(curves), length=max(clip.length, time))
+
+
+def without_keys(clip: Clip, time: float, control_ids: frozenset[str] | None = None) -> Clip:
+    """Remove the keys at a time, of some controls or of all."""
+    curves: dict[tuple[str, str], Curve] = {}
+    for key, curve in clip.curves.items():
+        kept: Curve | None = curve
+        if control_ids is None or key[0] in control_ids:
+            kept = curve.without_key(time)
+        if kept is not None:
+            curves[key] = kept
+    return replace(clip, curves=MappingProxyType(curves))
+
+
+def moved_keys(clip: Clip, old: float, new: float, control_ids: frozenset[str] | None = None) -> Clip:
+    """Move the keys at one time to another; a key already there gives way."""
+    curves = dict(clip.curves)
+    for key, curve in clip.curves.items():
+        if control_ids is not None and key[0] not in control_ids:
+            continue
+        for t, value in zip(curve.times, curve.values, strict=True):
+            if abs(t - old) <= 1e-6:
+                rest = curve.without_key(t)
+                curves[key] = rest.with_key(new, value) if rest else replace(curve, times=(new,), values=(value,))
+    return replace(clip, curves=MappingProxyType(curves), length=max(clip.length, new))

@@ -1,0 +1,1 @@
+"""Controls, the solvers behind them, and the plan that evaluates them."""

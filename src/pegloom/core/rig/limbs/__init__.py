@@ -1,0 +1,1 @@
+"""Limb kits: the controls of each body plan."""

@@ -1,0 +1,1 @@
+"""Compiled solvers: two-joint IK and the walk through a plan."""

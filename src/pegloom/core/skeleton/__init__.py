@@ -1,0 +1,1 @@
+"""Joints, their names and axes, pegs and the patterns that join them."""

@@ -1,0 +1,171 @@
+"""Joints at rest, and a skeleton of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from enum import Enum
+from functools import cached_property
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray, IntArray, frozen
+from pegloom.core.errors import ShapeError
+from pegloom.core.geometry.transforms import compose, rotation_matrix
+
+Vector = tuple[float, float, float]
+Quaternion = tuple[float, float, float, float]
+
+
+class Side(Enum):
+    LEFT = "left"
+    RIGHT = "right"
+    CENTRE = "centre"
+
+    @property
+    def other(self) -> Side:
+        return {Side.LEFT: Side.RIGHT, Side.RIGHT: Side.LEFT, Side.CENTRE: Side.CENTRE}[self]
+
+
+@dataclass(frozen=True, slots=True)
+class Joint:
+    """One joint at rest.
+
+    id : stable, from its limb kit (`arm.l.upper`) or from the file. name : a label, unique in the skeleton.
+    position : metres, in the character. rotation : x y z w; the y axis runs down the limb, x is the bend axis.
+    tail : for a joint without children, where its bone ends (None: it has no length).
+    """
+
+    id: str
+    name: str
+    parent: str | None
+    side: Side
+    position: Vector
+    rotation: Quaternion = (0.0, 0.0, 0.0, 1.0)
+    tail: Vector | None = None
+
+    @property
+    def matrix(self) -> FloatArray:
+        return compose(self.position, self.rotation)
+
+
+@dataclass(frozen=True, eq=False)
+class Skeleton:
+    """Joints, parents before children."""
+
+    joints: tuple[Joint, ...]
+
+    def __post_init__(self) -> None:
+        seen: set[str] = set()
+        for joint in self.joints:
+            if joint.id in seen:
+                raise ShapeError(f"two joints have the id {joint.id}")
+            if joint.parent is not None and joint.parent not in seen:
+                raise ShapeError(f"joint {joint.name}: its parent {joint.parent} is missing or comes later")
+            seen.add(joint.id)
+
+    @cached_property
+    def index(self) -> Mapping[str, int]:
+        return {joint.id: i for i, joint in enumerate(self.joints)}
+
+    @cached_property
+    def parents(self) -> IntArray:
+        """(j,) index of each joint's parent, -1 for none."""
+        numbers = [-1 if joint.parent is None else self.index[joint.parent] for joint in self.joints]
+        return np.asarray(frozen(np.array(numbers, dtype=np.int64)))
+
+    @cached_property
+    def world(self) -> FloatArray:
+        """(j, 4, 4) character_from_joint at rest."""
+        if not self.joints:
+            return np.zeros((0, 4, 4))
+        matrices = np.tile(np.eye(4), (len(self.joints), 1, 1))
+        matrices[:, :3, :3] = rotation_matrix(np.array([joint.rotation for joint in self.joints]))
+        matrices[:, :3, 3] = [joint.position for joint in self.joints]
+        return np.asarray(frozen(matrices))
+
+    @cached_property
+    def inverse_world(self) -> FloatArray:
+        """(j, 4, 4) joint_from_character at rest, the inverse bind matrices."""
+        return np.asarray(frozen(np.linalg.inv(self.world))) if self.joints else np.zeros((0, 4, 4))
+
+    @cached_property
+    def local(self) -> FloatArray:
+        """(j, 4, 4) parent_from_joint at rest."""
+        local = self.world.copy()
+        for i, parent in enumerate(self.parents):
+            if parent >= 0:
+                local[i] = self.inverse_world[parent] @ self.world[i]
+        return np.asarray(frozen(local))
+
+    @cached_property
+    def positions(self) -> FloatArray:
+        return np.asarray(frozen(np.array([j.position for j in self.joints], dtype=np.float64).reshape(-1, 3)))
+
+    def joint(self, joint_id: str) -> Joint:
+        """The joint of that id. Raises ShapeError for an unknown id."""
+        if joint_id not in self.index:
+            raise ShapeError(f"there is no joint {joint_id}")
+        return self.joints[self.index[joint_id]]
+
+    def by_name(self, name: str) -> Joint | None:
+        return next((joint for joint in self.joints if joint.name == name), None)
+
+    def children(self, joint_id: str) -> tuple[Joint, ...]:
+        return tuple(joint for joint in self.joints if joint.parent == joint_id)
+
+    def other_side(self, joint_id: str) -> str | None:
+        """Id of the joint across the middle, or None. A centre joint is its own."""
+        joint = self.joint(joint_id)
+        if joint.side is Side.CENTRE:
+            return joint_id
+        name = other_side_name(joint.name)
+        found = self.by_name(name) if name else None
+        return found.id if found else None
+
+
+def other_side_name(name: str) -> str | None:
+    """`l_upper_arm` <-> `r_upper_arm`; also .l .L _l _L and left/right. None for a name without a side."""
+    pairs = [("l_", "r_"), ("L_", "R_"), ("left", "right"), ("Left", "Right")]
+    ends = [("_l", "_r"), ("_L", "_R"), (".l", ".r"), (".L", ".R")]
+    for a, b in pairs:
+        for old, new in ((a, b), (b, a)):
+            if name.startswith(old):
+                return new + name[len(old) :]
+    for a, b in ends:
+        for old, new in ((a, b), (b, a)):
+            if name.endswith(old):
+                return name[: -len(old)] + new
+    for a, b in pairs[2:]:
+        for old, new in ((a, b), (b, a)):
+            if old in name:
+                return name.replace(old, new, 1)
+    return None
+
+
+def side_of_name(name: str) -> Side:
+    """Side a joint's name tells, CENTRE where it tells none."""
+    base = name.rsplit(":", 1)[-1]
+    other = other_side_name(base)
+    if other is None:
+        return Side.CENTRE
+    low = base.lower()
+    left = low.startswith(("l_", "left")) or low.endswith(("_l", ".l")) or ("left" in low)
+    return Side.LEFT if left else Side.RIGHT
+
+
+def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]:
+    """Segments each joint owns: to every child, or to its tail. starts (s, 3), ends (s, 3), owner (s,)."""
+    starts, ends, owners = [], [], []
+    has_child = set(skeleton.parents.tolist())
+    for i, joint in enumerate(skeleton.joints):
+        parent = int(skeleton.parents[i])
+        if parent >= 0:
+            starts.append(skeleton.positions[parent])
+            ends.append(skeleton.positions[i])
+            owners.append(parent)
+        if i not in has_child:
+            starts.append(skeleton.positions[i])
+            ends.append(np.array(joint.tail) if joint.tail is not None else skeleton.positions[i])
+            owners.append(i)
+    return np.array(starts).reshape(-1, 3), np.array(ends).reshape(-1, 3), np.array(owners, dtype=np.int64)

@@ -1,0 +1,1 @@
+"""Skin: weights, binds, brushes, deforming, measures."""

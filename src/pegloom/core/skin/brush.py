@@ -1,0 +1,131 @@
+"""Changing weights by hand: fill, set, smooth, with a clear rule of who receives.
+
+The rule: the joint in hand gets what is asked; the others of that row give or take in proportion to what they hold,
+locked ones nothing. Where the joint in hand held everything, what it gives up goes to the joints of the neighbouring
+vertices by their shares; where those hold nothing else either, to its parent. Rows always add up to 1.
+All functions work on places (welded vertices), so that seams stay closed.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import sparse
+from scipy.sparse.csgraph import dijkstra
+
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.core.errors import EditError
+
+
+def change_weight(
+    values: FloatArray,
+    column: int,
+    rows: IntArray,
+    wanted: FloatArray,
+    *,
+    neighbours: sparse.csr_matrix,
+    heir: int,
+    locked: BoolArray | None = None,
+) -> FloatArray:
+    """Give one joint `wanted` (r,) in some rows.
+
+    Parameters
+    ----------
+    values : (g, j) rows adding to 1. column : the joint in hand. rows : (r,) places. wanted : (r,) 0..1.
+    neighbours : (g, g) adjacency. heir : the joint that receives where no other holds anything (its parent).
+    locked : (j,) joints that keep their weights.
+
+    Returns a new (g, j) array. Raises EditError when the joint in hand is locked.
+    """
+    lock = np.zeros(values.shape[1], dtype=bool) if locked is None else locked.copy()
+    if lock[column]:
+        raise EditError("the joint in hand is locked; unlock it or take another")
+    result = values.copy()
+    row = result[rows]
+    kept = row[:, lock].sum(axis=1)
+    free = ~lock
+    free[column] = False
+    others = row[:, free]
+    held = others.sum(axis=1)
+    goal = np.clip(wanted, 0.0, 1.0 - kept)
+    rest = 1.0 - kept - goal
+    shares = np.where(held[:, None] > 1e-9, others / np.maximum(held, 1e-12)[:, None], 0.0)
+    alone = (held <= 1e-9) & (rest > 1e-12)
+    if alone.any():
+        shares[alone] = _from_neighbours(values, rows[alone], free, heir, neighbours)
+        nobody = shares.sum(axis=1) <= 1e-9
+        goal = np.where(nobody & alone, 1.0 - kept, goal)
+        rest = 1.0 - kept - goal
+    row[:, free] = shares * rest[:, None]
+    row[:, column] = goal
+    result[rows] = row / row.sum(axis=1, keepdims=True)
+    return result
+
+
+def _from_neighbours(
+    values: FloatArray, rows: IntArray, free: BoolArray, heir: int, neighbours: sparse.csr_matrix
+) -> FloatArray:
+    around = np.asarray(neighbours[rows] @ values)[:, free]
+    total = around.sum(axis=1)
+    shares = np.where(total[:, None] > 1e-9, around / np.maximum(total, 1e-12)[:, None], 0.0)
+    bare = total <= 1e-9
+    if bare.any() and free[heir]:
+        shares[np.ix_(bare, np.flatnonzero(np.flatnonzero(free) == heir))] = 1.0
+    return np.asarray(shares)
+
+
+def smooth_rows(
+    values: FloatArray,
+    rows: IntArray,
+    strength: FloatArray,
+    neighbours: sparse.csr_matrix,
+    *,
+    steps: int = 1,
+    locked: BoolArray | None = None,
+) -> FloatArray:
+    """Blend rows toward the mean of their neighbours.
+
+    values (g, j); rows (r,); strength (r,) 0..1 a step. Locked joints (j,) keep their weights; the others share
+    what is left. Returns a new array.
+    """
+    result = values.copy()
+    degree = np.maximum(np.asarray(neighbours[rows].sum(axis=1)).ravel(), 1.0)
+    amount = np.clip(strength, 0.0, 1.0)[:, None]
+    for _ in range(steps):
+        mean = np.asarray(neighbours[rows] @ result) / degree[:, None]
+        mean = np.where(mean.sum(axis=1, keepdims=True) > 0.5, mean, result[rows])
+        new = result[rows] * (1 - amount) + mean * amount
+        if locked is not None and locked.any():
+            new[:, locked] = values[rows][:, locked]
+            left = 1.0 - new[:, locked].sum(axis=1)
+            free = new[:, ~locked]
+            new[:, ~locked] = free * (left / np.maximum(free.sum(axis=1), 1e-12))[:, None]
+        result[rows] = new / new.sum(axis=1, keepdims=True)
+    return result
+
+
+def limit_rows(values: FloatArray, rows: IntArray, influences: int, *, keep: int | None = None) -> FloatArray:
+    """Cut rows (r,) to their largest `influences`, the joint `keep` never among the dropped."""
+    result = values.copy()
+    row = result[rows]
+    if row.shape[1] > influences:
+        rank = row.copy()
+        if keep is not None:
+            rank[:, keep] = np.where(row[:, keep] > 0, 2.0, row[:, keep])
+        order = np.argsort(-rank, axis=1, kind="stable")
+        np.put_along_axis(row, order[:, influences:], 0.0, axis=1)
+        result[rows] = row / row.sum(axis=1, keepdims=True)
+    return result
+
+
+def dab(
+    points: FloatArray, lengths: sparse.csr_matrix, seed: IntArray, reach: float, *, hardness: float = 0.3
+) -> tuple[IntArray, FloatArray]:
+    """Which places a brush touches, and how strongly: spread along the surface from the pointer's triangle.
+
+    points (g, 3) posed; lengths (g, g) rest edge lengths; seed: places of the triangle under the pointer;
+    reach: metres. Returns places (r,) and falloff (r,) in 0..1.
+    """
+    way = dijkstra(lengths, directed=False, indices=seed, min_only=True, limit=reach)
+    rows = np.flatnonzero(np.isfinite(way))
+    u = np.clip((way[rows] / max(reach, 1e-9) - hardness) / max(1.0 - hardness, 1e-6), 0.0, 1.0)
+    return rows, np.asarray(1.0 - u * u * (3.0 - 2.0 * u))

@@ -1,0 +1,29 @@
+"""Figures of a deformation."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray, IntArray
+
+
+def edge_stretch(rest: FloatArray, posed: FloatArray, edges: IntArray) -> FloatArray:
+    """Length ratio posed / rest (e,) of each edge; 1 for edges without length at rest."""
+    before = np.linalg.norm(rest[edges[:, 0]] - rest[edges[:, 1]], axis=1)
+    after = np.linalg.norm(posed[edges[:, 0]] - posed[edges[:, 1]], axis=1)
+    return np.where(before > 1e-9, after / np.maximum(before, 1e-9), 1.0)
+
+
+def vertex_strain(rest: FloatArray, posed: FloatArray, edges: IntArray) -> FloatArray:
+    """Mean log2 of the stretch of the edges at each vertex (n,): 0 unchanged, 1 twice as long, -1 half."""
+    strain = np.log2(np.clip(edge_stretch(rest, posed, edges), 0.05, 20.0))
+    n = len(rest)
+    total = np.bincount(edges[:, 0], strain, n) + np.bincount(edges[:, 1], strain, n)
+    count = np.bincount(edges[:, 0], minlength=n) + np.bincount(edges[:, 1], minlength=n)
+    return np.asarray(total / np.maximum(count, 1))
+
+
+def enclosed_volume(points: FloatArray, triangles: IntArray) -> float:
+    """Signed volume of a closed surface, by the divergence theorem."""
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    return float(np.einsum("td,td->t", a, np.cross(b, c)).sum() / 6.0)

@@ -1,0 +1,124 @@
+"""Skin weights of one part: sparse rows that add up to 1."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import sparse
+
+from pegloom.core.arrays import FloatArray, IntArray, frozen
+from pegloom.core.errors import ShapeError
+from pegloom.core.memo import by_identity
+from pegloom.core.tolerances import WEIGHT_SUM, WEIGHT_TINY
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Weights:
+    """Weights of n vertices. joint_ids: the columns. CSR arrays: indptr (n + 1,), indices (w,), values (w,)."""
+
+    joint_ids: tuple[str, ...]
+    indptr: IntArray
+    indices: IntArray
+    values: FloatArray
+
+    @property
+    def vertex_count(self) -> int:
+        return len(self.indptr) - 1
+
+    def matrix(self) -> sparse.csr_matrix:
+        """The same as a SciPy CSR matrix (n, j), sharing the arrays."""
+        shape = (self.vertex_count, len(self.joint_ids))
+        return sparse.csr_matrix((self.values, self.indices, self.indptr), shape=shape)
+
+    def column(self, joint_id: str) -> FloatArray:
+        """Weight (n,) of one joint; zeros where it is no influence."""
+        if joint_id not in self.joint_ids:
+            return np.zeros(self.vertex_count)
+        return dense(self)[:, self.joint_ids.index(joint_id)]
+
+
+@by_identity
+def dense(weights: Weights) -> FloatArray:
+    """All weights as a read-only (n, j) array."""
+    return np.asarray(frozen(weights.matrix().toarray()))
+
+
+def from_dense(values: FloatArray, joint_ids: Sequence[str], *, influences: int | None = None) -> Weights:
+    """Weights of a dense (n, j) array: cut to the largest `influences` a row, tiny ones dropped, rows normalised.
+
+    Raises
+    ------
+    ShapeError
+        Negative or non-finite values, or a row of zeros: the caller must say who holds such a vertex.
+    """
+    w = np.array(values, dtype=np.float64)
+    if w.ndim != 2 or w.shape[1] != len(joint_ids):
+        raise ShapeError(f"weights: expected (n, {len(joint_ids)}), got {w.shape}")
+    if not np.isfinite(w).all() or (w < 0).any():
+        raise ShapeError("weights must be finite and not negative")
+    w = cut(w, influences)
+    matrix = sparse.csr_matrix(w)
+    return Weights(
+        tuple(joint_ids),
+        np.asarray(frozen(matrix.indptr.astype(np.int64))),
+        np.asarray(frozen(matrix.indices.astype(np.int64))),
+        np.asarray(frozen(matrix.data.astype(np.float64))),
+    )
+
+
+def cut(values: FloatArray, influences: int | None) -> FloatArray:
+    """Rows (n, j) reduced to their largest `influences` entries above WEIGHT_TINY and normalised.
+
+    Raises ShapeError naming the first row that holds nothing.
+    """
+    w = values.copy()
+    if influences is not None and influences < w.shape[1]:
+        # Ties go to the earlier joint, so that mirrored and welded rows choose alike.
+        order = np.argsort(-w, axis=1, kind="stable")
+        np.put_along_axis(w, order[:, influences:], 0.0, axis=1)
+    total = w.sum(axis=1, keepdims=True)
+    empty = np.flatnonzero(total[:, 0] <= 0)
+    if len(empty):
+        raise ShapeError(f"vertex {int(empty[0])} (and {len(empty) - 1} more) would be left without any weight")
+    w /= total
+    w[w < WEIGHT_TINY] = 0.0
+    return np.asarray(w / w.sum(axis=1, keepdims=True))
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Packed:
+    """The k largest influences of each vertex: indices (n, k) int32 into joint_ids, values (n, k) float64."""
+
+    indices: np.ndarray
+    values: np.ndarray
+
+
+@by_identity
+def packed(weights: Weights, k: int = 0) -> Packed:
+    """Rows of fixed length for skinning and files; k = 0 takes as many as the fullest row needs."""
+    n = weights.vertex_count
+    counts = np.diff(weights.indptr)
+    width = int(counts.max()) if n and k == 0 else k
+    width = max(width, 1)
+    indices, values = np.zeros((n, width), dtype=np.int32), np.zeros((n, width))
+    row = np.repeat(np.arange(n), counts)
+    order = np.lexsort((weights.indices, -weights.values, row))
+    place = np.arange(len(order)) - np.repeat(weights.indptr[:-1], counts)
+    keep = place < width
+    indices[row[order][keep], place[keep]] = weights.indices[order][keep]
+    values[row[order][keep], place[keep]] = weights.values[order][keep]
+    values /= values.sum(axis=1, keepdims=True)
+    return Packed(np.asarray(frozen(indices)), np.asarray(frozen(values)))
+
+
+def row_sums_hold(weights: Weights) -> bool:
+    """Every row adds up to 1 within WEIGHT_SUM and holds nothing negative."""
+    total = np.asarray(weights.matrix().sum(axis=1)).ravel()
+    return bool((np.abs(total - 1.0) <= WEIGHT_SUM).all() and (weights.values >= 0).all())
+
+
+def most_influences(weights: Weights) -> int:
+    """The fullest row's number of influences."""
+    return int(np.diff(weights.indptr).max()) if weights.vertex_count else 0

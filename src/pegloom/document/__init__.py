@@ -1,0 +1,1 @@
+"""The frozen document, the edits on it, and its history."""

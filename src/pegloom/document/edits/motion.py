@@ -1,0 +1,97 @@
+"""Clips and keys."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from math import pi
+
+from pegloom.core.errors import EditError
+from pegloom.core.motion.clips import Clip, moved_keys, with_keys, without_keys
+from pegloom.core.rig.controls import CHANNELS
+from pegloom.document.model import Document
+
+
+def add_clip(document: Document, name: str, *, length: float = 2.0, rate: float = 30.0) -> tuple[Document, str]:
+    """An empty clip. Returns the document and the clip's id."""
+    character = document.require_character()
+    taken = {clip.id for clip in character.clips}
+    number = len(taken)
+    while f"clip{number}" in taken:
+        number += 1
+    clip = Clip(f"clip{number}", name, rate, length)
+    return document.with_character(replace(character, clips=(*character.clips, clip))), clip.id
+
+
+def key_controls(document: Document, clip_id: str, time: float, control_ids: tuple[str, ...]) -> Document:
+    """Key all free channels of some controls at a time, with the values they have in hand."""
+    character = document.require_character()
+    if character.rig is None:
+        raise EditError("keys are written on controls; build controls first")
+    clip = character.clip(clip_id)
+    if clip.tracks:
+        raise EditError(f"{clip.name} holds sampled motion; make a new clip for keys")
+    for control_id in control_ids:
+        control = character.rig.control(control_id)
+        values = character.pose.controls.get(control_id, control.zero)
+        clip = with_keys(clip, time, control_id, values, control.free)
+    return _with_clip(document, clip)
+
+
+def remove_keys(document: Document, clip_id: str, time: float, control_ids: frozenset[str] | None = None) -> Document:
+    """Remove keys at a time."""
+    return _with_clip(document, without_keys(document.require_character().clip(clip_id), time, control_ids))
+
+
+def move_key(document: Document, clip_id: str, old: float, new: float) -> Document:
+    """Move all keys at one time to another."""
+    return _with_clip(document, moved_keys(document.require_character().clip(clip_id), old, max(new, 0.0)))
+
+
+def set_length(document: Document, clip_id: str, *, length: float | None = None, rate: float | None = None) -> Document:
+    """A clip's length in seconds and frames a second. Raises EditError outside what makes sense."""
+    clip = document.require_character().clip(clip_id)
+    length = clip.length if length is None else length
+    rate = clip.rate if rate is None else rate
+    if not 0.01 <= length <= 3600 or not 1 <= rate <= 240:
+        raise EditError("a clip lasts 0.01 to 3600 s at 1 to 240 frames a second")
+    return _with_clip(document, replace(clip, length=length, rate=rate))
+
+
+def add_trial_clip(document: Document) -> tuple[Document, str]:
+    """A short clip that uses IK and FK: a weight shift with a bow and a wave. Sized to the character."""
+    character = document.require_character()
+    if character.rig is None:
+        raise EditError("a trial clip moves controls; build controls first")
+    rig, h = character.rig, character.height
+    document, clip_id = add_clip(document, "greeting", length=4.0)
+    clip = document.require_character().clip(clip_id)
+    d = pi / 180
+    script: list[tuple[str, str, list[tuple[float, float]]]] = [
+        ("body", "move_y", [(0, 0), (0.8, -0.045 * h), (1.6, -0.01 * h), (3.2, -0.02 * h), (4, 0)]),
+        ("body", "move_x", [(0, 0), (0.8, 0.02 * h), (1.8, -0.015 * h), (4, 0)]),
+        ("spine.spine", "turn_x", [(0, 0), (0.8, 16 * d), (1.6, 0), (4, 0)]),
+        ("spine.chest", "turn_x", [(0, 0), (0.8, 14 * d), (1.6, -4 * d), (4, 0)]),
+        ("spine.head", "turn_x", [(0, 0), (0.8, 12 * d), (1.6, -6 * d), (4, 0)]),
+        ("leg.l.goal", "move_z", [(0, 0), (0.4, 0), (1.2, 0.06 * h), (3.2, 0.06 * h), (4, 0)]),
+        ("leg.l.goal", "move_y", [(0, 0), (0.4, 0), (0.8, 0.035 * h), (1.2, 0), (3.2, 0), (3.6, 0.03 * h), (4, 0)]),
+        ("arm.r.clavicle", "turn_z", [(0, 0), (1.6, -10 * d), (3, -10 * d), (4, 0)]),
+        ("arm.r.upper.fk", "turn_z", [(0, 0), (1.6, -42 * d), (3, -42 * d), (4, 0)]),
+        ("arm.r.lower.fk", "turn_x", [(0, 0), (1.6, 96 * d), (1.9, 60 * d), (2.2, 96 * d), (2.5, 60 * d), (3, 90 * d), (4, 0)]),
+        ("arm.l.lower.fk", "turn_x", [(0, 0), (0.8, 70 * d), (1.6, 20 * d), (4, 0)]),
+    ]  # fmt: skip
+    for control_id, channel, keys in script:
+        if control_id not in rig.index:
+            continue
+        control = rig.control(control_id)
+        for time, value in keys:
+            values = list(control.zero)
+            values[CHANNELS.index(channel)] = value
+            clip = with_keys(clip, time, control_id, tuple(values), (channel,))  # type: ignore[arg-type]
+    return _with_clip(document, replace(clip, length=4.0)), clip_id
+
+
+def _with_clip(document: Document, clip: Clip) -> Document:
+    character = document.require_character()
+    character.clip(clip.id)
+    clips = tuple(clip if c.id == clip.id else c for c in character.clips)
+    return document.with_character(replace(character, clips=clips))

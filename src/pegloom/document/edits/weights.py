@@ -1,0 +1,194 @@
+"""Bind, and change weights by hand. Every edit keeps rows at 1, the influence limit, and seams closed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Collection
+from dataclasses import replace
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import place_neighbours, weld
+from pegloom.core.geometry.symmetry import partners
+from pegloom.core.jobs import Progress, part_of, silent
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skin.bind.along_skin import bind_along_skin
+from pegloom.core.skin.bind.hard import bind_hard
+from pegloom.core.skin.bind.surface import body_solid
+from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
+from pegloom.core.skin.mirror import mirror_rows
+from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.document.model import Character, Document, PartKind, Skin
+
+METHODS = {BindMethod.ALONG_SKIN: bind_along_skin, BindMethod.HARD: bind_hard}
+
+
+def bind(
+    document: Document,
+    *,
+    method: BindMethod = BindMethod.ALONG_SKIN,
+    influences: int = 4,
+    progress: Progress = silent,
+) -> Document:
+    """Compute weights of all included parts. Hard parts and props are bound hard whatever the method.
+
+    Raises EditError without joints or parts, Cancelled from `progress`.
+    """
+    character = document.require_character()
+    skeleton = _skeleton(character)
+    if not 1 <= influences <= 16:
+        raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
+    parts = [part for part in character.included if part.mesh.face_count]
+    if not parts:
+        raise EditError("there is no included part with faces to bind")
+    progress(0.0, "filling the body")
+    middle = character.standing.middle if character.standing else 0.0
+    solid = body_solid([part.mesh for part in parts], middle=middle)
+    weights = dict(character.skin.weights) if character.skin else {}
+    total = sum(part.mesh.vertex_count for part in parts)
+    done = 0
+    for part in parts:
+        rigid = part.kind in (PartKind.HARD, PartKind.PROP)
+        compute = METHODS[BindMethod.HARD if rigid else method]
+        share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
+        weights[part.id] = compute(part.mesh, skeleton, solid, influences=influences, progress=share)
+        done += part.mesh.vertex_count
+    skin = Skin(method.value, influences, MappingProxyType(weights))
+    return document.with_character(replace(character, skin=skin))
+
+
+def fill_weight(
+    document: Document, part_id: str, joint_id: str, vertices: IntArray, value: float,
+    *, both_sides: bool = True, locked: Collection[str] = (),
+) -> Document:  # fmt: skip
+    """Set a joint's weight on vertices; the others give or take by their shares (see core/skin/brush)."""
+
+    def change(values: FloatArray, joint: str, rows: IntArray, context: _Columns) -> FloatArray:
+        wanted = np.full(len(rows), float(value))
+        return change_weight(
+            values, context.column(joint), rows, wanted, neighbours=context.neighbours,
+            heir=context.heir(joint), locked=context.lock(locked),
+        )  # fmt: skip
+
+    return brush_part(document, part_id, joint_id, vertices, change, both_sides=both_sides)
+
+
+def smooth_weights(
+    document: Document, part_id: str, vertices: IntArray, *, strength: float = 0.6, steps: int = 3,
+    both_sides: bool = True, locked: Collection[str] = (),
+) -> Document:  # fmt: skip
+    """Blend vertices toward their neighbours."""
+
+    def change(values: FloatArray, joint: str, rows: IntArray, context: _Columns) -> FloatArray:
+        force = np.full(len(rows), strength)
+        return smooth_rows(values, rows, force, context.neighbours, steps=steps, locked=context.lock(locked))
+
+    return brush_part(document, part_id, "", vertices, change, both_sides=both_sides)
+
+
+class _Columns:
+    """Look-ups shared by a weight edit: columns, heirs, locks, neighbours over places."""
+
+    def __init__(self, skeleton: Skeleton, joint_ids: tuple[str, ...], neighbours: object) -> None:
+        self.skeleton, self.joint_ids, self.neighbours = skeleton, joint_ids, neighbours
+
+    def column(self, joint: str) -> int:
+        return self.joint_ids.index(joint)
+
+    def heir(self, joint: str) -> int:
+        parent = self.skeleton.joint(joint).parent
+        children = [c.id for c in self.skeleton.children(joint) if c.id in self.joint_ids]
+        if parent in self.joint_ids:
+            return self.joint_ids.index(parent)
+        return self.joint_ids.index(children[0]) if children else self.column(joint)
+
+    def lock(self, locked: Collection[str]) -> BoolArray:
+        return np.array([joint in locked for joint in self.joint_ids])
+
+
+Change = Callable[[FloatArray, str, IntArray, _Columns], FloatArray]
+
+
+def brush_part(
+    document: Document, part_id: str, joint_id: str, vertices: IntArray, change: Change, *, both_sides: bool = True
+) -> Document:
+    """Apply a change of weights to some vertices of a part, and mirrored to the other side.
+
+    change(values (g, j) over places, joint id, rows, columns) -> new values. On the mirrored side the partner joint
+    is in hand. Rows touched keep the bind's influence limit. Raises EditError when the part is not bound.
+    """
+    character = document.require_character()
+    skeleton = _skeleton(character)
+    skin, weights = _bound(character, part_id)
+    mesh = character.part(part_id).mesh
+    g = weld(mesh)
+    joint_ids = tuple(weights.joint_ids)
+    hands = {joint_id: skeleton.other_side(joint_id) if joint_id else ""}
+    wanted = [joint_id, hands[joint_id] or ""] if joint_id else []
+    joint_ids += tuple(j for j in dict.fromkeys(wanted) if j and j not in joint_ids)
+    values = np.zeros((g.count, len(joint_ids)))
+    values[:, : len(weights.joint_ids)] = dense(weights)[g.first]
+    context = _Columns(skeleton, joint_ids, place_neighbours(mesh))
+    rows = np.unique(g.group[np.asarray(vertices, dtype=np.int64)])
+    if len(rows) == 0:
+        raise EditError("no vertex is selected; draw a box over some first")
+    touched = [(joint_id, rows)]
+    if both_sides:
+        middle = character.standing.middle if character.standing else 0.0
+        across = partners(mesh, middle)[g.first[rows]]
+        other_rows = np.unique(g.group[across[across >= 0]])
+        other = hands[joint_id]
+        if other == joint_id:
+            touched = [(joint_id, np.union1d(rows, other_rows))]
+        elif other is not None and len(other_rows):
+            touched.append((other, other_rows))
+    for joint, some in touched:
+        values = change(values, joint, some, context)
+        keep = context.column(joint) if joint else None
+        values = limit_rows(values, some, skin.influences, keep=keep)
+    return _with_weights(document, part_id, from_dense(values[g.group], joint_ids))
+
+
+def mirror_weights(document: Document, part_id: str, *, from_left: bool = True) -> tuple[Document, int]:
+    """Copy one half's weights to the other. Returns the document and how many vertices found no partner."""
+    character = document.require_character()
+    skeleton = _skeleton(character)
+    _, weights = _bound(character, part_id)
+    mesh = character.part(part_id).mesh
+    middle = character.standing.middle if character.standing else 0.0
+    ids = list(weights.joint_ids)
+    for joint in list(ids):
+        other = skeleton.other_side(joint)
+        if other is not None and other not in ids:
+            ids.append(other)
+    values = np.zeros((mesh.vertex_count, len(ids)))
+    values[:, : len(weights.joint_ids)] = dense(weights)
+    others = [skeleton.other_side(joint) for joint in ids]
+    across = np.array([ids.index(other) if other in ids else -1 for other in others])
+    new, lost = mirror_rows(values, mesh.points[:, 0] - middle, partners(mesh, middle), across, from_left=from_left)
+    # Seam vertices on the plane must agree: every vertex of a place takes its first one's row.
+    g = weld(mesh)
+    limit = character.skin.influences if character.skin else None
+    return _with_weights(document, part_id, from_dense(new[g.first][g.group], ids, influences=limit)), lost
+
+
+def _with_weights(document: Document, part_id: str, weights: Weights) -> Document:
+    character = document.require_character()
+    assert character.skin is not None
+    skin = replace(character.skin, weights=MappingProxyType({**character.skin.weights, part_id: weights}))
+    return document.with_character(replace(character, skin=skin))
+
+
+def _bound(character: Character, part_id: str) -> tuple[Skin, Weights]:
+    if character.skin is None or part_id not in character.skin.weights:
+        raise EditError(f"{character.part(part_id).name} is not bound yet; bind first")
+    return character.skin, character.skin.weights[part_id]
+
+
+def _skeleton(character: Character) -> Skeleton:
+    if character.skeleton is None:
+        raise EditError("there are no joints yet; build joints first")
+    return character.skeleton

@@ -1,0 +1,187 @@
+"""The document: everything a user makes, immutable. An edit makes a new one that shares what did not change."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from enum import Enum
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import Mesh
+from pegloom.core.motion.clips import Clip
+from pegloom.core.rig.controls import ControlRig, Pose
+from pegloom.core.skeleton.joints import Skeleton, Vector
+from pegloom.core.skeleton.pegs import PegSet
+from pegloom.core.skin.weights import Weights
+
+NOTHING: Mapping[str, object] = MappingProxyType({})
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Image:
+    """A picture as the bytes of its file. kind: image/png or image/jpeg."""
+
+    name: str
+    kind: str
+    data: bytes
+
+
+@dataclass(frozen=True, slots=True)
+class Material:
+    """glTF's metallic-roughness material. Images are named, see Character.images."""
+
+    name: str
+    base_colour: tuple[float, float, float, float] = (0.8, 0.8, 0.8, 1.0)
+    metallic: float = 0.0
+    roughness: float = 0.8
+    base_image: str | None = None
+    normal_image: str | None = None
+    double_sided: bool = False
+    see_through: bool = False
+
+
+class PartKind(Enum):
+    """How a part behaves: skin bends, cloth follows skin, hard parts and props stay rigid."""
+
+    SKIN = "skin"
+    CLOTH = "cloth"
+    HARD = "hard part"
+    PROP = "held prop"
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Part:
+    """One mesh of a character."""
+
+    id: str
+    name: str
+    mesh: Mesh
+    kind: PartKind = PartKind.SKIN
+    included: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """What stood the file's points up. file_to_character is 4x4, row after row; height in metres."""
+
+    up: str
+    facing: str
+    height: float
+    middle: float
+    symmetry: float
+    file_to_character: tuple[float, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class JointOverride:
+    """A change made by hand to a built joint, applied again after each rebuild.
+
+    move : metres in the recipe joint's own axes, so that it follows when the pegs move. turn : radians x y z about
+    the joint's own axes.
+    """
+
+    name: str | None = None
+    move: Vector = (0.0, 0.0, 0.0)
+    turn: Vector = (0.0, 0.0, 0.0)
+
+
+@dataclass(frozen=True, slots=True)
+class ControlOverride:
+    """A change made by hand to a built control."""
+
+    shape: str | None = None
+    size: float = 1.0
+    offset: Vector = (0.0, 0.0, 0.0)
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Skin:
+    """Weights of the bound parts, by part id, and the bind that made them."""
+
+    method: str
+    influences: int
+    weights: Mapping[str, Weights]
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Character:
+    """One character: parts, recipe (pegs), skeleton, skin, controls, motion. Points are in its own space, Y up."""
+
+    id: str
+    name: str
+    prefix: str = ""
+    parts: tuple[Part, ...] = ()
+    materials: tuple[Material, ...] = ()
+    images: tuple[Image, ...] = ()
+    standing: Standing | None = None
+    pegs: PegSet | None = None
+    skeleton: Skeleton | None = None
+    joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
+    skin: Skin | None = None
+    rig: ControlRig | None = None
+    control_overrides: Mapping[str, ControlOverride] = field(default_factory=dict)
+    pose: Pose = field(default_factory=Pose)
+    clips: tuple[Clip, ...] = ()
+    trials: Mapping[str, Pose] = field(default_factory=dict)
+
+    @property
+    def included(self) -> tuple[Part, ...]:
+        return tuple(part for part in self.parts if part.included)
+
+    @property
+    def height(self) -> float:
+        """Metres from the lowest to the highest point of what is included; 1 with no parts."""
+        parts = [p.mesh.points for p in self.included if p.mesh.vertex_count]
+        if not parts:
+            return 1.0
+        return float(max(p[:, 1].max() for p in parts) - min(p[:, 1].min() for p in parts))
+
+    def part(self, part_id: str) -> Part:
+        """The part of that id. Raises EditError for an unknown one."""
+        for part in self.parts:
+            if part.id == part_id:
+                return part
+        raise EditError(f"there is no part {part_id}")
+
+    def clip(self, clip_id: str) -> Clip:
+        """The clip of that id. Raises EditError for an unknown one."""
+        for clip in self.clips:
+            if clip.id == clip_id:
+                return clip
+        raise EditError(f"there is no clip {clip_id}")
+
+    def all_points(self) -> FloatArray:
+        """Points (n, 3) of all included parts, one after the other."""
+        parts = [p.mesh.points for p in self.included]
+        return np.concatenate(parts) if parts else np.zeros((0, 3))
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Document:
+    """Several characters, one of them in hand."""
+
+    characters: tuple[Character, ...] = ()
+    active: int = 0
+    name: str = "untitled"
+
+    @property
+    def character(self) -> Character | None:
+        return self.characters[self.active] if self.characters else None
+
+    def require_character(self) -> Character:
+        """The character in hand. Raises EditError when there is none."""
+        if self.character is None:
+            raise EditError("there is no character yet; open a mesh first")
+        return self.character
+
+    def with_character(self, character: Character) -> Document:
+        """The document with another state of the character in hand."""
+        there = list(self.characters)
+        if not there:
+            return replace(self, characters=(character,), active=0)
+        there[self.active] = character
+        return replace(self, characters=tuple(there))

@@ -1,0 +1,248 @@
+"""glTF skins and animations, read: joints, weights, clips. See gltf.py for the specification."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray, frozen
+from pegloom.core.geometry.transforms import decompose, matrix_quaternion
+from pegloom.core.motion.clips import Clip, Track
+from pegloom.core.skeleton.joints import Joint, Skeleton, side_of_name
+from pegloom.core.skin.weights import Weights, from_dense
+
+if TYPE_CHECKING:
+    from pegloom.files.gltf import GltfFile
+
+CUBIC_PIECES = 8
+"""A CUBICSPLINE segment is read as this many straight pieces."""
+
+
+@dataclass
+class FileSkeleton:
+    """The joints of all skins as one skeleton. order: node of each joint; settle: points of the skin to character.
+
+    plain: the file's own local transforms can stand as they are (nothing scaled or turned above the joints).
+    """
+
+    skeleton: Skeleton
+    order: list[int]
+    settle: FloatArray
+    plain: bool
+    bind: FloatArray
+
+
+def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> FileSkeleton | None:
+    """The skeleton of all skins at its stored bind, or None where the file has none."""
+    skins = file.json.get("skins", [])
+    inverse: dict[int, FloatArray] = {}
+    for number, skin in enumerate(skins):
+        where = f"skin {number}"
+        joints = [int(j) for j in skin["joints"]]
+        for j in joints:
+            file.item("nodes", j, where)
+        matrices = np.tile(np.eye(4), (len(joints), 1, 1))
+        if "inverseBindMatrices" in skin:
+            values = file.accessor(skin["inverseBindMatrices"], where).astype(np.float64)
+            if values.shape != (len(joints), 16):
+                raise file.fail(f"has {len(values)} bind matrices for {len(joints)} joints", where=where)
+            matrices = values.reshape(-1, 4, 4).transpose(0, 2, 1)
+        for j, matrix in zip(joints, matrices, strict=True):
+            inverse.setdefault(j, matrix)
+    if not inverse:
+        return None
+    order = _parents_first(list(inverse), parents)
+    singular = [j for j in order if abs(np.linalg.det(inverse[j])) < 1e-12]
+    for j in singular:
+        inverse[j] = np.linalg.inv(worlds[j])
+    # Where the stored bind is what the nodes show, this brings points to where the file shows them.
+    settle = worlds[order[0]] @ inverse[order[0]]
+    rest = np.array([settle @ np.linalg.inv(inverse[j]) for j in order])
+    joint_of = {node: i for i, node in enumerate(order)}
+    joints_out, names = [], set()
+    plain = True
+    for i, node in enumerate(order):
+        position, _, scale = decompose(rest[i])
+        plain &= bool(np.allclose(np.abs(scale), 1.0, atol=1e-4) and np.allclose(rest[i], worlds[node], atol=1e-4))
+        above = parents[node]
+        while above >= 0 and above not in joint_of:
+            plain &= bool(np.allclose(worlds[above], np.eye(4), atol=1e-6))
+            above = parents[above]
+        name = str(file.json["nodes"][node].get("name") or f"joint {node}")
+        while name in names:
+            name += " 2"
+        names.add(name)
+        turn = matrix_quaternion(rest[i])
+        joints_out.append(
+            Joint(
+                f"file.{node}",
+                name,
+                f"file.{order[joint_of[above]]}" if above >= 0 else None,
+                side_of_name(name),
+                tuple(float(v) for v in position),  # type: ignore[arg-type]
+                tuple(float(v) for v in turn),  # type: ignore[arg-type]
+            )
+        )
+    return FileSkeleton(Skeleton(tuple(joints_out)), order, settle, plain, np.array([inverse[j] for j in order]))
+
+
+def _parents_first(joints: list[int], parents: list[int]) -> list[int]:
+    """The file's joint order, moved only where a child stands before its parent."""
+    wanted, order = set(joints), []
+    done: set[int] = set()
+
+    def visit(joint: int) -> None:
+        if joint in done:
+            return
+        above = parents[joint]
+        while above >= 0 and above not in wanted:
+            above = parents[above]
+        if above >= 0:
+            visit(above)
+        done.add(joint)
+        order.append(joint)
+
+    for joint in joints:
+        visit(joint)
+    return order
+
+
+def skin_weights(file: GltfFile, skeleton: FileSkeleton, skin: int, joints: np.ndarray, values: np.ndarray) -> Weights:
+    """Weights of one part over the whole skeleton's joints; rows without weight go to its first joint."""
+    nodes = file.item("skins", skin, "a node")["joints"]
+    if len(joints) and joints[values > 0].max(initial=0) >= len(nodes):
+        raise file.fail(f"a vertex names joint {int(joints.max())}, but the skin has {len(nodes)}")
+    column = np.array([skeleton.order.index(n) for n in nodes])
+    dense = np.zeros((len(joints), len(skeleton.order)))
+    rows = np.repeat(np.arange(len(joints)), joints.shape[1])
+    safe = np.minimum(joints, len(nodes) - 1).ravel()
+    np.add.at(dense, (rows, column[safe]), np.maximum(values, 0.0).ravel())
+    empty = dense.sum(axis=1) <= 0
+    if empty.any():
+        file.notes.append(f"vertices without weight, given to {skeleton.skeleton.joints[0].name}: {int(empty.sum())}")
+        dense[empty, 0] = 1.0
+    return from_dense(dense, [j.id for j in skeleton.skeleton.joints])
+
+
+def read_clips(file: GltfFile, skeleton: FileSkeleton, parents: list[int]) -> tuple[Clip, ...]:
+    """All animations that move joints."""
+    clips = []
+    for number, animation in enumerate(file.json.get("animations", [])):
+        name = str(animation.get("name") or f"clip {number + 1}")
+        tracks = _node_tracks(file, animation, f"animation {number}")
+        moved = {node for node, _ in tracks}
+        if not moved & set(skeleton.order):
+            file.notes.append(f"clip {name} moves no joint, ignored")
+            continue
+        length = max(float(t.times[-1]) for t in tracks.values())
+        if skeleton.plain and moved <= set(skeleton.order):
+            by_joint: dict[str, list[Track]] = {}
+            for (node, _), track in tracks.items():
+                by_joint.setdefault(f"file.{node}", []).append(track)
+            kept = {joint: tuple(pieces) for joint, pieces in by_joint.items()}
+        else:
+            kept = _resampled(file, skeleton, parents, tracks)
+        clips.append(Clip(f"clip{number}", name, 30.0, max(length, 1e-3), tracks=MappingProxyType(kept)))
+    return tuple(clips)
+
+
+def _node_tracks(file: GltfFile, animation: dict[str, Any], where: str) -> dict[tuple[int, str], Track]:
+    tracks: dict[tuple[int, str], Track] = {}
+    for channel in animation.get("channels", []):
+        node, path = channel["target"].get("node"), channel["target"]["path"]
+        if node is None or path not in ("translation", "rotation", "scale"):
+            continue
+        sampler = animation["samplers"][channel["sampler"]]
+        times = file.accessor(sampler["input"], where)[:, 0].astype(np.float64)
+        values = file.accessor(sampler["output"], where).astype(np.float64)
+        mode = sampler.get("interpolation", "LINEAR")
+        if len(times) == 0 or (np.diff(times) < 0).any():
+            raise file.fail("key times do not rise", where=where)
+        keep = np.concatenate([[True], np.diff(times) > 0])
+        if mode == "CUBICSPLINE":
+            values = values.reshape(len(times), 3, -1)[keep]
+            times, values = _cubic(times[keep], values)
+        else:
+            if len(values) != len(times):
+                raise file.fail("as many values as times are needed", where=where)
+            times, values = times[keep], values[keep]
+        if path == "rotation":
+            values = values / np.maximum(np.linalg.norm(values, axis=1, keepdims=True), 1e-12)
+        tracks[int(node), path] = Track(path, frozen(times), frozen(values), mode == "STEP")
+    return tracks
+
+
+def _cubic(times: FloatArray, values: FloatArray) -> tuple[FloatArray, FloatArray]:
+    """glTF 2.0 appendix C, cubic spline: Hermite pieces with the tangents the file gives."""
+    if len(times) == 1:
+        return times, values[:, 1]
+    out_t, out_v = [], []
+    for i in range(len(times) - 1):
+        span = times[i + 1] - times[i]
+        for u in np.linspace(0, 1, CUBIC_PIECES, endpoint=False):
+            u2, u3 = u * u, u * u * u
+            out_t.append(times[i] + u * span)
+            out_v.append(
+                (2 * u3 - 3 * u2 + 1) * values[i, 1]
+                + span * (u3 - 2 * u2 + u) * values[i, 2]
+                + (3 * u2 - 2 * u3) * values[i + 1, 1]
+                + span * (u3 - u2) * values[i + 1, 0]
+            )
+    return np.array([*out_t, times[-1]]), np.array([*out_v, values[-1, 1]])
+
+
+def _resampled(
+    file: GltfFile, skeleton: FileSkeleton, parents: list[int], tracks: dict[tuple[int, str], Track]
+) -> dict[str, tuple[Track, ...]]:
+    """Tracks for settled joints: what a file scaled or turned above its joints goes into each sample."""
+    nodes = file.json["nodes"]
+    base = np.unique(np.round(np.concatenate([t.times for t in tracks.values()]), 6))
+    times = np.unique(np.concatenate([base, np.arange(0.0, base[-1], 1 / 60)]))
+    unsettle = np.linalg.inv(skeleton.settle)
+    rest = skeleton.skeleton.world
+    count = len(skeleton.order)
+    samples = np.zeros((len(times), count, 10))
+    for k, time in enumerate(times):
+        local: dict[int, FloatArray] = {}
+        for i, node in enumerate(nodes):
+            position, turn, scale = decompose(_local(node))
+            if (i, "translation") in tracks:
+                position = tracks[i, "translation"].at(time)
+            if (i, "rotation") in tracks:
+                turn = tracks[i, "rotation"].at(time)
+            if (i, "scale") in tracks:
+                scale = tracks[i, "scale"].at(time)
+            local[i] = _compose(position, turn, scale)
+        world = np.zeros((count, 4, 4))
+        for j, node in enumerate(skeleton.order):
+            matrix, here = np.eye(4), node
+            while here >= 0:
+                matrix = local[here] @ matrix
+                here = parents[here]
+            world[j] = matrix @ skeleton.bind[j] @ unsettle @ rest[j]
+            parent = int(skeleton.skeleton.parents[j])
+            inside = world[j] if parent < 0 else np.linalg.inv(world[parent]) @ world[j]
+            samples[k, j] = np.concatenate(decompose(inside))
+    result = {}
+    for j, joint in enumerate(skeleton.skeleton.joints):
+        result[joint.id] = (
+            Track("translation", frozen(times.copy()), frozen(samples[:, j, :3].copy())),
+            Track("rotation", frozen(times.copy()), frozen(samples[:, j, 3:7].copy())),
+            Track("scale", frozen(times.copy()), frozen(samples[:, j, 7:].copy())),
+        )
+    return result
+
+
+def _local(node: dict[str, Any]) -> FloatArray:
+    from pegloom.files.gltf import local_matrix
+
+    return local_matrix(node)
+
+
+def _compose(position: FloatArray, turn: FloatArray, scale: FloatArray) -> FloatArray:
+    from pegloom.core.geometry.transforms import compose
+
+    return compose(position, turn, scale)

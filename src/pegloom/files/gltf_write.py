@@ -1,0 +1,388 @@
+"""glTF 2.0 written as GLB: character, weights, clips, pictures. Vertex order kept; splits at UV seams come after.
+
+Specification: Khronos Group, "glTF 2.0". Each material of a part is one primitive. Bind matrices are the inverse of
+the rest; clips are sampled so finely that straight interpolation stays within BAKE_OF_SIZE of the live rig.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import struct
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import Mesh, triangulate, vertex_normals
+from pegloom.core.geometry.transforms import decompose, rotation_matrix
+from pegloom.core.jobs import Progress, silent
+from pegloom.core.motion.clips import Clip, sample
+from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skin.weights import packed
+from pegloom.core.tolerances import BAKE_OF_SIZE
+from pegloom.document.model import Character, Part
+
+FINEST = 16
+"""A clip is sampled at most this many times a frame."""
+
+
+def write_glb(path: Path, character: Character, *, progress: Progress = silent) -> list[str]:
+    """Write a character. Returns notes on what was baked. Written beside and renamed, so a stop leaves no half file.
+
+    Raises EditError when there is nothing to write.
+    """
+    if not character.included:
+        raise EditError("there is no included part to export; include one in the parts drawer")
+    writer = _Writer(character)
+    writer.materials()
+    writer.skeleton()
+    for number, part in enumerate(character.included):
+        progress(0.5 * number / len(character.included), f"writing {part.name}")
+        writer.part(part)
+    for number, clip in enumerate(character.clips):
+        progress(0.5 + 0.45 * number / max(len(character.clips), 1), f"sampling {clip.name}")
+        writer.clip(clip)
+    data = writer.glb()
+    beside = path.with_name(f".{path.name}.writing")
+    beside.write_bytes(data)
+    os.replace(beside, path)
+    progress(1.0, "written")
+    return writer.notes
+
+
+@dataclass(frozen=True)
+class Split:
+    """glTF vertices of a mesh: which vertex each comes from (m,), its uv (m, 2) and normal (m, 3); triangles (t, 3)."""
+
+    vertex: IntArray
+    uvs: FloatArray | None
+    normals: FloatArray
+    triangles: IntArray
+    triangle_material: IntArray
+
+
+def split_vertices(mesh: Mesh) -> Split:
+    """One glTF vertex per vertex, UV and normal. The first use of each vertex keeps its number; others follow."""
+    tri = triangulate(mesh)
+    n = mesh.vertex_count
+    columns = [mesh.corners.astype(np.float64)[:, None]]
+    if mesh.uvs is not None:
+        columns.append(np.round(mesh.uvs, 6))
+    if mesh.normals is not None:
+        columns.append(np.round(mesh.normals, 4))
+    key = np.concatenate(columns, axis=1)
+    _, first, inverse = np.unique(key, axis=0, return_index=True, return_inverse=True)
+    inverse = inverse.ravel()
+    # Variants in the order of their first corner; the first variant of a vertex takes the vertex's own place.
+    order = np.argsort(first)
+    vertex_of = mesh.corners[first[order]]
+    _, first_variant = np.unique(vertex_of, return_index=True)
+    is_first = np.zeros(len(order), dtype=bool)
+    is_first[first_variant] = True
+    number = np.empty(len(order), dtype=np.int64)
+    number[is_first] = vertex_of[is_first]
+    number[~is_first] = n + np.arange(int((~is_first).sum()))
+    of_unique = np.empty(len(order), dtype=np.int64)
+    of_unique[order] = number
+    corner_number = of_unique[inverse]
+    total = n + int((~is_first).sum())
+    vertex = np.concatenate([np.arange(n), vertex_of[~is_first]])
+    normals = vertex_normals(mesh)[vertex].copy()
+    if mesh.normals is not None:
+        normals[corner_number] = mesh.normals
+    uvs = None
+    if mesh.uvs is not None:
+        uvs = np.zeros((total, 2))
+        uvs[corner_number] = mesh.uvs
+    return Split(vertex, uvs, normals, corner_number[tri.corners], mesh.materials[tri.faces])
+
+
+class _Writer:
+    def __init__(self, character: Character) -> None:
+        self.character = character
+        self.binary = bytearray()
+        self.notes: list[str] = []
+        self.json: dict[str, Any] = {
+            "asset": {"version": "2.0", "generator": "Peg Loom"},
+            "scene": 0,
+            "scenes": [{"name": character.name, "nodes": []}],
+            "nodes": [],
+            "meshes": [],
+            "accessors": [],
+            "bufferViews": [],
+        }
+        self.joint_nodes: list[int] = []
+        self.slots: dict[int, int] = {}
+
+    def view(self, data: bytes, target: int | None = None) -> int:
+        self.binary += b"\0" * (-len(self.binary) % 4)
+        entry: dict[str, Any] = {"buffer": 0, "byteOffset": len(self.binary), "byteLength": len(data)}
+        if target:
+            entry["target"] = target
+        self.binary += data
+        self.json["bufferViews"].append(entry)
+        return len(self.json["bufferViews"]) - 1
+
+    def accessor(self, array: np.ndarray, kind: str, *, target: int | None = None, extent: bool = False) -> int:
+        component = {"f4": 5126, "u4": 5125, "u2": 5123, "u1": 5121}[array.dtype.str[1:]]
+        entry: dict[str, Any] = {
+            "bufferView": self.view(array.tobytes(), target),
+            "componentType": component,
+            "count": len(array),
+            "type": kind,
+        }
+        if extent:
+            flat = array.reshape(len(array), -1)
+            entry["min"], entry["max"] = flat.min(axis=0).tolist(), flat.max(axis=0).tolist()
+        self.json["accessors"].append(entry)
+        return len(self.json["accessors"]) - 1
+
+    def materials(self) -> None:
+        textures: dict[str, int] = {}
+        if self.character.images:
+            self.json["images"], self.json["textures"] = [], []
+            self.json["samplers"] = [{"wrapS": 10497, "wrapT": 10497, "magFilter": 9729, "minFilter": 9987}]
+            for image in self.character.images:
+                textures[image.name] = len(self.json["textures"])
+                source = {"name": Path(image.name).stem, "mimeType": image.kind, "bufferView": self.view(image.data)}
+                self.json["textures"].append({"source": len(self.json["images"]), "sampler": 0})
+                self.json["images"].append(source)
+        entries = []
+        used = {int(slot) for part in self.character.included for slot in part.mesh.materials}
+        for slot, material in enumerate(self.character.materials):
+            if slot not in used:
+                continue
+            self.slots[slot] = len(entries)
+            shine: dict[str, Any] = {
+                "baseColorFactor": [float(min(max(v, 0.0), 1.0)) for v in material.base_colour],
+                "metallicFactor": float(min(max(material.metallic, 0.0), 1.0)),
+                "roughnessFactor": float(min(max(material.roughness, 0.0), 1.0)),
+            }
+            if material.base_image in textures:
+                shine["baseColorTexture"] = {"index": textures[material.base_image]}
+            entry: dict[str, Any] = {"name": material.name, "pbrMetallicRoughness": shine}
+            if material.normal_image in textures:
+                entry["normalTexture"] = {"index": textures[material.normal_image]}
+            if material.double_sided:
+                entry["doubleSided"] = True
+            if material.see_through:
+                entry["alphaMode"] = "BLEND"
+            entries.append(entry)
+        if entries:
+            self.json["materials"] = entries
+
+    def skeleton(self) -> None:
+        skeleton = self.character.skeleton
+        if skeleton is None:
+            return
+        nodes, base = self.json["nodes"], len(self.json["nodes"])
+        for i, joint in enumerate(skeleton.joints):
+            position, turn, _ = decompose(skeleton.local[i])
+            node: dict[str, Any] = {"name": joint.name, "translation": position.tolist(), "rotation": turn.tolist()}
+            children = [base + skeleton.index[c.id] for c in skeleton.children(joint.id)]
+            if children:
+                node["children"] = children
+            nodes.append(node)
+            self.joint_nodes.append(base + i)
+            if joint.parent is None:
+                self.json["scenes"][0]["nodes"].append(base + i)
+        if self.character.skin is not None and self.character.skin.weights:
+            # float32 exactly as written, so that the last row is exactly 0 0 0 1.
+            matrices = skeleton.inverse_world.transpose(0, 2, 1).astype("<f4").reshape(-1, 16)
+            self.json["skins"] = [
+                {
+                    "name": f"{self.character.name} skin",
+                    "joints": self.joint_nodes,
+                    "inverseBindMatrices": self.accessor(matrices, "MAT4"),
+                }
+            ]
+
+    def part(self, part: Part) -> None:
+        split = split_vertices(part.mesh)
+        weights = self.character.skin.weights.get(part.id) if self.character.skin else None
+        arrays: dict[str, np.ndarray] = {
+            "POSITION": part.mesh.points[split.vertex].astype("<f4"),
+            "NORMAL": split.normals.astype("<f4"),
+        }
+        if split.uvs is not None:
+            arrays["TEXCOORD_0"] = np.stack([split.uvs[:, 0], 1.0 - split.uvs[:, 1]], axis=1).astype("<f4")
+        if weights is not None and self.character.skeleton is not None:
+            arrays |= self._skin_arrays(weights, split.vertex)
+        primitives = []
+        for rows, faces, material in _blocks(split):
+            attributes = {}
+            for name, array in arrays.items():
+                kind = {2: "VEC2", 3: "VEC3", 4: "VEC4"}[array.shape[1]]
+                attributes[name] = self.accessor(
+                    np.ascontiguousarray(array[rows]), kind, target=34962, extent=name == "POSITION"
+                )
+            base = rows.start
+            for chosen, slot in zip(faces, material, strict=True):
+                index = self.accessor((chosen - base).astype("<u4").reshape(-1, 1), "SCALAR", target=34963)
+                primitive: dict[str, Any] = {"attributes": attributes, "indices": index, "mode": 4}
+                if slot in self.slots:
+                    primitive["material"] = self.slots[slot]
+                primitives.append(primitive)
+        self.json["meshes"].append({"name": part.name, "primitives": primitives})
+        node: dict[str, Any] = {"name": part.name, "mesh": len(self.json["meshes"]) - 1}
+        if weights is not None and "skins" in self.json:
+            node["skin"] = 0
+        self.json["scenes"][0]["nodes"].append(len(self.json["nodes"]))
+        self.json["nodes"].append(node)
+
+    def _skin_arrays(self, weights: Any, vertex: IntArray) -> dict[str, np.ndarray]:
+        skeleton = self.character.skeleton
+        assert skeleton is not None
+        rows = packed(weights)
+        width = -(-rows.indices.shape[1] // 4) * 4
+        column = np.array([skeleton.index[j] for j in weights.joint_ids])
+        indices = np.zeros((len(vertex), width), dtype="<u2")
+        values = np.zeros((len(vertex), width), dtype="<f4")
+        indices[:, : rows.indices.shape[1]] = column[rows.indices][vertex]
+        values[:, : rows.values.shape[1]] = rows.values[vertex]
+        indices[values == 0] = 0
+        values /= values.sum(axis=1, keepdims=True, dtype=np.float32)
+        result = {}
+        for k in range(width // 4):
+            result[f"JOINTS_{k}"] = np.ascontiguousarray(indices[:, 4 * k : 4 * k + 4])
+            result[f"WEIGHTS_{k}"] = np.ascontiguousarray(values[:, 4 * k : 4 * k + 4])
+        return result
+
+    def clip(self, clip: Clip) -> None:
+        skeleton = self.character.skeleton
+        if skeleton is None or not (clip.tracks or clip.curves):
+            return
+        samplers: list[dict[str, Any]] = []
+        channels: list[dict[str, Any]] = []
+
+        def add(joint: str, path: str, times: FloatArray, values: FloatArray, step: bool = False) -> None:
+            kind = "VEC4" if path == "rotation" else "VEC3"
+            time_accessor = self.accessor(times.astype("<f4").reshape(-1, 1), "SCALAR", extent=True)
+            value_accessor = self.accessor(values.astype("<f4"), kind)
+            channels.append(
+                {"sampler": len(samplers), "target": {"node": self.joint_nodes[skeleton.index[joint]], "path": path}}
+            )
+            samplers.append(
+                {"input": time_accessor, "output": value_accessor, "interpolation": "STEP" if step else "LINEAR"}
+            )
+
+        if clip.tracks:
+            for joint, tracks in clip.tracks.items():
+                for track in tracks if joint in skeleton.index else ():
+                    add(joint, track.path, track.times, track.values, track.step)
+        else:
+            times, local = bake_clip(self.character, clip)
+            self.notes.append(f"{clip.name}: controls baked to {len(times)} samples of each joint")
+            for i, joint_record in enumerate(skeleton.joints):
+                for path, span in (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10))):
+                    values = local[:, i, span]
+                    rest = np.concatenate(decompose(skeleton.local[i]))[span]
+                    still = np.allclose(values, values[0], atol=1e-9)
+                    if still and (np.allclose(values[0], rest, atol=1e-9) or np.allclose(values[0], -rest, atol=1e-9)):
+                        continue
+                    chosen = slice(0, 1) if still else slice(None)
+                    add(joint_record.id, path, times[chosen], values[chosen])
+        if channels:
+            self.json.setdefault("animations", []).append(
+                {"name": clip.name, "samplers": samplers, "channels": channels}
+            )
+
+    def glb(self) -> bytes:
+        self.json["buffers"] = [{"byteLength": len(self.binary)}]
+        text = json.dumps(self.json, separators=(",", ":")).encode()
+        text += b" " * (-len(text) % 4)
+        binary = bytes(self.binary) + b"\0" * (-len(self.binary) % 4)
+        head = struct.pack("<4sII", b"glTF", 2, 28 + len(text) + len(binary))
+        return b"".join(
+            [head, struct.pack("<II", len(text), 0x4E4F534A), text, struct.pack("<II", len(binary), 0x004E4942), binary]
+        )
+
+
+def _blocks(split: Split) -> list[tuple[slice, list[IntArray], list[int]]]:
+    """Vertex ranges with their faces by material.
+
+    Materials whose vertices lie in separate ranges get accessors of their own, as files with one block a material
+    had them; otherwise all share one range.
+    """
+    total = len(split.vertex)
+    slots = np.unique(split.triangle_material)
+    faces = [split.triangles[split.triangle_material == slot] for slot in slots]
+    spans = sorted((int(f.min()), int(f.max()), k) for k, f in enumerate(faces))
+    if len(spans) > 1 and all(a[1] < b[0] for a, b in zip(spans, spans[1:], strict=False)):
+        result, start = [], 0
+        for number, (_, last, k) in enumerate(spans):
+            end = total if number == len(spans) - 1 else last + 1
+            result.append((slice(start, end), [faces[k]], [int(slots[k])]))
+            start = end
+        return result
+    return [(slice(0, total), faces, [int(s) for s in slots])]
+
+
+def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]:
+    """A control clip as samples every joint can play: times (k,), local values (k, j, 10).
+
+    Starts at the frame rate; a sample is put into each interval whose middle strays by more than BAKE_OF_SIZE of
+    the height from the live rig (turns weighed at a limb's distance, so that skinned points hold as well), and so
+    on to FINEST a frame.
+    """
+    skeleton = character.skeleton
+    if skeleton is None:
+        raise EditError("there are no joints to bake to")
+    allowed = BAKE_OF_SIZE * character.height
+    worlds: dict[float, FloatArray] = {}
+
+    def world(time: float) -> FloatArray:
+        if time not in worlds:
+            worlds[time] = evaluate_rig(skeleton, character.rig, sample(clip, time, skeleton, character.pose)).joints
+        return worlds[time]
+
+    count = max(round(clip.length * clip.rate), 1)
+    times = np.unique(np.float32(np.concatenate([np.linspace(0.0, clip.length, count + 1), clip.key_times])))
+    shortest = 1.0 / (clip.rate * FINEST)
+    while True:
+        exact = np.array([world(float(t)) for t in times])
+        local = _locals(skeleton, exact)
+        middles = np.float32((times[:-1] + times[1:]) / 2)
+        stray = _stray(skeleton, local, np.array([world(float(t)) for t in middles]), character.height)
+        more = middles[(stray > allowed) & (np.diff(times) > shortest)]
+        if len(more) == 0:
+            return times.astype(np.float64), local
+        times = np.unique(np.concatenate([times, more]))
+
+
+def _locals(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:
+    """(k, j, 10): position, quaternion, scale of each joint in its parent, neighbours in one half space."""
+    parents = np.maximum(skeleton.parents, 0)
+    inside = np.linalg.inv(worlds)[:, parents] @ worlds
+    roots = np.flatnonzero(skeleton.parents < 0)
+    inside[:, roots] = worlds[:, roots]
+    scale = np.linalg.norm(inside[..., :3, :3], axis=-2)
+    turns = (inside[..., :3, :3] / scale[..., None, :]).reshape(-1, 3, 3)
+    q = Rotation.from_matrix(turns).as_quat().reshape(*inside.shape[:2], 4)
+    flips = np.cumprod(np.where((q[1:] * q[:-1]).sum(axis=-1) < 0, -1.0, 1.0), axis=0)
+    q[1:] *= flips[..., None]
+    return np.concatenate([inside[..., :3, 3], q, scale], axis=-1)
+
+
+def _stray(skeleton: Skeleton, local: FloatArray, exact: FloatArray, height: float) -> FloatArray:
+    """How far (k - 1,), in metres, a point 0.12 of the height off a joint strays half way between samples."""
+    if len(local) < 2:
+        return np.zeros(0)
+    middle = (local[:-1] + local[1:]) / 2  # half way, the spherical blend is the normalised mean
+    q = middle[..., 3:7] / np.linalg.norm(middle[..., 3:7], axis=-1, keepdims=True)
+    made = np.zeros(exact.shape)
+    made[..., :3, :3] = rotation_matrix(q) * middle[..., None, 7:]
+    made[..., :3, 3] = middle[..., :3]
+    made[..., 3, 3] = 1.0
+    for j, parent in enumerate(skeleton.parents):
+        if parent >= 0:
+            made[:, j] = made[:, parent] @ made[:, j]
+    gap = np.linalg.norm(made[..., :3, 3] - exact[..., :3, 3], axis=-1)
+    turn = np.linalg.norm(made[..., :3, :3] - exact[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
+    return np.asarray((gap + 0.12 * height * turn).max(axis=1))
