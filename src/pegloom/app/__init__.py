@@ -1,0 +1,1 @@
+"""The window: PyQt6 only here."""

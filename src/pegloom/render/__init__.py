@@ -1,0 +1,1 @@
+"""OpenGL: draws what a draw list and a set of posed parts say."""

@@ -1,0 +1,1 @@
+"""What is to be seen and how it is grasped: camera, picking, handles, lenses, draw lists. No Qt, no OpenGL."""

@@ -1,0 +1,5 @@
+"""Long work off the UI thread."""
+
+from pegloom.app.jobs.runner import Job, JobRunner
+
+__all__ = ["Job", "JobRunner"]

@@ -75,7 +75,7 @@ def _closed_in(surface: BoolArray) -> BoolArray:
     return closed
 
 
-@njit(cache=True)  # type: ignore[untyped-decorator]
+@njit(cache=True, nogil=True)
 def _mark_surface(points, triangles, origin, cell, surface):  # type: ignore[no-untyped-def]  # pragma: no cover
     for t in range(len(triangles)):
         a = (points[triangles[t, 0]] - origin) / cell
@@ -127,7 +127,7 @@ def reach(cells: CellGraph, sources: IntArray) -> FloatArray:
     return np.asarray(dijkstra(cells.graph, directed=False, indices=sources, min_only=True))
 
 
-@njit(cache=True)  # type: ignore[untyped-decorator]
+@njit(cache=True, nogil=True)
 def sight_inside(filled, origin, cell, starts, ends):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Share (m,) of the straight line start -> end, sampled twice a cell, that lies in filled cells."""
     result = np.empty(len(starts))

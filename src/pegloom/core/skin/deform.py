@@ -6,7 +6,7 @@ Magnenat-Thalmann, Laperriere, Thalmann, "Joint-dependent local deformations", G
 from __future__ import annotations
 
 import numpy as np
-from numba import njit, prange
+from numba import njit
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import ShapeError
@@ -30,10 +30,10 @@ def skin_linear(points: FloatArray, skin: Packed, matrices: FloatArray, *, out: 
     return result
 
 
-@njit(cache=True, parallel=True, fastmath=True)  # type: ignore[untyped-decorator]
+@njit(cache=True, nogil=True, fastmath=True)
 def _skin_linear(points, indices, values, matrices, out):  # type: ignore[no-untyped-def]  # pragma: no cover
     width = indices.shape[1]
-    for v in prange(len(points)):
+    for v in range(len(points)):
         x, y, z = points[v, 0], points[v, 1], points[v, 2]
         a = b = c = 0.0
         for k in range(width):
@@ -46,7 +46,7 @@ def _skin_linear(points, indices, values, matrices, out):  # type: ignore[no-unt
         out[v, 0], out[v, 1], out[v, 2] = a, b, c
 
 
-@njit(cache=True)  # type: ignore[untyped-decorator]
+@njit(cache=True, nogil=True)
 def add_normals(points, triangles, group, out):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Unit vertex normals (n, 3) into out: area-weighted, summed over vertices of one place (group (n,))."""
     total = np.zeros((len(points), 3))

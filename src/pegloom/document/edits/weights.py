@@ -175,6 +175,14 @@ def mirror_weights(document: Document, part_id: str, *, from_left: bool = True) 
     return _with_weights(document, part_id, from_dense(new[g.first][g.group], ids, influences=limit)), lost
 
 
+def set_part_weights(document: Document, part_id: str, weights: Weights) -> Document:
+    """Put finished weights on a part, as a brush stroke made them. Raises EditError when they do not fit it."""
+    part = document.require_character().part(part_id)
+    if weights.vertex_count != part.mesh.vertex_count:
+        raise EditError(f"{part.name} has {part.mesh.vertex_count} vertices, the weights {weights.vertex_count}")
+    return _with_weights(document, part_id, weights)
+
+
 def _with_weights(document: Document, part_id: str, weights: Weights) -> Document:
     character = document.require_character()
     assert character.skin is not None

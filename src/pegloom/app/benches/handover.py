@@ -1,0 +1,41 @@
+"""Handover: deliver it."""
+
+from __future__ import annotations
+
+from pegloom.app.benches.bench import Bench
+from pegloom.app.widgets import action_button, label
+from pegloom.checks import Severity, find_snags
+
+
+class HandoverBench(Bench):
+    title, line = "Handover", "deliver it"
+
+    def build(self) -> None:
+        export = self.card("Export", "handover.export", "A GLB with the character, its weights, pictures and clips.")
+        self.summary = label("", "soft", wrap=True, name="handover.summary")
+        export.body.addWidget(self.summary)
+        export.body.addWidget(action_button(self.actions.qactions["file.export"], role="main"))
+        proof = self.card("Proof", "handover.proof", "Writes the file, opens it again, and measures it against the live rig.")
+        proof.body.addWidget(action_button(self.actions.qactions["handover.prove"]))
+        self.proof = label("Not measured yet.", "soft", wrap=True, name="handover.result")
+        proof.body.addWidget(self.proof)
+        self.snags = self.card("Snags", "handover.snags", "Doubts left in any area.")
+        self.listed = label("", "caption", wrap=True, name="handover.snag_list")
+        self.snags.body.addWidget(self.listed)
+        save = self.card("Save", "handover.save", "The project keeps everything: recipe, weights, controls, keys.")
+        save.row(action_button(self.actions.qactions["file.save"]), action_button(self.actions.qactions["file.save_as"]))
+
+    def show_document(self) -> None:
+        character = self.session.character
+        if character is None:
+            self.summary.setText("Nothing to deliver yet.")
+            return
+        joints = len(character.skeleton.joints) if character.skeleton else 0
+        bound = len(character.skin.weights) if character.skin else 0
+        self.summary.setText(
+            f"{len(character.included)} parts ({bound} bound), {joints} joints, {len(character.clips)} clips, "
+            f"{len(character.images)} pictures."
+        )
+        found = [s for s in find_snags(character) if s.severity is not Severity.NOTE]
+        self.snags.note.setText(str(len(found)))
+        self.listed.setText("\n".join(s.message for s in found[:10]) or "None.")

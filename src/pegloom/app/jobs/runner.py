@@ -1,0 +1,105 @@
+"""One long job at a time, on a thread, over a snapshot; progress and cancel by signals."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+from PyQt6.QtCore import QObject, QThread, pyqtSignal
+
+from pegloom.core.errors import PegLoomError
+from pegloom.core.jobs import Cancelled, Progress
+
+
+@dataclass
+class Job:
+    """work(progress) runs on a thread and closes over frozen data; done(result) runs on the UI thread."""
+
+    title: str
+    work: Callable[[Progress], Any]
+    done: Callable[[Any], None]
+    stop: threading.Event = field(default_factory=threading.Event)
+
+
+class _Thread(QThread):
+    progressed = pyqtSignal(float, str)
+    ended = pyqtSignal(object, object)
+
+    def __init__(self, job: Job) -> None:
+        super().__init__()
+        self.job = job
+        self.last = 0.0
+
+    def run(self) -> None:
+        def progress(fraction: float, text: str) -> None:
+            if self.job.stop.is_set():
+                raise Cancelled
+            now = time.monotonic()
+            if now - self.last > 0.03 or fraction >= 1.0:
+                self.last = now
+                self.progressed.emit(fraction, text)
+
+        try:
+            result = self.job.work(progress)
+            if self.job.stop.is_set():
+                raise Cancelled
+            self.ended.emit(result, None)
+        except BaseException as error:  # every failure is reported on the UI thread
+            self.ended.emit(None, error)
+
+
+class JobRunner(QObject):
+    """Runs jobs; a second one is refused while the first is under way."""
+
+    started = pyqtSignal(str)
+    progressed = pyqtSignal(float, str)
+    finished = pyqtSignal()
+    failed = pyqtSignal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.thread_: _Thread | None = None
+
+    @property
+    def busy(self) -> bool:
+        return self.thread_ is not None
+
+    def start(self, job: Job) -> bool:
+        """Start a job; False when another is running."""
+        if self.busy:
+            self.failed.emit(f"{self.thread_.job.title} is still running; cancel it or wait")
+            return False
+        thread = _Thread(job)
+        self.thread_ = thread
+        thread.progressed.connect(self.progressed)
+        thread.ended.connect(lambda result, error: self._end(thread, result, error))
+        self.started.emit(job.title)
+        thread.start()
+        return True
+
+    def cancel(self) -> None:
+        """Ask the running job to stop."""
+        if self.thread_ is not None:
+            self.thread_.job.stop.set()
+
+    def _end(self, thread: _Thread, result: Any, error: BaseException | None) -> None:
+        thread.wait()
+        self.thread_ = None
+        self.finished.emit()
+        if error is None:
+            try:
+                thread.job.done(result)
+            except PegLoomError as failure:
+                self.failed.emit(str(failure))
+        elif not isinstance(error, Cancelled):
+            text = str(error) if isinstance(error, PegLoomError) else f"{thread.job.title} failed: {error}"
+            self.failed.emit(text)
+
+    def shut_down(self) -> None:
+        """Stop what runs and wait for it."""
+        if self.thread_ is not None:
+            self.thread_.job.stop.set()
+            self.thread_.wait(5000)

@@ -1,0 +1,69 @@
+"""Start the window."""
+
+from __future__ import annotations
+
+import logging
+import sys
+import threading
+import traceback
+from pathlib import Path
+from types import TracebackType
+
+from PyQt6.QtCore import QTimer
+from PyQt6.QtGui import QSurfaceFormat
+from PyQt6.QtWidgets import QApplication
+
+from pegloom.app.theme import apply_theme
+from pegloom.app.window import Window
+
+log = logging.getLogger("pegloom")
+
+
+def set_up_gl() -> None:
+    """OpenGL 3.3 core, no multisampling: lines antialias themselves, and a software renderer stays quick."""
+    surface = QSurfaceFormat()
+    surface.setVersion(3, 3)
+    surface.setProfile(QSurfaceFormat.OpenGLContextProfile.CoreProfile)
+    surface.setDepthBufferSize(24)
+    surface.setSamples(0)
+    QSurfaceFormat.setDefaultFormat(surface)
+
+
+def make_application(arguments: list[str]) -> QApplication:
+    """The application with its look, once."""
+    set_up_gl()
+    app = QApplication.instance() or QApplication(arguments)
+    app.setApplicationName("Peg Loom")
+    app.setStyle("Fusion")
+    apply_theme(app)
+    return app
+
+
+def catch_errors(window: Window) -> None:
+    """An exception in a slot would abort the process; instead it is shown and logged, the document kept."""
+
+    def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        log.error("".join(traceback.format_exception(kind, error, trace)))
+        window.session.drop_preview()
+        window.session.say(f"Something went wrong ({kind.__name__}: {error}); nothing is lost", error=True)
+
+    sys.excepthook = hook
+
+
+def warm_up() -> None:
+    """Compile what is compiled at first use, off the UI thread, so that the first drag is smooth."""
+    from pegloom.core.warm import warm
+
+    threading.Thread(target=warm, daemon=True).start()
+
+
+def main(arguments: list[str]) -> int:
+    """Run the application; an argument names a file to open."""
+    app = make_application(arguments)
+    window = Window()
+    catch_errors(window)
+    window.show()
+    warm_up()
+    if len(arguments) > 1:
+        QTimer.singleShot(0, lambda: window.open_path(Path(arguments[1])))
+    return int(app.exec())

@@ -1,0 +1,312 @@
+"""What lies over the stage: chips, thread, legend, brush ring, box, hint, job and notes."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
+from PyQt6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPainterPath, QPen
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
+
+from pegloom.app.actions import Actions
+from pegloom.app.session import RANGE_TEST, Area, Session, Tool
+from pegloom.app.stage.drags import BoxDrag
+from pegloom.app.stage.stage import Stage
+from pegloom.app.tag import Tag
+from pegloom.app.theme import INK
+from pegloom.app.widgets import Choices, button, label
+from pegloom.render.renderer import Display
+from pegloom.scene.drawing import SIDE_COLOURS
+from pegloom.scene.lenses import RAMP, Lens
+
+HINTS = {
+    Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it",
+    Area.JOINTS: "Drag a peg to place it, Ctrl snaps; right-drag turns the view",
+    Area.WEIGHTS: "Click a joint to see its weight; drag a box to select vertices; B takes the brush",
+    Area.CONTROLS: "Drag a control; M moves, T turns; right-drag turns the view",
+    Area.MOTION: "Pose a control and press W to write a key; Space plays",
+    Area.HANDOVER: "Export writes a GLB; the proof opens it again and measures",
+}
+
+
+class Paper(QWidget):
+    """Painted marks over the stage; lets the mouse through."""
+
+    def __init__(self, session: Session, stage: Stage, tag: Tag) -> None:
+        super().__init__(stage)
+        self.session, self.stage, self.tag = session, stage, tag
+        self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self.setAttribute(Qt.WidgetAttribute.WA_NoSystemBackground)
+
+    def paintEvent(self, event: object) -> None:  # noqa: N802
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        font = QFont("Figtree")
+        font.setPixelSize(12)
+        painter.setFont(font)
+        self._thread(painter)
+        self._brush(painter)
+        self._box(painter)
+        self._height(painter)
+        if self.session.lens is Lens.INFLUENCE:
+            self._legend(painter)
+        elif self.session.lens is Lens.STRAIN:
+            self._strain_legend(painter)
+        painter.end()
+
+    def _thread(self, painter: QPainter) -> None:
+        pixel = self.stage.lead_pixel()
+        if pixel is None or not self.tag.isVisible():
+            return
+        edge = self.tag.geometry()
+        left = pixel.x() < edge.center().x()
+        end = QPointF(edge.left() if left else edge.right(), edge.top() + 18)
+        path = QPainterPath(QPointF(pixel))
+        pull = (end.x() - pixel.x()) * 0.5
+        path.cubicTo(QPointF(pixel.x() + pull, pixel.y() - 8), QPointF(end.x() - pull * 0.5, end.y()), end)
+        painter.setPen(QPen(QColor(INK.soft), 1.2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPath(path)
+
+    def _brush(self, painter: QPainter) -> None:
+        stage, session = self.stage, self.session
+        if session.tool is not Tool.BRUSH or stage.pointer is None or session.character is None:
+            return
+        centre = QPointF(*stage.pointer)
+        radius = 12.0
+        if stage.brush_hit is not None:
+            metres = session.brush.radius * session.character.height
+            radius = metres / stage.camera.metres_a_pixel(stage.brush_hit[1].point, stage.height())
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(QColor(0, 0, 0, 120), 3))
+        painter.drawEllipse(centre, radius, radius)
+        painter.setPen(QPen(QColor(INK.text), 1.4))
+        painter.drawEllipse(centre, radius, radius)
+        painter.setPen(QPen(QColor(INK.text), 1, Qt.PenStyle.DotLine))
+        painter.drawEllipse(centre, radius * session.brush.strength, radius * session.brush.strength)
+
+    def _box(self, painter: QPainter) -> None:
+        drag = self.stage.drag
+        if isinstance(drag, BoxDrag) and drag.drawn:
+            painter.setPen(QPen(QColor(INK.woad), 1.2, Qt.PenStyle.DashLine))
+            fill = QColor(INK.woad)
+            fill.setAlpha(28)
+            painter.setBrush(fill)
+            painter.drawRect(QRectF(QPointF(*drag.start), QPointF(*drag.corner)).normalized())
+
+    def _height(self, painter: QPainter) -> None:
+        character = self.session.character
+        if character is None or self.session.clean_view:
+            return
+        points = character.all_points()
+        if len(points) == 0:
+            return
+        wide = float(np.abs(points[:, 0]).max())
+        top = np.array([-(wide + 0.12 * character.height), character.height, 0.0])
+        x, y, depth = self.stage.camera.project(top, *self.stage.size_in_points)[0]
+        if depth > 0 and 0 < x < self.width() and 44 < y < self.height():
+            painter.setPen(QColor(INK.soft))
+            painter.drawText(QRectF(x - 40, y - 19, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{character.height:.2f} m")
+
+    def _legend(self, painter: QPainter) -> None:
+        character = self.session.character
+        if character is None or character.skin is None or character.skeleton is None:
+            return
+        skeleton = character.skeleton
+        if self.session.influence not in skeleton.index:
+            return
+        right, bottom, wide = self.width() - 22, self.height() - 34, 170
+        bar = QRectF(right - wide, bottom - 10, wide, 9)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(20, 23, 31, 190))
+        painter.drawRoundedRect(bar.adjusted(-12, -24, 12, 22), 6, 6)
+        gradient = QLinearGradient(bar.topLeft(), bar.topRight())
+        for i, colour in enumerate(RAMP):
+            gradient.setColorAt(i / (len(RAMP) - 1), QColor(colour))
+        painter.setBrush(gradient)
+        painter.drawRect(bar)
+        joint = skeleton.joint(self.session.influence)
+        painter.setBrush(QColor(SIDE_COLOURS[joint.side]))
+        painter.drawEllipse(QPointF(bar.left() + 3, bar.top() - 11), 3.5, 3.5)
+        painter.setPen(QColor(INK.text))
+        painter.drawText(QRectF(bar.left() + 12, bar.top() - 20, wide, 16), Qt.AlignmentFlag.AlignLeft, joint.name)
+        painter.setPen(QColor(INK.soft))
+        for i, text in enumerate(("0", "1/4", "1/2", "3/4", "1")):
+            x = bar.left() + wide * i / 4
+            painter.drawText(QRectF(x - 20, bar.bottom() + 3, 40, 15), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _strain_legend(self, painter: QPainter) -> None:
+        right, bottom, wide = self.width() - 22, self.height() - 34, 170
+        bar = QRectF(right - wide, bottom - 10, wide, 9)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(20, 23, 31, 190))
+        painter.drawRoundedRect(bar.adjusted(-12, -10, 12, 22), 6, 6)
+        gradient = QLinearGradient(bar.topLeft(), bar.topRight())
+        for at, colour in ((0, "#3F7FBF"), (0.5, "#8C8A94"), (1, "#D98A3D")):
+            gradient.setColorAt(at, QColor(colour))
+        painter.setBrush(gradient)
+        painter.drawRect(bar)
+        painter.setPen(QColor(INK.soft))
+        for at, text in ((0.0, "half"), (0.5, "as at rest"), (1.0, "twice")):
+            painter.drawText(QRectF(bar.left() + wide * at - 40, bar.bottom() + 3, 80, 15), Qt.AlignmentFlag.AlignCenter, text)
+
+
+class StageFrame(QWidget):
+    """The stage with everything that floats over it."""
+
+    def __init__(self, session: Session, actions: Actions) -> None:
+        super().__init__()
+        self.session, self.actions = session, actions
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        self.stage = Stage(session)
+        column.addWidget(self.stage)
+        self.tag = Tag(session, actions, self.stage)
+        self.paper = Paper(session, self.stage, self.tag)
+        self.chips = self._chips()
+        self.hint = QLabel("", self.stage)
+        self.hint.setObjectName("hint")
+        self.note = QLabel("", self.stage)
+        self.note.setObjectName("note")
+        self.note.setWordWrap(True)
+        self.note.hide()
+        self.note_timer = QTimer(self)
+        self.note_timer.setSingleShot(True)
+        self.note_timer.timeout.connect(self.note.hide)
+        self.job = self._job()
+        self.welcome = self._welcome()
+        self.pointed = ""
+        self.stage.painted.connect(self.paper.update)
+        self.stage.pointed.connect(self._point)
+        for signal in (session.view_changed, session.changed, session.selection_changed):
+            signal.connect(lambda *_: self.refresh())
+        session.said.connect(self.say)
+        session.jobs.started.connect(self._job_started)
+        session.jobs.progressed.connect(self._job_progress)
+        session.jobs.finished.connect(self.job.hide)
+        self.refresh()
+
+    def _chips(self) -> QWidget:
+        holder = QWidget(self.stage)
+        holder.setObjectName("chips")
+        line = QHBoxLayout(holder)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(14)
+        options = [("Clay", Display.CLAY), ("Textured", Display.TEXTURED), ("Wire", Display.WIRE), ("See-through", Display.SEE_THROUGH)]
+        self.display = Choices("stage.display", options, lambda d: self.session.set_view(display=d), role="chip")
+        lenses = [("No lens", Lens.NONE), ("Influence", Lens.INFLUENCE), ("All influences", Lens.ALL), ("Strain", Lens.STRAIN)]
+        self.lens = Choices("stage.lens", lenses, lambda value: self.session.set_view(lens=value), role="chip")
+        line.addWidget(self.display)
+        line.addWidget(self.lens)
+        return holder
+
+    def _job(self) -> QFrame:
+        frame = QFrame(self.stage)
+        frame.setObjectName("job")
+        line = QHBoxLayout(frame)
+        line.setContentsMargins(12, 8, 8, 8)
+        words = QVBoxLayout()
+        words.setSpacing(3)
+        self.job_title = label("", "heading", name="job.title")
+        self.job_text = label("", "caption", name="job.text")
+        self.job_bar = QProgressBar()
+        self.job_bar.setObjectName("job.bar")
+        self.job_bar.setTextVisible(False)
+        self.job_bar.setRange(0, 1000)
+        for widget in (self.job_title, self.job_text, self.job_bar):
+            words.addWidget(widget)
+        line.addLayout(words, 1)
+        line.addWidget(button("Cancel", "job.cancel", self.session.jobs.cancel))
+        frame.setFixedSize(360, 76)
+        frame.hide()
+        return frame
+
+    def _welcome(self) -> QFrame:
+        frame = QFrame(self.stage)
+        frame.setObjectName("welcome")
+        column = QVBoxLayout(frame)
+        column.setContentsMargins(26, 22, 26, 22)
+        column.setSpacing(10)
+        column.addWidget(label("Begin with a mesh", "area"))
+        text = "Drop an unrigged OBJ, glTF or GLB here, or open one. Then walk the pegs on the left from top to bottom."
+        words = QLabel(text)
+        words.setWordWrap(True)
+        column.addWidget(words)
+        column.addWidget(button("Open a mesh or project", "welcome.open", lambda: self.actions.run("file.open"), role="main"))
+        column.addWidget(button("Try Wick, rigged and posed", "welcome.demo", lambda: self.actions.run("file.demo")))
+        column.addWidget(button("Try Wick, unrigged", "welcome.unrigged", lambda: self.actions.run("file.demo_mesh")))
+        frame.setFixedSize(340, 244)
+        return frame
+
+    def refresh(self) -> None:
+        session = self.session
+        self.display.set(session.display)
+        self.lens.set(session.lens)
+        bound = session.character is not None and session.character.skin is not None
+        self.lens.setVisible(bound)
+        self.welcome.setVisible(session.character is None)
+        self._hint()
+        self._lay_out()
+
+    def _hint(self) -> None:
+        session = self.session
+        text = HINTS[session.area]
+        if session.area is Area.WEIGHTS and session.tool is Tool.BRUSH:
+            character = session.character
+            skeleton = character.skeleton if character else None
+            name = skeleton.joint(session.influence).name if skeleton and session.influence in skeleton.index else "no joint"
+            sides = " and its other side" if session.both_sides else ""
+            text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; V ends"
+        if session.at_rest and session.character is not None and session.character.skeleton is not None:
+            text = "Showing the rest while you place. " + text
+        if session.source == RANGE_TEST and not session.at_rest and session.area in (Area.CONTROLS, Area.MOTION):
+            text = "The range test is on the stage; pick “Pose in hand” on the strip to pose controls"
+        if session.auto_key:
+            text = "Auto-key is on. " + text
+        if self.pointed:
+            text = self.pointed
+        self.hint.setText(text)
+        self.hint.adjustSize()
+
+    def _point(self, words: str) -> None:
+        if words != self.pointed:
+            self.pointed = words
+            self._hint()
+            self._lay_out()
+
+    def say(self, text: str, is_error: bool) -> None:
+        """A note for a while."""
+        self.note.setText(text)
+        self.note.setStyleSheet(f"border-color: {INK.madder if is_error else INK.line};")
+        self.note.setFixedWidth(min(self.note.fontMetrics().horizontalAdvance(text) + 28, 520))
+        self.note.adjustSize()
+        self.note.show()
+        self.note.raise_()
+        self._lay_out()
+        self.note_timer.start(9000 if is_error else 4500)
+
+    def _job_started(self, title: str) -> None:
+        self.job_title.setText(title)
+        self.job_text.setText("")
+        self.job_bar.setValue(0)
+        self.job.show()
+        self.job.raise_()
+        self._lay_out()
+
+    def _job_progress(self, fraction: float, text: str) -> None:
+        self.job_bar.setValue(int(1000 * fraction))
+        self.job_text.setText(text)
+
+    def resizeEvent(self, event: object) -> None:  # noqa: N802
+        super().resizeEvent(event)
+        self._lay_out()
+
+    def _lay_out(self) -> None:
+        w, h = self.stage.width(), self.stage.height()
+        self.paper.setGeometry(0, 0, w, h)
+        self.chips.adjustSize()
+        self.chips.move(12, 10)
+        self.hint.move(12, h - self.hint.height() - 10)
+        self.note.move((w - self.note.width()) // 2, 50)
+        self.job.move((w - self.job.width()) // 2, h - self.job.height() - 52)
+        self.welcome.move((w - self.welcome.width()) // 2, (h - self.welcome.height()) // 2)
+        self.tag.place()

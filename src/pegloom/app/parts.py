@@ -1,0 +1,146 @@
+"""The parts drawer: the tree of everything in the character."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout
+
+from pegloom.app.session import Area, Session
+from pegloom.app.theme import INK, icon
+from pegloom.app.widgets import button, label
+
+
+class PartsDrawer(QFrame):
+    """Meshes, skeleton, controls and clips; picking here picks on the stage."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("drawer")
+        self.session = session
+        self.shown: tuple[object, ...] = ()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(10, 6, 6, 4)
+        column.setSpacing(4)
+        head = QHBoxLayout()
+        self.fold = button("", "parts.fold", self._toggle, role="plain", tip="Fold or unfold the parts drawer")
+        self.fold.setIcon(icon("chevron-down", INK.soft))
+        self.fold.setAccessibleName("Fold or unfold the parts drawer")
+        self.find = QLineEdit()
+        self.find.setObjectName("parts.find")
+        self.find.setPlaceholderText("find")
+        self.find.setAccessibleName("Find a part")
+        self.find.setFixedWidth(110)
+        self.find.textChanged.connect(lambda _: self._filter())
+        head.addWidget(self.fold)
+        head.addWidget(label("Parts", "heading"))
+        head.addStretch(1)
+        head.addWidget(self.find)
+        column.addLayout(head)
+        self.tree = QTreeWidget()
+        self.tree.setObjectName("parts.tree")
+        self.tree.setAccessibleName("Parts of the character")
+        self.tree.setHeaderHidden(True)
+        self.tree.setColumnCount(2)
+        self.tree.setIndentation(13)
+        self.tree.header().setStretchLastSection(False)
+        self.tree.header().setSectionResizeMode(0, self.tree.header().ResizeMode.Stretch)
+        self.tree.header().setSectionResizeMode(1, self.tree.header().ResizeMode.ResizeToContents)
+        self.tree.itemClicked.connect(self._pick)
+        column.addWidget(self.tree)
+        session.changed.connect(lambda *_: self.refresh())
+        session.selection_changed.connect(self._mark)
+
+    def _toggle(self) -> None:
+        self.tree.setVisible(not self.tree.isVisible())
+        folded = not self.tree.isVisible()
+        self.fold.setIcon(icon("chevron-right" if folded else "chevron-down", INK.soft))
+        self.setMaximumHeight(38 if folded else 16777215)
+
+    def refresh(self) -> None:
+        character = self.session.character
+        key: tuple[object, ...] = ()
+        if character is not None:
+            names = tuple(clip.name for clip in character.clips)
+            key = (character.parts, character.skeleton, character.rig, names)
+        if len(key) == len(self.shown) and all(a is b or a == b for a, b in zip(key, self.shown, strict=True)):
+            return
+        self.shown = key
+        self.tree.clear()
+        if character is None:
+            return
+        for part in character.parts:
+            kind = part.kind.value if part.included else "left out"
+            self._row(None, part.name, kind, "part", part.id)
+        if character.skeleton is not None:
+            top = self._row(None, "skeleton", f"{len(character.skeleton.joints)} joints", "", "")
+            rows: dict[str, QTreeWidgetItem] = {}
+            for joint in character.skeleton.joints:
+                parent = rows.get(joint.parent or "", top)
+                rows[joint.id] = self._row(parent, joint.name, "", "joint", joint.id)
+            top.setExpanded(True)
+            for item in rows.values():
+                item.setExpanded(True)
+        if character.rig is not None:
+            top = self._row(None, "controls", str(len(character.rig.controls)), "", "")
+            for control in character.rig.controls:
+                self._row(top, control.name, "FK" if control.id.endswith(".fk") else "", "control", control.id)
+        if character.clips:
+            top = self._row(None, "clips", str(len(character.clips)), "", "")
+            for clip in character.clips:
+                self._row(top, clip.name, f"{clip.length:.1f} s", "clip", clip.id)
+        self._filter()
+
+    def _row(self, parent: QTreeWidgetItem | None, text: str, note: str, kind: str, thing: str) -> QTreeWidgetItem:
+        item = QTreeWidgetItem([text, note])
+        item.setData(0, Qt.ItemDataRole.UserRole, (kind, thing))
+        item.setForeground(1, self.palette().placeholderText())
+        if parent is None:
+            self.tree.addTopLevelItem(item)
+        else:
+            parent.addChild(item)
+        return item
+
+    def _filter(self) -> None:
+        wanted = self.find.text().lower()
+
+        def keep(item: QTreeWidgetItem) -> bool:
+            below = [keep(item.child(i)) for i in range(item.childCount())]
+            there = not wanted or wanted in item.text(0).lower() or any(below)
+            item.setHidden(not there)
+            if wanted and any(below):
+                item.setExpanded(True)
+            return there
+
+        for i in range(self.tree.topLevelItemCount()):
+            keep(self.tree.topLevelItem(i))
+
+    def _pick(self, item: QTreeWidgetItem) -> None:
+        kind, thing = item.data(0, Qt.ItemDataRole.UserRole)
+        session = self.session
+        if kind == "joint" and session.area not in (Area.JOINTS, Area.WEIGHTS):
+            session.set_area(Area.JOINTS)
+        if kind == "control" and session.area not in (Area.CONTROLS, Area.MOTION):
+            session.set_area(Area.CONTROLS)
+        if kind == "clip":
+            session.set_area(Area.MOTION)
+            session.play_source(thing)
+        elif kind:
+            session.select(kind, thing)
+            session.view_changed.emit()
+
+    def _mark(self) -> None:
+        self.tree.blockSignals(True)
+        self.tree.clearSelection()
+
+        def walk(item: QTreeWidgetItem) -> None:
+            kind, thing = item.data(0, Qt.ItemDataRole.UserRole)
+            if kind == self.session.selection.kind and thing in self.session.selection.ids:
+                item.setSelected(True)
+                if thing == self.session.selection.lead:
+                    self.tree.scrollToItem(item)
+            for i in range(item.childCount()):
+                walk(item.child(i))
+
+        for i in range(self.tree.topLevelItemCount()):
+            walk(self.tree.topLevelItem(i))
+        self.tree.blockSignals(False)

@@ -1,0 +1,402 @@
+"""One session: the present document, its history, what is selected, what is shown. All views hang on its signals."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from enum import Enum
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from pegloom.app.jobs import Job, JobRunner
+from pegloom.core.errors import PegLoomError
+from pegloom.core.jobs import Progress
+from pegloom.core.motion.clips import Clip, sample
+from pegloom.core.motion.trials import TRIALS, trial_amount
+from pegloom.core.rig.controls import Pose
+from pegloom.document import edits
+from pegloom.document.evaluate import PosedFrame, evaluate
+from pegloom.document.history import History
+from pegloom.document.model import Character, Document
+from pegloom.files.project import SUFFIX, open_project, save_project
+from pegloom.files.reading import read_mesh
+from pegloom.render.renderer import Display
+from pegloom.scene.lenses import Lens
+
+RANGE_TEST = "range test"
+TRIAL_FRAMES = 40
+"""Frames of the range test each trial takes: there and back."""
+
+
+class Area(Enum):
+    MESH = "Mesh"
+    JOINTS = "Joints"
+    WEIGHTS = "Weights"
+    CONTROLS = "Controls"
+    MOTION = "Motion"
+    HANDOVER = "Handover"
+
+
+class Tool(Enum):
+    PICK = "pick"
+    MOVE = "move"
+    TURN = "turn"
+    GROW = "grow"
+    BRUSH = "brush"
+
+
+class BrushMode(Enum):
+    ADD = "Add"
+    TAKE = "Take"
+    SET = "Set"
+    EVEN = "Even"
+
+
+@dataclass(frozen=True)
+class Brush:
+    """radius: share of the height. strength: a dab's. value: what Set aims at."""
+
+    mode: BrushMode = BrushMode.ADD
+    radius: float = 0.045
+    strength: float = 0.5
+    value: float = 1.0
+    hardness: float = 0.25
+
+
+@dataclass(frozen=True)
+class Selection:
+    """kind: "", peg, joint, control or part; ids: what is selected, the last one leading."""
+
+    kind: str = ""
+    ids: tuple[str, ...] = ()
+
+    @property
+    def lead(self) -> str:
+        return self.ids[-1] if self.ids else ""
+
+
+class Session(QObject):
+    """See the module. `changed(old, new)` after every change of the document, previews included."""
+
+    changed = pyqtSignal(object, object)
+    selection_changed = pyqtSignal()
+    view_changed = pyqtSignal()
+    time_changed = pyqtSignal()
+    said = pyqtSignal(str, bool)
+    """said(text, is_error)"""
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self.history = History(Document())
+        self.document = self.history.present
+        self.path: Path | None = None
+        self.saved: Document = self.document
+        self.selection = Selection()
+        self.vertices: dict[str, np.ndarray] = {}
+        self.locked: frozenset[str] = frozenset()
+        self.area = Area.MESH
+        self.tool = Tool.PICK
+        self.display = Display.CLAY
+        self.lens = Lens.NONE
+        self.wire_over = False
+        self.clean_view = False
+        self.both_sides = True
+        self.auto_key = False
+        self.brush = Brush()
+        self.influence = ""
+        self.source = ""
+        """What the strip plays: "" the pose in hand, RANGE_TEST, or a clip's id."""
+        self.time = 0.0
+        self.playing = False
+        self.looping = True
+        self.fingers = 5
+        self.drag_free = True
+        """False while a drag on the stage is under way."""
+        self.jobs = JobRunner(self)
+        self.jobs.failed.connect(lambda text: self.said.emit(text, True))
+        self.ticker = QTimer(self)
+        self.ticker.setInterval(16)
+        self.ticker.timeout.connect(self._tick)
+        self._last_tick = 0.0
+        self._frame: tuple[Character, Pose, PosedFrame] | None = None
+
+    # The document
+
+    @property
+    def character(self) -> Character | None:
+        return self.document.character
+
+    def commit(self, name: str, document: Document) -> None:
+        """One undoable step."""
+        self.history.commit(name, document)
+        self._show(document)
+
+    def preview(self, document: Document) -> None:
+        """Show a document without a step: the middle of a drag."""
+        self._show(document)
+
+    def drop_preview(self) -> None:
+        self._show(self.history.present)
+
+    def _show(self, document: Document) -> None:
+        old, self.document = self.document, document
+        character = document.character
+        if old.character is not None and character is None:
+            self.selection = Selection()
+        if self.source not in ("", RANGE_TEST) and (
+            character is None or all(clip.id != self.source for clip in character.clips)
+        ):
+            self.source, self.time = "", 0.0
+        self.changed.emit(old, document)
+
+    def undo(self) -> None:
+        name = self.history.undo_name
+        self._show(self.history.undo())
+        if name:
+            self.say(f"Undone: {name}")
+
+    def redo(self) -> None:
+        name = self.history.redo_name
+        self._show(self.history.redo())
+        if name:
+            self.say(f"Again: {name}")
+
+    def try_edit(self, name: str, edit: Callable[[Document], Document]) -> bool:
+        """Run an edit and commit it; say what is wrong when it cannot be done."""
+        try:
+            self.commit(name, edit(self.history.present))
+        except PegLoomError as error:
+            self.say(str(error), error=True)
+            return False
+        return True
+
+    def say(self, text: str, *, error: bool = False) -> None:
+        self.said.emit(text, error)
+
+    @property
+    def unsaved(self) -> bool:
+        return self.document is not self.saved
+
+    # Files
+
+    def open(self, path: Path) -> None:
+        """Open a project at once, a mesh on a thread."""
+        if path.suffix.lower() == SUFFIX:
+            try:
+                document = open_project(path)
+            except PegLoomError as error:
+                self.say(str(error), error=True)
+                return
+            self.start_with(document, path)
+            self.say(f"Opened {path.name}")
+            return
+
+        def work(progress: Progress) -> object:
+            progress(0.1, f"reading {path.name}")
+            imported = read_mesh(path)
+            progress(0.7, "looking at how it stands")
+            document = edits.bring_in(
+                Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
+                skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips,
+            )  # fmt: skip
+            return document, imported.notes
+
+        def done(result: object) -> None:
+            document, notes = result  # type: ignore[misc]
+            self.start_with(document, None)
+            self.set_area(Area.MESH)
+            self.say("; ".join([f"Opened {path.name}", *notes[:3]]))
+
+        self.jobs.start(Job(f"Opening {path.name}", work, done))
+
+    def start_with(self, document: Document, path: Path | None) -> None:
+        """A document just opened: a new history."""
+        self.history = History(document)
+        self.saved = document
+        self.path = path
+        self.selection, self.vertices, self.influence = Selection(), {}, ""
+        self.source, self.time, self.playing = "", 0.0, False
+        self._show(document)
+        self.selection_changed.emit()
+        self.view_changed.emit()
+
+    def save(self, path: Path) -> bool:
+        """Save the project. Returns whether it worked."""
+        try:
+            save_project(path, self.history.present)
+        except PegLoomError as error:
+            self.say(str(error), error=True)
+            return False
+        self.saved, self.path = self.history.present, path
+        self.say(f"Saved {path.name}")
+        self.changed.emit(self.document, self.document)
+        return True
+
+    # What is shown
+
+    def set_area(self, area: Area) -> None:
+        self.area = area
+        self.tool = Tool.PICK
+        character = self.character
+        if area is Area.WEIGHTS:
+            if self.lens is Lens.NONE and character is not None and character.skin is not None:
+                self.lens = Lens.INFLUENCE
+            if not self.influence and character is not None and character.skeleton is not None:
+                ids = [j.id for j in character.skeleton.joints]
+                self.influence = "arm.l.upper" if "arm.l.upper" in ids else ids[min(1, len(ids) - 1)]
+        else:
+            self.lens = Lens.NONE
+        wanted = {Area.JOINTS: ("peg", "joint"), Area.WEIGHTS: ("joint",)}.get(area, ("control", "part"))
+        if self.selection.kind not in wanted:
+            self.selection = Selection()
+            self.selection_changed.emit()
+        self.view_changed.emit()
+
+    def set_view(self, **values: object) -> None:
+        """Change how things are shown: display, lens, tool, brush, both_sides..."""
+        for name, value in values.items():
+            if not hasattr(self, name):
+                raise AttributeError(name)
+            setattr(self, name, value)
+        self.view_changed.emit()
+
+    def select(self, kind: str, *ids: str, add: bool = False) -> None:
+        """Select; with add, toggle into what is selected of the same kind."""
+        if add and kind == self.selection.kind:
+            kept = [i for i in self.selection.ids if i not in ids]
+            new = [i for i in ids if i not in self.selection.ids]
+            ids = tuple(kept + new)
+        self.selection = Selection(kind if ids else "", tuple(ids))
+        if kind == "joint" and ids:
+            self.influence = ids[-1]
+        self.selection_changed.emit()
+
+    @property
+    def at_rest(self) -> bool:
+        """Placing pegs and joints shows the rest, whatever pose is in hand."""
+        return self.area in (Area.MESH, Area.JOINTS)
+
+    @property
+    def clip(self) -> Clip | None:
+        character = self.character
+        if character is None:
+            return None
+        return next((clip for clip in character.clips if clip.id == self.source), None)
+
+    @property
+    def shown_pose(self) -> Pose:
+        """The pose on the stage."""
+        character = self.character
+        if character is None or self.at_rest:
+            return Pose()
+        if self.source == RANGE_TEST and character.skeleton is not None:
+            return range_pose(character, self.time)
+        clip = self.clip
+        if clip is not None and clip.tracks:
+            return sample(clip, self.time, character.skeleton)
+        return character.pose
+
+    def frame(self) -> PosedFrame | None:
+        """What the stage shows, worked out once per document and pose."""
+        character = self.character
+        if character is None:
+            return None
+        pose = self.shown_pose
+        held = self._frame
+        if held is None or held[0] is not character or held[1] is not pose:
+            held = (character, pose, evaluate(character, pose))
+            self._frame = held
+        return held[2]
+
+    # Time
+
+    @property
+    def length(self) -> float:
+        """Seconds of what the strip plays."""
+        if self.source == RANGE_TEST:
+            return len(TRIALS) * TRIAL_FRAMES / self.rate
+        return self.clip.length if self.clip else 2.0
+
+    @property
+    def rate(self) -> float:
+        return self.clip.rate if self.clip else 30.0
+
+    def play_source(self, source: str, at: float = 0.0) -> None:
+        """Choose what the strip shows."""
+        self.source = source
+        self.go_to(at)
+        self.view_changed.emit()
+
+    def go_to(self, seconds: float) -> None:
+        """Go to a time; a key clip puts its pose in hand (not an undo step)."""
+        self.time = float(min(max(seconds, 0.0), self.length))
+        clip, character = self.clip, self.character
+        if clip is not None and clip.curves and character is not None:
+            pose = sample(clip, self.time, character.skeleton, character.pose)
+            self.preview(self.document.with_character(replace(character, pose=pose)))
+        self.time_changed.emit()
+
+    def toggle_play(self) -> None:
+        self.playing = not self.playing
+        if self.playing:
+            if not self.source:
+                character = self.character
+                self.source = character.clips[0].id if character and character.clips else RANGE_TEST
+            if self.time >= self.length - 1e-6:
+                self.time = 0.0
+            self._last_tick = time.monotonic()
+            self.ticker.start()
+        else:
+            self.ticker.stop()
+        self.view_changed.emit()
+
+    def _tick(self) -> None:
+        now = time.monotonic()
+        ahead = self.time + min(now - self._last_tick, 0.2)
+        self._last_tick = now
+        if ahead >= self.length:
+            if not self.looping:
+                self.toggle_play()
+                ahead = self.length
+            else:
+                ahead = ahead % max(self.length, 1e-6)
+        self.go_to(ahead)
+
+    def commit_pose(self, name: str, pose: Pose, touched: tuple[str, ...]) -> None:
+        """A pose change as a step; with auto-key on, keys it as well."""
+        document = edits.set_pose(self.history.present, pose)
+        clip = self.clip
+        if self.auto_key and clip is not None and not clip.tracks:
+            document = edits.key_controls(document, clip.id, self.snapped_time, touched)
+            name += " and key"
+        self.commit(name, document)
+
+    @property
+    def snapped_time(self) -> float:
+        """The present time on a whole frame."""
+        return round(self.time * self.rate) / self.rate
+
+
+_range_cache: dict[tuple[int, float], tuple[object, Pose]] = {}
+
+
+def range_pose(character: Character, seconds: float) -> Pose:
+    """The range test at a time: each trial goes out and back."""
+    frame = seconds * 30.0
+    number = min(int(frame // TRIAL_FRAMES), len(TRIALS) - 1)
+    within = (frame - number * TRIAL_FRAMES) / TRIAL_FRAMES
+    amount = float(0.5 - 0.5 * np.cos(2 * np.pi * min(within, 1.0)))
+    skeleton = character.skeleton
+    assert skeleton is not None
+    key = (id(skeleton), round(frame, 3))
+    held = _range_cache.get(key)
+    if held is not None and held[0] is skeleton:
+        return held[1]
+    if len(_range_cache) > 300:
+        _range_cache.clear()
+    pose = trial_amount(skeleton, TRIALS[number].id, amount)
+    _range_cache[key] = (skeleton, pose)
+    return pose

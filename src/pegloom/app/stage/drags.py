@@ -1,0 +1,236 @@
+"""Drags on the stage. Each keeps a snapshot from the press, previews while moving, commits once on release."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Protocol
+
+import numpy as np
+
+from pegloom.app.session import BrushMode, Session
+from pegloom.core.errors import PegLoomError
+from pegloom.core.rig.controls import CHANNELS, Control, Pose, with_values
+from pegloom.core.rig.evaluate import place_control
+from pegloom.document import edits
+from pegloom.scene.camera import Camera
+from pegloom.scene.handles import MOVE_SNAP, HandleDrag, HandleKind, make_handle, on_view_plane
+from pegloom.scene.picking import inside_box
+from pegloom.scene.stroke import Paint, Stroke
+
+START_AFTER = 3.0
+"""Pixels: a press that moves less only selects."""
+
+Size = tuple[int, int]
+
+
+class Drag(Protocol):
+    """What a pressed button does until it is let go."""
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None: ...
+    def release(self) -> None: ...
+    def cancel(self) -> None: ...
+
+
+class PointDrag:
+    """A peg or a joint moved in the plane that faces the eye."""
+
+    def __init__(
+        self, session: Session, camera: Camera, size: Size, point: np.ndarray, start: tuple[float, float],
+        edit: Callable[[object, tuple[float, float, float]], object], name: str,
+    ) -> None:  # fmt: skip
+        self.session, self.camera, self.size = session, camera, size
+        self.point, self.start, self.edit, self.name = point, start, edit, name
+        self.base = session.history.present
+        self.grab = on_view_plane(camera, point, *start, size)
+        self.moved: object | None = None
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        if self.moved is None and np.hypot(x - self.start[0], y - self.start[1]) < START_AFTER:
+            return
+        place = self.point + on_view_plane(self.camera, self.point, x, y, self.size) - self.grab
+        if snap:
+            place = np.round(place / MOVE_SNAP) * MOVE_SNAP
+        a, b, c = (float(v) for v in place)
+        try:
+            self.moved = self.edit(self.base, (a, b, c))
+        except PegLoomError as error:
+            self.session.say(str(error), error=True)
+            return
+        self.session.preview(self.moved)
+
+    def release(self) -> None:
+        if self.moved is not None:
+            self.session.commit(self.name, self.moved)
+
+    def cancel(self) -> None:
+        self.session.drop_preview()
+
+
+class ControlDrag:
+    """Controls moved, turned or grown by a handle's grip or by their own shape."""
+
+    def __init__(self, session: Session, controls: list[Control], drag: HandleDrag, worlds: np.ndarray) -> None:
+        self.session, self.controls, self.drag = session, controls, drag
+        character = session.character
+        assert character is not None and character.rig is not None
+        self.character = character
+        self.base = character.pose
+        self.worlds = {c.id: worlds[character.rig.index[c.id]] for c in controls}
+        self.pose: Pose | None = None
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        start = self.drag.start
+        if self.pose is None and np.hypot(x - start[0], y - start[1]) < START_AFTER:
+            return
+        change = self.drag.change(x, y, snap=snap)
+        pose = self.base
+        rig, skeleton = self.character.rig, self.character.skeleton
+        assert rig is not None and skeleton is not None
+        for control in self.controls:
+            if self.drag.handle.kind is HandleKind.GROW:
+                now = self.base.controls.get(control.id, control.zero)[CHANNELS.index("grow")]
+                factor = float(np.linalg.norm(change[:3, 0]))
+                if "grow" in control.free:
+                    pose = with_values(pose, control, grow=(1 + now) * factor - 1)
+                continue
+            keep: tuple[str, ...] = ()
+            if self.drag.handle.kind is HandleKind.MOVE:
+                keep = ("turn_x", "turn_y", "turn_z")
+            elif self.drag.handle.kind is HandleKind.TURN:
+                keep = ("move_x", "move_y", "move_z")
+            pose = place_control(skeleton, rig, pose, control, change @ self.worlds[control.id], keep=keep)
+        self.pose = pose
+        document = self.session.document
+        self.session.preview(document.with_character(replace(document.require_character(), pose=pose)))
+
+    def release(self) -> None:
+        if self.pose is None:
+            return
+        verb = {"move": "Move", "turn": "Turn", "grow": "Grow"}[self.drag.handle.kind.value]
+        names = ", ".join(c.name for c in self.controls[:2]) + (" and more" if len(self.controls) > 2 else "")
+        self.session.commit_pose(f"{verb} {names}", self.pose, tuple(c.id for c in self.controls))
+
+    def cancel(self) -> None:
+        self.session.drop_preview()
+
+
+class BrushDrag:
+    """A stroke on the posed surface."""
+
+    def __init__(self, session: Session, stroke: Stroke, seed: Callable[[float, float], np.ndarray | None],
+                 refresh: Callable[[], None]) -> None:  # fmt: skip
+        self.session, self.stroke, self.seed, self.refresh = session, stroke, seed, refresh
+        self.last: tuple[float, float] | None = None
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        if self.last is not None and np.hypot(x - self.last[0], y - self.last[1]) < 2.5:
+            return
+        self.last = (x, y)
+        seed = self.seed(x, y)
+        if seed is None:
+            return
+        brush, character = self.session.brush, self.session.character
+        paint = {BrushMode.ADD: Paint.ADD, BrushMode.TAKE: Paint.TAKE, BrushMode.SET: Paint.SET, BrushMode.EVEN: Paint.EVEN}
+        mode = paint[brush.mode]
+        if even:
+            mode = Paint.EVEN
+        elif snap:
+            mode = Paint.TAKE
+        assert character is not None
+        self.stroke.dab(
+            seed, brush.radius * character.height, mode,
+            strength=brush.strength, value=brush.value, hardness=brush.hardness,
+        )  # fmt: skip
+        self.refresh()
+
+    def release(self) -> None:
+        stroke = self.stroke
+        if not stroke.touched:
+            return
+        skeleton = self.session.character.skeleton
+        name = skeleton.joint(stroke.joint).name
+        sides = " (both sides)" if stroke.other and stroke.other != stroke.joint else ""
+        self.session.try_edit(
+            f"Brush {name}{sides}", lambda d: edits.set_part_weights(d, stroke.part.id, stroke.weights())
+        )
+
+    def cancel(self) -> None:
+        self.refresh()
+
+
+class BoxDrag:
+    """A box over vertices (in Weights) or over pegs, joints and controls."""
+
+    def __init__(self, session: Session, camera: Camera, size: Size, start: tuple[float, float], add: bool,
+                 things: tuple[str, list[str], np.ndarray], vertices: bool, refresh: Callable[[], None]) -> None:  # fmt: skip
+        self.session, self.camera, self.size, self.start = session, camera, size, start
+        self.add, self.things, self.vertices, self.refresh = add, things, vertices, refresh
+        self.corner = start
+
+    @property
+    def drawn(self) -> bool:
+        return max(abs(self.corner[0] - self.start[0]), abs(self.corner[1] - self.start[1])) > START_AFTER
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        self.corner = (x, y)
+        self.refresh()
+
+    def release(self) -> None:
+        if not self.drawn:
+            if not self.add:
+                self.session.vertices = {}
+                self.session.select("")
+            return
+        if self.vertices:
+            self._take_vertices()
+            return
+        kind, ids, points = self.things
+        inside = inside_box(points, self.start, self.corner, self.camera, self.size) if len(ids) else np.zeros(0, bool)
+        chosen = [i for i, there in zip(ids, inside, strict=True) if there]
+        self.session.select(kind, *chosen, add=self.add)
+
+    def _take_vertices(self) -> None:
+        frame, character = self.session.frame(), self.session.character
+        if frame is None or character is None:
+            return
+        chosen = dict(self.session.vertices) if self.add else {}
+        for part in character.included:
+            inside = np.flatnonzero(
+                inside_box(frame.points[part.id], self.start, self.corner, self.camera, self.size)
+            )
+            if len(inside):
+                chosen[part.id] = np.union1d(chosen.get(part.id, np.zeros(0, dtype=np.int64)), inside)
+        self.session.vertices = chosen
+        self.session.selection_changed.emit()
+
+    def cancel(self) -> None:
+        self.refresh()
+
+
+def handle_for(session: Session, camera: Camera, size: Size) -> tuple[HandleDrag, list[Control]] | None:
+    """The handle of the selected controls, as a drag waiting for its start; None without one."""
+    character, frame = session.character, session.frame()
+    if character is None or character.rig is None or frame is None or session.selection.kind != "control":
+        return None
+    rig = character.rig
+    controls = [rig.control(i) for i in session.selection.ids if i in rig.index]
+    if not controls:
+        return None
+    lead = controls[-1]
+    kind = handle_kind(session, lead)
+    handle = make_handle(kind, frame.controls[rig.index[lead.id]], camera, size)
+    return HandleDrag(handle, "", camera, size, (0.0, 0.0)), controls
+
+
+def handle_kind(session: Session, control: Control) -> HandleKind:
+    """The kind of handle: the tool's where the control can do it, else what it can do."""
+    wanted = {"move": HandleKind.MOVE, "turn": HandleKind.TURN, "grow": HandleKind.GROW}.get(session.tool.value)
+    can = {
+        HandleKind.MOVE: "move_x" in control.free,
+        HandleKind.TURN: "turn_x" in control.free,
+        HandleKind.GROW: "grow" in control.free,
+    }
+    if wanted is not None and can[wanted]:
+        return wanted
+    return HandleKind.MOVE if can[HandleKind.MOVE] else HandleKind.TURN

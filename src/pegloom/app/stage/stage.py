@@ -1,0 +1,566 @@
+"""The stage: an OpenGL widget that shows the session and turns mouse and keys into edits.
+
+Mouse (one table, shown in Help):
+    right drag                orbit
+    middle, Shift+right drag  pan
+    wheel                     zoom to the pointer
+    Ctrl+wheel, Shift+wheel   brush size, brush strength
+    left                      pick; drag pegs, joints, controls and handles; paint with the brush
+    left on empty ground      a box; Shift adds
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import moderngl
+import numpy as np
+from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QWheelEvent
+from PyQt6.QtOpenGLWidgets import QOpenGLWidget
+from PyQt6.QtWidgets import QWidget
+
+from pegloom.app.session import Area, Session, Tool
+from pegloom.app.stage.drags import BoxDrag, BrushDrag, ControlDrag, Drag, PointDrag, handle_for, handle_kind
+from pegloom.core.errors import PegLoomError
+from pegloom.core.geometry.mesh import triangulate
+from pegloom.core.rig.evaluate import skin_matrices
+from pegloom.core.rig.shapes import shape_lines
+from pegloom.document import edits
+from pegloom.document.model import Character, Part
+from pegloom.files.images import pixels
+from pegloom.render.renderer import Display, Look, Renderer
+from pegloom.scene import drawing, lenses
+from pegloom.scene.camera import Camera
+from pegloom.scene.drawlist import DrawList
+from pegloom.scene.handles import HandleDrag, HandleKind, grip_under, make_handle
+from pegloom.scene.lenses import Lens
+from pegloom.scene.picking import NEAR_ENOUGH, Hit, hit_surface, line_distance, nearest_dot
+from pegloom.scene.stroke import Stroke
+
+
+class Stage(QOpenGLWidget):
+    """See the module."""
+
+    pointed = pyqtSignal(str)
+    """What is under the pointer, in words."""
+    painted = pyqtSignal()
+
+    def __init__(self, session: Session, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("stage")
+        self.setAccessibleName("Stage: the 3D view")
+        self.session = session
+        self.camera = Camera()
+        self.renderer: Renderer | None = None
+        self.drag: Drag | None = None
+        self.turning: str = ""
+        self.last = QPointF()
+        self.hovered = ""
+        self.grip = ""
+        self.even_held = False
+        self.pointer: tuple[float, float] | None = None
+        self.brush_hit: tuple[Part, Hit] | None = None
+        self.stroke: Stroke | None = None
+        self._ground_for: float | None = None
+        self._framed: object | None = None
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(320, 240)
+        session.changed.connect(self._document_changed)
+        session.selection_changed.connect(self.update)
+        session.view_changed.connect(self.update)
+        session.time_changed.connect(self.update)
+        self._hover_timer = QTimer(self)
+        self._hover_timer.setSingleShot(True)
+        self._hover_timer.setInterval(12)
+        self._hover_timer.timeout.connect(self._hover)
+
+    # Drawing
+
+    @property
+    def size_in_points(self) -> tuple[int, int]:
+        return max(self.width(), 1), max(self.height(), 1)
+
+    def initializeGL(self) -> None:  # noqa: N802 - Qt's name
+        self.renderer = Renderer()
+
+    def paintGL(self) -> None:  # noqa: N802
+        renderer, session = self.renderer, self.session
+        if renderer is None:
+            return
+        ratio = self.devicePixelRatioF()
+        size = (int(self.width() * ratio), int(self.height() * ratio))
+        character, frame = session.character, session.frame()
+        looks: dict[str, list[Look]] = {}
+        height = character.height if character else 1.7
+        if self._ground_for != height:
+            ground = DrawList()
+            drawing.draw_ground(ground, height)
+            renderer.set_lines("behind", ground.behind.packed())
+            self._ground_for = height
+        if character is not None and frame is not None:
+            renderer.keep_parts({part.id for part in character.included})
+            for part in character.included:
+                points = frame.points[part.id]
+                if self.stroke is not None and self.stroke.part.id == part.id and character.skeleton is not None:
+                    points = self.stroke.points(skin_matrices(character.skeleton, frame.joints))
+                renderer.show_part(part.id, part.mesh, points)
+                self._send_lens(character, part, points)
+            looks = self._looks(character)
+        else:
+            renderer.keep_parts(set())
+        renderer.set_draw_list(self._marks(character))
+        mode = {Lens.NONE: 0, Lens.INFLUENCE: 1, Lens.ALL: 2, Lens.STRAIN: 2}[session.lens]
+        if character is None or character.skin is None:
+            mode = 0
+        # Qt draws into a framebuffer of its own, which must be found anew each frame.
+        target = renderer.gl.detect_framebuffer()
+        renderer.frame(
+            self.camera, size, looks, display=session.display,
+            wire_over=session.wire_over, lens_mode=mode, framebuffer=target,
+        )  # fmt: skip
+        renderer.gl.disable(moderngl.DEPTH_TEST)
+        self.painted.emit()
+
+    def _looks(self, character: Character) -> dict[str, list[Look]]:
+        looks = []
+        images = {image.name: image for image in character.images}
+        for material in character.materials:
+            key = None
+            image = images.get(material.base_image or "")
+            if image is not None and self.session.display is Display.TEXTURED:
+                key = f"{id(image)}"
+                if key not in self.renderer.pictures:
+                    self.renderer.set_picture(key, pixels(image))
+            r, g, b, a = material.base_colour
+            looks.append(Look((r, g, b), a if material.see_through else 1.0, 1.0 - material.roughness, key))
+        return {part.id: looks for part in character.included}
+
+    def _send_lens(self, character: Character, part: Part, points: np.ndarray) -> None:
+        session, renderer = self.session, self.renderer
+        weights = character.skin.weights.get(part.id) if character.skin else None
+        if session.lens is Lens.NONE:
+            return
+        if weights is None:
+            renderer.set_lens(part.id, np.zeros((part.mesh.vertex_count, 4)), ("none", part.id))
+            return
+        if session.lens is Lens.INFLUENCE:
+            if self.stroke is not None and self.stroke.part.id == part.id:
+                values = np.zeros((part.mesh.vertex_count, 4))
+                values[:, 0], values[:, 3] = self.stroke.influence(session.influence), 1.0
+                renderer.set_lens(part.id, values, object())
+                return
+            key = _LensKey.of(weights, "influence", session.influence)
+            if renderer.surfaces[part.id].lens_from is not key:
+                renderer.set_lens(part.id, lenses.influence_values(weights, session.influence), key)
+        elif session.lens is Lens.ALL:
+            key = _LensKey.of(weights, "all", "")
+            if renderer.surfaces[part.id].lens_from is not key:
+                renderer.set_lens(part.id, lenses.all_influences(weights), key)
+        else:
+            renderer.set_lens(part.id, lenses.strain_colours(part, points), points)
+
+    def _marks(self, character: Character | None) -> DrawList:
+        draw = DrawList()
+        session, frame = self.session, self.session.frame()
+        if character is None or frame is None or session.clean_view:
+            return draw
+        wide = max((float(np.abs(p.mesh.points[:, 0]).max()) for p in character.included if len(p.mesh.points)), default=0.5)
+        drawing.draw_stick(draw, character.height, wide + 0.12 * character.height)
+        marks = drawing.Marks(frozenset(session.selection.ids), self.hovered)
+        if session.area in (Area.JOINTS, Area.WEIGHTS) and character.skeleton is not None:
+            faint = session.area is Area.JOINTS and character.pegs is not None
+            drawing.draw_skeleton(draw, character.skeleton, frame.joints, marks, alpha=0.55 if faint else 0.95)
+        if session.area is Area.JOINTS and character.pegs is not None:
+            drawing.draw_pegs(draw, character.pegs, marks, character.height)
+        if session.area in (Area.CONTROLS, Area.MOTION) and character.rig is not None and not session.playing:
+            if not session.shown_pose.direct:
+                drawing.draw_controls(draw, character.rig, frame.controls, character.pose, marks)
+                held = handle_for(session, self.camera, self.size_in_points)
+                if held is not None:
+                    drag, controls = held
+                    drawing.draw_handle(draw, drag.handle, self.camera, self.grip, _axes_allowed(controls[-1], drag.handle.kind))
+        if session.area is Area.WEIGHTS:
+            for part_id, chosen in session.vertices.items():
+                points = frame.points.get(part_id)
+                if points is None:
+                    continue
+                for vertex in chosen[:: max(len(chosen) // 3000, 1)]:
+                    draw.dots.add(points[vertex], drawing.LINEN, 2.2, alpha=0.9)
+        return draw
+
+    # Camera
+
+    def show_all(self) -> None:
+        """Everything in sight."""
+        self.camera = self.camera.framing(self._all_points(), aspect=self.width() / max(self.height(), 1))
+        self.update()
+
+    def show_selection(self) -> None:
+        """Centre on what is selected, or on all."""
+        points = self._selected_points()
+        if len(points) == 0:
+            self.show_all()
+            return
+        camera = self.camera.framing(points, aspect=self.width() / max(self.height(), 1))
+        character = self.session.character
+        nearest = 0.45 * (character.height if character else 1.0)
+        self.camera = replace(camera, distance=max(camera.distance, nearest))
+        self.update()
+
+    def show_point(self, point: np.ndarray) -> None:
+        """Centre on a place in space."""
+        x, y, z = (float(v) for v in point)
+        self.camera = replace(self.camera, target=(x, y, z), distance=0.6 * (self.session.character.height))
+        self.update()
+
+    def look_along(self, axis: str) -> None:
+        self.camera = self.camera.along(axis)
+        self.update()
+
+    def toggle_perspective(self) -> None:
+        self.camera = replace(self.camera, perspective=not self.camera.perspective)
+        self.update()
+
+    def _all_points(self) -> np.ndarray:
+        frame = self.session.frame()
+        if frame is None or not frame.points:
+            return np.array([[-0.9, 0, -0.3], [0.9, 1.7, 0.3]])
+        return np.concatenate(list(frame.points.values()))
+
+    def _selected_points(self) -> np.ndarray:
+        kind, ids, points = self._things(self.session.selection.kind)
+        chosen = [p for i, p in zip(ids, points, strict=True) if i in self.session.selection.ids]
+        frame = self.session.frame()
+        if not chosen and self.session.vertices and frame is not None:
+            return np.concatenate([frame.points[p][v] for p, v in self.session.vertices.items() if p in frame.points])
+        return np.array(chosen).reshape(-1, 3)
+
+    def _document_changed(self, old: object, new: object) -> None:
+        character = self.session.character
+        parts = character.parts if character else None
+        ids = tuple(id(p.mesh) for p in parts) if parts else None
+        if character is not None and ids != self._framed and self.session.drag_free:
+            first = self._framed is None
+            self._framed = ids
+            if first or self.session.area is Area.MESH:
+                QTimer.singleShot(0, self.show_all)
+        self.update()
+
+    # What is where
+
+    def _things(self, kind: str) -> tuple[str, list[str], np.ndarray]:
+        character, frame = self.session.character, self.session.frame()
+        none = (kind, [], np.zeros((0, 3)))
+        if character is None or frame is None:
+            return none
+        if kind == "peg" and character.pegs is not None:
+            return kind, [p.name for p in character.pegs.pegs], np.array([p.position for p in character.pegs.pegs])
+        if kind == "joint" and character.skeleton is not None:
+            return kind, [j.id for j in character.skeleton.joints], frame.joints[:, :3, 3]
+        if kind == "control" and character.rig is not None:
+            return kind, [c.id for c in character.rig.controls], frame.controls[:, :3, 3]
+        return none
+
+    def pickable(self) -> str:
+        """The kind of thing a click picks in this area."""
+        character = self.session.character
+        if character is None:
+            return ""
+        if self.session.area is Area.JOINTS:
+            return "peg" if character.pegs is not None else "joint"
+        if self.session.area is Area.WEIGHTS:
+            return "joint"
+        if self.session.area in (Area.CONTROLS, Area.MOTION):
+            return "control"
+        return "part"
+
+    def thing_at(self, x: float, y: float) -> tuple[str, str]:
+        """(kind, id) under a pixel, ("", "") for nothing. Joints and pegs are found through the mesh."""
+        kind = self.pickable()
+        size = self.size_in_points
+        if kind in ("peg", "joint"):
+            for option in dict.fromkeys([kind, "joint"]):
+                _, ids, points = self._things(option)
+                found = nearest_dot(points, x, y, self.camera, size)
+                if found is not None:
+                    return option, ids[found]
+            return "", ""
+        character, frame = self.session.character, self.session.frame()
+        if kind == "control" and character.rig is not None and frame is not None:
+            dim = drawing.out_of_use(character.rig, character.pose)
+            best = (NEAR_ENOUGH * 0.75, "")
+            for i, control in enumerate(character.rig.controls):
+                extra = 3.0 if control.id in dim else 0.0
+                for line in shape_lines(control):
+                    world = line @ frame.controls[i][:3, :3].T + frame.controls[i][:3, 3]
+                    best = min(best, (line_distance(world, x, y, self.camera, size) + extra, control.id))
+            if best[1]:
+                return "control", best[1]
+            return "", ""
+        hit = self.surface_at(x, y)
+        return ("part", hit[0].id) if hit else ("", "")
+
+    def surface_at(self, x: float, y: float) -> tuple[Part, Hit] | None:
+        """The nearest part under a pixel."""
+        character, frame = self.session.character, self.session.frame()
+        if character is None or frame is None:
+            return None
+        ray = self.camera.ray(x, y, *self.size_in_points)
+        best: tuple[Part, Hit] | None = None
+        for part in character.included:
+            hit = hit_surface(ray, frame.points[part.id], triangulate(part.mesh).vertices)
+            if hit is not None and (best is None or hit.distance < best[1].distance):
+                best = (part, hit)
+        return best
+
+    # Mouse
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self.setFocus()
+        self.last = event.position()
+        x, y = self.last.x(), self.last.y()
+        button, shift = event.button(), bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        if self.drag is not None:
+            return
+        if button == Qt.MouseButton.MiddleButton or (button == Qt.MouseButton.RightButton and shift):
+            self.turning = "pan"
+        elif button == Qt.MouseButton.RightButton:
+            self.turning = "orbit"
+        elif button == Qt.MouseButton.LeftButton:
+            self.drag = self._begin(x, y, shift, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+        self.session.drag_free = self.drag is None
+
+    def _begin(self, x: float, y: float, shift: bool, ctrl: bool) -> Drag | None:
+        session, size = self.session, self.size_in_points
+        character = session.character
+        if character is None:
+            return None
+        if session.area is Area.WEIGHTS and session.tool is Tool.BRUSH:
+            return self._begin_stroke(character, x, y, ctrl)
+        held = handle_for(session, self.camera, size) if self.pickable() == "control" else None
+        frame = session.frame()
+        if held is not None and frame is not None:
+            drag, controls = held
+            grip = grip_under(drag.handle, x, y, self.camera, size)
+            allowed = _axes_allowed(controls[-1], drag.handle.kind)
+            if grip is not None and (grip == "view" or grip in allowed):
+                return ControlDrag(session, controls, replace(drag, grip=grip, start=(x, y)), frame.controls)
+        kind, found = self.thing_at(x, y)
+        if found and kind != "part":
+            if shift or found not in session.selection.ids or kind != session.selection.kind:
+                session.select(kind, found, add=shift)
+            return self._begin_thing(character, kind, found, x, y)
+        if kind == "part" and session.area in (Area.MESH, Area.HANDOVER):
+            session.select("part", found, add=shift)
+            return None
+        things = self._things(self.pickable())
+        return BoxDrag(session, self.camera, size, (x, y), shift, things, session.area is Area.WEIGHTS, self.update)
+
+    def _begin_thing(self, character: Character, kind: str, found: str, x: float, y: float) -> Drag | None:
+        session, size = self.session, self.size_in_points
+        both = session.both_sides
+        if kind == "peg":
+            point = np.array(character.pegs.by_name[found].position)
+            name = f"Place {found}" + (" (both sides)" if both and found[:2] in ("l_", "r_") else "")
+            return PointDrag(
+                session, self.camera, size, point, (x, y),
+                lambda d, p: edits.place_peg(d, found, p, both_sides=both), name,
+            )  # fmt: skip
+        if kind == "joint" and session.area is Area.JOINTS and session.tool is Tool.MOVE:
+            point = np.array(character.skeleton.joint(found).position)
+            name = f"Move {character.skeleton.joint(found).name}"
+            return PointDrag(
+                session, self.camera, size, point, (x, y),
+                lambda d, p: edits.move_joint(d, found, p, both_sides=both), name,
+            )  # fmt: skip
+        if kind == "control":
+            frame, rig = session.frame(), character.rig
+            controls = [rig.control(i) for i in session.selection.ids if i in rig.index]
+            if not controls:
+                return None
+            kind_ = handle_kind(session, rig.control(found))
+            handle = make_handle(kind_, frame.controls[rig.index[found]], self.camera, size)
+            return ControlDrag(session, controls, HandleDrag(handle, "view", self.camera, size, (x, y)), frame.controls)
+        return None
+
+    def _begin_stroke(self, character: Character, x: float, y: float, ctrl: bool) -> Drag | None:
+        session = self.session
+        hit = self.surface_at(x, y)
+        if hit is None:
+            return None
+        if not session.influence:
+            session.say("Take a joint first: click one in the view, or I picks the one under the pointer", error=True)
+            return None
+        part = hit[0]
+        inside = session.vertices.get(part.id)
+        try:
+            stroke = Stroke(
+                character, part, session.influence,
+                both_sides=session.both_sides, locked=session.locked, inside=inside,
+            )  # fmt: skip
+        except PegLoomError as error:
+            session.say(str(error), error=True)
+            return None
+        self.stroke = stroke
+
+        def seed(px: float, py: float) -> np.ndarray | None:
+            found = self.surface_at(px, py)
+            if found is None or found[0].id != part.id:
+                return None
+            return triangulate(part.mesh).vertices[found[1].triangle]
+
+        drag = BrushDrag(session, stroke, seed, self.update)
+        drag.move(x, y, snap=ctrl, even=self.even_held)
+        return drag
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        here = event.position()
+        dx, dy = here.x() - self.last.x(), here.y() - self.last.y()
+        self.last = here
+        self.pointer = (here.x(), here.y())
+        if self.turning == "orbit":
+            self.camera = self.camera.orbit(dx, dy)
+            self.update()
+        elif self.turning == "pan":
+            self.camera = self.camera.pan(dx, dy, self.height())
+            self.update()
+        elif self.drag is not None:
+            ctrl = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self.drag.move(here.x(), here.y(), snap=ctrl, even=self.even_held)
+            if isinstance(self.drag, BrushDrag):
+                self.brush_hit = self.surface_at(here.x(), here.y())
+        else:
+            self._hover_timer.start()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self.turning = ""
+        drag, self.drag = self.drag, None
+        self.session.drag_free = True
+        if drag is not None and event.button() == Qt.MouseButton.LeftButton:
+            drag.release()
+        self.stroke = None
+        self.update()
+
+    def cancel_drag(self) -> bool:
+        """Drop the drag under way, if there is one (Esc)."""
+        if self.drag is None:
+            return False
+        drag, self.drag = self.drag, None
+        self.stroke = None
+        self.session.drag_free = True
+        drag.cancel()
+        self.update()
+        return True
+
+    def leaveEvent(self, event: object) -> None:  # noqa: N802
+        self.pointer, self.hovered, self.brush_hit = None, "", None
+        self.update()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
+        steps = (event.angleDelta().y() or event.angleDelta().x()) / 120
+        here, brush = event.position(), self.session.brush
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.session.set_view(brush=replace(brush, radius=float(np.clip(brush.radius * 1.12**steps, 0.003, 0.5))))
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            strength = float(np.clip(brush.strength + 0.05 * steps, 0.05, 1.0))
+            self.session.set_view(brush=replace(brush, strength=strength))
+        else:
+            self.camera = self.camera.zoom(steps, here.x(), here.y(), *self.size_in_points)
+        self.update()
+
+    def _hover(self) -> None:
+        if self.pointer is None or self.drag is not None:
+            return
+        x, y = self.pointer
+        kind, found = ("", "")
+        self.brush_hit = None
+        if self.session.area is Area.WEIGHTS:
+            self.brush_hit = self.surface_at(x, y)
+        if self.session.tool is not Tool.BRUSH:
+            kind, found = self.thing_at(x, y) if self.pickable() != "part" else ("", "")
+        grip = ""
+        held = handle_for(self.session, self.camera, self.size_in_points) if self.pickable() == "control" else None
+        if held is not None:
+            grip = grip_under(held[0].handle, x, y, self.camera, self.size_in_points) or ""
+        words = self._words(kind, found)
+        changed = (found, grip) != (self.hovered, self.grip)
+        self.hovered, self.grip = found, grip
+        self.pointed.emit(words)
+        if changed or self.session.tool is Tool.BRUSH:
+            self.update()
+
+    def _words(self, kind: str, found: str) -> str:
+        character = self.session.character
+        if self.brush_hit is not None and character is not None and character.skin is not None:
+            part, hit = self.brush_hit
+            weights = character.skin.weights.get(part.id)
+            if weights is not None and character.skeleton is not None:
+                tri = triangulate(part.mesh).vertices[hit.triangle]
+                vertex = int(tri[np.argmin(np.linalg.norm(self.session.frame().points[part.id][tri] - hit.point, axis=1))])
+                row = slice(weights.indptr[vertex], weights.indptr[vertex + 1])
+                pairs = sorted(zip(weights.values[row], weights.indices[row], strict=True), reverse=True)
+                listed = ", ".join(
+                    f"{character.skeleton.joint(weights.joint_ids[j]).name} {w:.2f}" for w, j in pairs[:4]
+                )
+                return f"vertex {vertex}: {listed}"
+        if kind == "control":
+            control = character.rig.control(found)
+            limb = character.rig.limb_of(found)
+            if found in drawing.out_of_use(character.rig, character.pose) and limb is not None:
+                side = "IK" if found in limb.fk else "FK"
+                return f"{control.name}: out of use while this limb is on {side}; move its blend slider"
+            return control.name
+        if kind == "joint":
+            return character.skeleton.joint(found).name
+        return found.replace("_", " ") if kind == "peg" else ""
+
+    def influence_at_pointer(self) -> str:
+        """The strongest joint of the vertex under the pointer, "" for none."""
+        character = self.session.character
+        if self.pointer is None or character is None or character.skin is None:
+            return ""
+        hit = self.surface_at(*self.pointer)
+        if hit is None or hit[0].id not in character.skin.weights:
+            return ""
+        weights = character.skin.weights[hit[0].id]
+        vertex = int(triangulate(hit[0].mesh).vertices[hit[1].triangle][0])
+        row = slice(weights.indptr[vertex], weights.indptr[vertex + 1])
+        return weights.joint_ids[int(weights.indices[row][int(np.argmax(weights.values[row]))])]
+
+    def lead_pixel(self) -> QPoint | None:
+        """Where the leading selected thing is drawn."""
+        _, ids, points = self._things(self.session.selection.kind)
+        lead = self.session.selection.lead
+        if lead not in ids:
+            return None
+        x, y, depth = self.camera.project(points[ids.index(lead)], *self.size_in_points)[0]
+        return QPoint(int(x), int(y)) if depth > 0 else None
+
+
+class _LensKey:
+    """One object per (weights, lens, joint), so that the renderer can compare by identity."""
+
+    _held: dict[tuple[str, str], tuple[object, _LensKey]] = {}  # noqa: RUF012 - a cache on purpose
+
+    def __init__(self, weights: object) -> None:
+        self.weights = weights
+
+    @classmethod
+    def of(cls, weights: object, lens: str, joint: str) -> _LensKey:
+        key = (f"{id(weights)} {lens}", joint)
+        held = cls._held.get(key)
+        if held is None or held[0] is not weights:
+            if len(cls._held) > 64:
+                cls._held.clear()
+            held = (weights, cls(weights))
+            cls._held[key] = held
+        return held[1]
+
+
+def _axes_allowed(control: object, kind: HandleKind) -> str:
+    prefix = {HandleKind.MOVE: "move_", HandleKind.TURN: "turn_"}.get(kind)
+    if prefix is None:
+        return "xyz"
+    return "".join(a for a in "xyz" if prefix + a in control.free)

@@ -1,0 +1,246 @@
+"""The selection tag: what is selected carries a luggage tag with the handful of values that matter here."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QDoubleSpinBox, QFormLayout, QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+
+from pegloom.app.actions import Actions
+from pegloom.app.session import Session
+from pegloom.app.widgets import action_button, label
+from pegloom.core.rig.controls import CHANNELS, with_values
+from pegloom.core.skeleton.joints import other_side_name
+from pegloom.document import edits
+from pegloom.scene.drawing import out_of_use
+
+
+class Tag(QFrame):
+    """A small panel over the stage; drag it by its head."""
+
+    def __init__(self, session: Session, actions: Actions, stage: QWidget) -> None:
+        super().__init__(stage)
+        self.setObjectName("tag")
+        self.session, self.actions = session, actions
+        self.setFixedWidth(232)
+        self.grabbed: QPoint | None = None
+        self.moved_by_hand = False
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 8, 12, 10)
+        column.setSpacing(6)
+        head = QHBoxLayout()
+        self.name = label("", "heading", name="tag.name")
+        self.kind = label("", "caption", name="tag.kind")
+        head.addWidget(self.name)
+        head.addStretch(1)
+        head.addWidget(self.kind)
+        column.addLayout(head)
+        self.form = QFormLayout()
+        self.form.setHorizontalSpacing(10)
+        self.form.setVerticalSpacing(4)
+        column.addLayout(self.form)
+        self.fields: dict[str, QDoubleSpinBox] = {}
+        self.texts: dict[str, QLabel] = {}
+        self.rename: QLineEdit | None = None
+        self.buttons = QHBoxLayout()
+        column.addLayout(self.buttons)
+        self.built_for: tuple[str, str] = ("", "")
+        self.hide()
+        session.selection_changed.connect(self.refresh)
+        session.changed.connect(lambda *_: self.refresh())
+        session.view_changed.connect(self.refresh)
+
+    def refresh(self) -> None:
+        selection, character = self.session.selection, self.session.character
+        there = character is not None and selection.lead and not self.session.clean_view
+        if there and selection.kind == "joint":
+            there = character.skeleton is not None and selection.lead in character.skeleton.index
+        if there and selection.kind == "control":
+            there = character.rig is not None and selection.lead in character.rig.index
+        if there and selection.kind == "peg":
+            there = character.pegs is not None and selection.lead in character.pegs.by_name
+        if not there:
+            self.hide()
+            self.built_for = ("", "")
+            return
+        if self.built_for != (selection.kind, selection.lead):
+            self._build()
+            self.built_for = (selection.kind, selection.lead)
+        self._show()
+        self.show()
+        self.raise_()
+
+    def _build(self) -> None:
+        while self.form.rowCount():
+            self.form.removeRow(0)
+        while self.buttons.count():
+            item = self.buttons.takeAt(0)
+            if item.widget() is not None:
+                item.widget().deleteLater()
+        self.fields, self.texts, self.rename = {}, {}, None
+        selection, character = self.session.selection, self.session.character
+        if selection.kind == "control":
+            control = character.rig.control(selection.lead)
+            for channel in control.free:
+                self._field(channel, channel.replace("_", " "), self._commit_channel)
+            self._text("state", "State")
+            for action in ("keys.write", "pose.rest"):
+                text = "Write key" if action == "keys.write" else "To rest"
+                self.buttons.addWidget(action_button(self.actions.qactions[action], text))
+        elif selection.kind == "peg":
+            for axis in "xyz":
+                self._field(axis, f"{axis}, cm", self._commit_peg)
+            self._text("sure", "Placed")
+            self._text("other", "Other side")
+        elif selection.kind == "joint":
+            self.rename = QLineEdit()
+            self.rename.setObjectName("tag.rename")
+            self.rename.setAccessibleName("Name of the joint")
+            self.rename.editingFinished.connect(self._commit_name)
+            self.form.addRow(label("Name", "soft"), self.rename)
+            for key, text in (("place", "Place"), ("length", "Length"), ("moves", "Moves"), ("other", "Other side")):
+                self._text(key, text)
+        else:
+            for key, text in (("size", "Size"), ("what", "Kind"), ("bound", "Bound")):
+                self._text(key, text)
+        self.layout().activate()
+        self.adjustSize()
+
+    def _field(self, key: str, text: str, commit: object) -> None:
+        box = QDoubleSpinBox()
+        box.setObjectName(f"tag.{key}")
+        box.setAccessibleName(text)
+        box.setRange(-1e6, 1e6)
+        box.setDecimals(2)
+        box.setSingleStep(0.1 if key == "blend" else 1.0)
+        box.setKeyboardTracking(False)
+        suffix = {"move": " cm", "turn": "°"}.get(key.split("_")[0], "")
+        box.setSuffix(suffix)
+        box.valueChanged.connect(lambda value, k=key: commit(k, value))  # type: ignore[operator]
+        self.form.addRow(label(text, "soft"), box)
+        self.fields[key] = box
+
+    def _text(self, key: str, text: str) -> None:
+        value = label("", "figure", name=f"tag.{key}")
+        self.form.addRow(label(text, "soft"), value)
+        self.texts[key] = value
+
+    def _set(self, key: str, value: float) -> None:
+        box = self.fields[key]
+        if box.hasFocus() and box.lineEdit().isModified():
+            return
+        box.blockSignals(True)
+        box.setValue(value)
+        box.blockSignals(False)
+
+    def _show(self) -> None:
+        selection, character = self.session.selection, self.session.character
+        more = f" and {len(selection.ids) - 1} more" if len(selection.ids) > 1 else ""
+        self.kind.setText(selection.kind + more)
+        if selection.kind == "control":
+            control = character.rig.control(selection.lead)
+            self.name.setText(control.name)
+            values = character.pose.controls.get(control.id, control.zero)
+            for channel in control.free:
+                self._set(channel, values[CHANNELS.index(channel)] * _shown_factor(channel))
+            limb = character.rig.limb_of(control.id)
+            state = "in use"
+            if control.id in out_of_use(character.rig, character.pose) and limb is not None:
+                state = "out of use: limb on " + ("IK" if control.id in limb.fk else "FK")
+            self.texts["state"].setText(state)
+        elif selection.kind == "peg":
+            peg = character.pegs.by_name[selection.lead]
+            self.name.setText(peg.name.replace("_", " "))
+            for axis, value in zip("xyz", peg.position, strict=True):
+                self._set(axis, value * 100)
+            weak = "weak guess" if peg.confidence < 0.5 else f"found, {peg.confidence:.0%} sure"
+            self.texts["sure"].setText("by hand" if peg.by_hand else weak)
+            other = other_side_name(peg.name)
+            self.texts["other"].setText(other.replace("_", " ") if other else "on the middle")
+        elif selection.kind == "joint":
+            skeleton = character.skeleton
+            joint = skeleton.joint(selection.lead)
+            self.name.setText(joint.name)
+            if self.rename is not None and not self.rename.hasFocus():
+                self.rename.setText(joint.name)
+            self.texts["place"].setText("  ".join(f"{100 * v:.1f}" for v in joint.position) + " cm")
+            children = skeleton.children(joint.id)
+            end = np.array(children[0].position if children else (joint.tail or joint.position))
+            self.texts["length"].setText(f"{100 * float(np.linalg.norm(end - np.array(joint.position))):.1f} cm")
+            count = 0
+            for weights in character.skin.weights.values() if character.skin else ():
+                if joint.id in weights.joint_ids:
+                    count += int((weights.indices == weights.joint_ids.index(joint.id)).sum())
+            self.texts["moves"].setText(f"{count} vertices" if character.skin else "not bound yet")
+            other = skeleton.other_side(joint.id)
+            self.texts["other"].setText(skeleton.joint(other).name if other and other != joint.id else "on the middle")
+        else:
+            part = character.part(selection.lead)
+            self.name.setText(part.name)
+            self.texts["size"].setText(f"{part.mesh.vertex_count} vertices")
+            self.texts["what"].setText(part.kind.value if part.included else "left out")
+            bound = character.skin is not None and part.id in character.skin.weights
+            self.texts["bound"].setText("yes" if bound else "not yet")
+
+    def _commit_channel(self, channel: str, shown: float) -> None:
+        session = self.session
+        lead = session.selection.lead
+        control = session.character.rig.control(lead)
+        value = shown / _shown_factor(channel)
+        limb = session.character.rig.limb_of(lead)
+        if channel == "blend" and limb is not None:
+            pose = session.character.pose
+            session.try_edit(
+                f"Blend of {control.name}",
+                lambda d: edits.switch_limb(edits.set_pose(d, pose), limb.id, value),
+            )
+            return
+        pose = with_values(session.character.pose, control, **{channel: value})
+        session.commit_pose(f"{control.name} {channel.replace('_', ' ')}", pose, (lead,))
+
+    def _commit_peg(self, axis: str, shown: float) -> None:
+        lead = self.session.selection.lead
+        place = list(self.session.character.pegs.by_name[lead].position)
+        place["xyz".index(axis)] = shown / 100
+        both = self.session.both_sides
+        x, y, z = place
+        self.session.try_edit(f"Place {lead}", lambda d: edits.place_peg(d, lead, (x, y, z), both_sides=both))
+
+    def _commit_name(self) -> None:
+        lead = self.session.selection.lead
+        skeleton = self.session.character.skeleton if self.session.character else None
+        if self.rename is None or skeleton is None or lead not in skeleton.index:
+            return
+        text = self.rename.text().strip()
+        if text and text != skeleton.joint(lead).name:
+            self.session.try_edit(f"Rename to {text}", lambda d: edits.rename_joint(d, lead, text))
+
+    def place(self) -> None:
+        """Keep inside the stage; until dragged, in its upper right corner."""
+        stage = self.parentWidget()
+        if not self.moved_by_hand:
+            self.move(stage.width() - self.width() - 16, 64)
+        x = min(max(self.x(), 4), max(stage.width() - self.width() - 4, 4))
+        y = min(max(self.y(), 4), max(stage.height() - self.height() - 4, 4))
+        self.move(x, y)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.grabbed = event.position().toPoint()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        if self.grabbed is not None:
+            self.moved_by_hand = True
+            self.move(self.mapToParent(event.position().toPoint()) - self.grabbed)
+            self.place()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+        self.grabbed = None
+
+
+def _shown_factor(channel: str) -> float:
+    """Metres show as centimetres, radians as degrees."""
+    if channel.startswith("move"):
+        return 100.0
+    return 180.0 / np.pi if channel.startswith("turn") else 1.0

@@ -1,0 +1,294 @@
+"""The window: title row, rail, bench, drawer, stage, strip."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Protocol
+
+from PyQt6.QtCore import QSize, Qt, QTimer
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
+from PyQt6.QtWidgets import (
+    QApplication,
+    QDialog,
+    QFileDialog,
+    QHBoxLayout,
+    QListWidget,
+    QMainWindow,
+    QMessageBox,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from pegloom.app.actions import Actions
+from pegloom.app.benches import BENCHES
+from pegloom.app.overlay import StageFrame
+from pegloom.app.palette import Palette
+from pegloom.app.parts import PartsDrawer
+from pegloom.app.rail import Rail
+from pegloom.app.session import Area, Selection, Session, Tool
+from pegloom.app.strip import Strip
+from pegloom.app.theme import INK, LINEN, apply_theme, icon
+from pegloom.app.verbs import Verbs
+from pegloom.app.widgets import button, label
+
+READABLE = "Meshes and projects (*.obj *.glb *.gltf *.pegloom)"
+
+
+class Ask(Protocol):
+    """Questions to the user; tests hand in their own answers."""
+
+    def open_file(self) -> str: ...
+    def save_file(self, title: str, name: str, kind: str) -> str: ...
+    def confirm(self, question: str) -> bool: ...
+
+
+class AskByDialog:
+    """The real questions."""
+
+    def __init__(self) -> None:
+        self.window: QWidget | None = None
+
+    def open_file(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Open a mesh or project", "", READABLE)[0]
+
+    def save_file(self, title: str, name: str, kind: str) -> str:
+        return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]
+
+    def confirm(self, question: str) -> bool:
+        answer = QMessageBox.question(self.window, "Peg Loom", question)
+        return answer == QMessageBox.StandardButton.Yes
+
+
+class Window(QMainWindow):
+    def __init__(self, ask: Ask | None = None) -> None:
+        super().__init__()
+        self.setObjectName("window")
+        self.setWindowTitle("Peg Loom")
+        self.resize(1280, 800)
+        self.setAcceptDrops(True)
+        self.ask = ask or AskByDialog()
+        if isinstance(self.ask, AskByDialog):
+            self.ask.window = self
+        self.session = Session(self)
+        self.theme = INK
+        self.actions_ = Actions(self, lambda text: self.session.say(text, error=True))
+        self.frame_ = StageFrame(self.session, self.actions_)
+        self.stage = self.frame_.stage
+        self.palette_box = Palette(self.actions_, self)
+        self.benches: dict[Area, QWidget] = {}
+        verbs = Verbs(self)
+        self.actions_.add(*verbs.declare())
+        # The tag was made before the actions; what it shows is built when something is selected.
+        self._build()
+        self.session.changed.connect(lambda *_: self._title())
+        self.session.view_changed.connect(self._area)
+        self.palette_box.raise_()
+        self._title()
+        self._area()
+
+    def _build(self) -> None:
+        middle = QWidget()
+        column = QVBoxLayout(middle)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self._title_row())
+        row = QHBoxLayout()
+        row.setSpacing(0)
+        column.addLayout(row, 1)
+        self.rail = Rail(self.session)
+        self.rail.chosen.connect(self.go)
+        row.addWidget(self.rail)
+        right = QVBoxLayout()
+        right.setSpacing(0)
+        row.addLayout(right, 1)
+        upper = QHBoxLayout()
+        upper.setSpacing(0)
+        right.addLayout(upper, 1)
+        side = QSplitter(Qt.Orientation.Vertical)
+        side.setObjectName("side")
+        side.setFixedWidth(300)
+        side.setHandleWidth(2)
+        side.setChildrenCollapsible(False)
+        self.stack = QStackedWidget()
+        self.stack.setObjectName("bench")
+        for area, kind in BENCHES.items():
+            bench = kind(self.session, self.actions_)
+            bench.setObjectName(f"bench.{area.name.lower()}")
+            self.benches[area] = bench
+            self.stack.addWidget(bench)
+        self.drawer = PartsDrawer(self.session)
+        side.addWidget(self.stack)
+        side.addWidget(self.drawer)
+        side.setSizes([470, 150])
+        upper.addWidget(side)
+        upper.addWidget(self.frame_, 1)
+        self.strip = Strip(self.session, self.actions_)
+        right.addWidget(self.strip)
+        self.setCentralWidget(middle)
+
+    def _title_row(self) -> QWidget:
+        row = QWidget()
+        row.setObjectName("title")
+        row.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        row.setFixedHeight(40)
+        line = QHBoxLayout(row)
+        line.setContentsMargins(16, 0, 12, 0)
+        line.setSpacing(10)
+        self.name = label("", "heading", name="title.project")
+        self.dot = label("", "caption", name="title.saved")
+        self.undo = button("", "title.undo", lambda: self.actions_.run("edit.undo"), role="plain")
+        self.redo = button("", "title.redo", lambda: self.actions_.run("edit.redo"), role="plain")
+        self.undo.setIcon(icon("undo-2"))
+        self.redo.setIcon(icon("redo-2"))
+        self.redo.setAccessibleName("Redo")
+        search = button("Find an action", "title.search", lambda: self.actions_.run("edit.palette"), role="search", tip="Ctrl+K")
+        search.setIcon(icon("search"))
+        search.setFixedWidth(230)
+        help_ = button("Help", "title.help", lambda: self.actions_.run("help.sheet"), role="plain", tip="Mouse and keys (F1)")
+        help_.setIcon(icon("circle-help"))
+        for made in (self.undo, self.redo, help_):
+            made.setIconSize(QSize(15, 15))
+        steps = button("Steps", "title.steps", lambda: self.actions_.run("edit.steps"), role="plain", tip="All steps (Ctrl+H)")
+        for widget in (self.name, self.dot, self.undo, self.redo):
+            line.addWidget(widget)
+        line.addStretch(1)
+        line.addWidget(search)
+        line.addStretch(1)
+        for text, action, name in (("Open", "file.open", "open"), ("Save", "file.save", "save")):
+            line.addWidget(button(text, f"title.{name}", lambda x=action: self.actions_.run(x), role="plain"))
+        line.addWidget(steps)
+        line.addWidget(help_)
+        return row
+
+    def _title(self) -> None:
+        session = self.session
+        self.name.setText(session.document.name if session.character else "Peg Loom")
+        unsaved = session.history.present is not session.saved
+        self.dot.setText(("● unsaved" if unsaved else "saved") if session.character else "")
+        colour = "#E5A04A" if unsaved else self.theme.soft
+        self.dot.setStyleSheet(f"color: {colour};")
+        undo, redo = session.history.undo_name, session.history.redo_name
+        short = undo if undo is None or len(undo) < 40 else undo[:38] + "…"
+        self.undo.setText(f" Undo: {short}" if short else " Undo")
+        self.undo.setToolTip(f"Undo: {undo}  (Ctrl+Z)" if undo else "Nothing to undo")
+        self.undo.setEnabled(undo is not None)
+        self.redo.setVisible(redo is not None)
+        self.redo.setToolTip(f"Redo: {redo}  (Ctrl+Shift+Z)" if redo else "")
+
+    def _area(self) -> None:
+        self.stack.setCurrentWidget(self.benches[self.session.area])
+
+    def go(self, area: Area) -> None:
+        """Go to a work area."""
+        if area is not self.session.area:
+            self.session.set_area(area)
+        self.rail.update()
+
+    def open_path(self, path: Path) -> None:
+        """Open a mesh or a project."""
+        if self._may_leave():
+            self.session.open(path)
+            if path.suffix == ".pegloom" and self.session.character is not None:
+                demo = path.name == "wick.pegloom" and "assets" in path.parts
+                if demo:
+                    self.session.path = None
+                self.go(Area.CONTROLS if self.session.character.rig else Area.MESH)
+                QTimer.singleShot(0, self.stage.show_all)
+
+    def _may_leave(self) -> bool:
+        session = self.session
+        if session.character is None or session.history.present is session.saved:
+            return True
+        return self.ask.confirm(f"{session.document.name} has unsaved changes. Leave it without saving?")
+
+    def escape(self) -> None:
+        """Esc: the drag, else the brush, else the selection."""
+        if self.palette_box.isVisible():
+            self.palette_box.hide()
+        elif self.stage.cancel_drag():
+            return
+        elif self.session.tool is not Tool.PICK:
+            self.session.set_view(tool=Tool.PICK)
+        else:
+            self.session.vertices = {}
+            self.session.selection = Selection()
+            self.session.selection_changed.emit()
+
+    def toggle_theme(self) -> None:
+        self.theme = LINEN if self.theme is INK else INK
+        apply_theme(QApplication.instance(), self.theme)
+
+    def show_steps(self) -> None:
+        """All steps in a list; choosing one goes there."""
+        dialog = QDialog(self)
+        dialog.setWindowTitle("Steps")
+        dialog.setObjectName("steps")
+        column = QVBoxLayout(dialog)
+        steps = QListWidget()
+        steps.setObjectName("steps.list")
+        for step in self.session.history.steps:
+            steps.addItem(step.name)
+        steps.setCurrentRow(self.session.history.at)
+        steps.itemActivated.connect(lambda _: go())
+        steps.itemClicked.connect(lambda _: go())
+
+        def go() -> None:
+            self.session._show(self.session.history.go_to(steps.currentRow()))
+
+        column.addWidget(label("Choose a step to go there; later ones stay until you do something else.", "caption"))
+        column.addWidget(steps)
+        dialog.resize(380, 420)
+        dialog.show()
+
+    def show_sheet(self) -> None:
+        """Mouse and keys, from the same table everything else uses."""
+        from pegloom.app.stage import stage as stage_module
+
+        dialog = QDialog(self)
+        dialog.setWindowTitle("Mouse and keys")
+        dialog.setObjectName("sheet")
+        column = QVBoxLayout(dialog)
+        text = (stage_module.__doc__ or "").split("Help):", 1)[-1]
+        lines = QListWidget()
+        lines.setObjectName("sheet.list")
+        for line in text.strip().splitlines():
+            mouse, _, meaning = line.strip().partition("  ")
+            lines.addItem(f"{meaning.strip()}    {mouse}")
+        for action in self.actions_.entries.values():
+            if action.shortcut:
+                lines.addItem(f"{action.title}    {action.shortcut}")
+        column.addWidget(lines)
+        dialog.resize(460, 560)
+        dialog.show()
+
+    # Keys held on the stage, files dropped, closing
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        if event.key() == Qt.Key.Key_A and not event.isAutoRepeat():
+            self.stage.even_held = True
+        super().keyPressEvent(event)
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+        if event.key() == Qt.Key.Key_A and not event.isAutoRepeat():
+            self.stage.even_held = False
+        super().keyReleaseEvent(event)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
+        files = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if files:
+            self.open_path(files[0])
+
+    def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
+        if not self._may_leave():
+            event.ignore()
+            return
+        self.session.ticker.stop()
+        self.strip.ruler.timer.stop()
+        self.session.jobs.shut_down()
+        event.accept()

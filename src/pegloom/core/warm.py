@@ -1,0 +1,28 @@
+"""Compile every compiled kernel once, so that no first use waits. The result is cached on disk."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pegloom.core.geometry.solid import make_solid, sight_inside
+from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.limbs.human import build_human_rig
+from pegloom.core.skeleton.human import build_joints, peg_names
+from pegloom.core.skeleton.pegs import Peg, PegSet
+from pegloom.core.skin.deform import add_normals, skin_linear
+from pegloom.core.skin.weights import Packed
+
+
+def warm() -> None:
+    """Run each kernel on a toy."""
+    points = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]])
+    triangles = np.array([[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]])
+    solid = make_solid(points, triangles, cell=0.2)
+    sight_inside(solid.filled, solid.origin, solid.cell, points, points)
+    packed = Packed(np.zeros((4, 1), dtype=np.int32), np.ones((4, 1)))
+    skin_linear(points, packed, np.eye(4)[None])
+    add_normals(points, triangles, np.arange(4), np.zeros((4, 3)))
+    places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}
+    skeleton = build_joints(PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items())))
+    evaluate_rig(skeleton, build_human_rig(skeleton, 1.7), Pose())

@@ -1,0 +1,271 @@
+"""The renderer: buffers that are filled once and updated where something changed, and the passes of a frame."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+from importlib import resources
+from typing import Any
+
+import moderngl
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.geometry.mesh import Mesh, place_edges, triangulate, weld
+from pegloom.core.geometry.split import split_vertices
+from pegloom.core.skin.deform import add_normals
+from pegloom.scene.camera import Camera
+from pegloom.scene.drawlist import DrawList
+from pegloom.scene.lenses import RAMP, rgb
+
+
+class Display(Enum):
+    CLAY = "clay"
+    TEXTURED = "textured"
+    WIRE = "wire"
+    SEE_THROUGH = "see-through"
+
+
+CLAY = (0.63, 0.61, 0.60)
+SKY_TOP, SKY_BOTTOM = (0.135, 0.162, 0.215), (0.062, 0.072, 0.098)
+
+
+@dataclass
+class Surface:
+    """One part on the card. slots: (material number, first index, count)."""
+
+    mesh: Mesh
+    vertex: np.ndarray
+    points: Any
+    lens: Any
+    array: Any
+    edges: Any
+    slots: list[tuple[int, int, int]]
+    normals: FloatArray
+    shown: FloatArray | None = None
+    lens_from: object | None = None
+
+
+@dataclass(frozen=True)
+class Look:
+    """How a material is shown. picture: key of an uploaded picture, or None."""
+
+    colour: tuple[float, float, float]
+    alpha: float
+    shine: float
+    picture: str | None
+
+
+class Renderer:
+    """Draws frames into whatever framebuffer is bound. Make it with the OpenGL context current."""
+
+    def __init__(self) -> None:
+        self.gl = moderngl.create_context(require=330)
+        self.programs = {name: self._program(name) for name in ("mesh", "line", "dot", "sky", "plain")}
+        self.surfaces: dict[str, Surface] = {}
+        self.pictures: dict[str, Any] = {}
+        corners = np.array([[0, -1], [1, -1], [0, 1], [1, 1]], dtype=np.float32)
+        self.line_corners = self.gl.buffer(corners.tobytes())
+        square = np.array([[-1, -1], [1, -1], [-1, 1], [1, 1]], dtype=np.float32)
+        self.square = self.gl.buffer(square.tobytes())
+        self.sky = self.gl.vertex_array(self.programs["sky"], [(self.square, "2f", "in_corner")])
+        self.sets: dict[str, tuple[Any, Any, int]] = {}
+        self.white = self.gl.texture((1, 1), 4, b"\xff" * 4)
+        self.programs["mesh"]["ramp"].value = [tuple(rgb(c)) for c in RAMP]
+
+    @property
+    def software(self) -> bool:
+        """Whether a processor, not a card, does the drawing."""
+        name = str(self.gl.info["GL_RENDERER"]).lower()
+        return "llvmpipe" in name or "softpipe" in name or "swrast" in name
+
+    def _program(self, name: str) -> Any:
+        folder = resources.files("pegloom.render") / "shaders"
+        return self.gl.program(
+            vertex_shader=(folder / f"{name}.vert").read_text(), fragment_shader=(folder / f"{name}.frag").read_text()
+        )
+
+    def set_picture(self, key: str, pixels: np.ndarray) -> None:
+        """Upload a picture (h, w, 4) uint8, first row at the top."""
+        if key in self.pictures:
+            return
+        flipped = np.ascontiguousarray(pixels[::-1])
+        texture = self.gl.texture((pixels.shape[1], pixels.shape[0]), 4, flipped.tobytes())
+        texture.build_mipmaps()
+        texture.filter = (moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR)
+        self.pictures[key] = texture
+
+    def keep_parts(self, ids: set[str]) -> None:
+        """Drop what is no longer shown."""
+        for part_id in [p for p in self.surfaces if p not in ids]:
+            self._release(self.surfaces.pop(part_id))
+
+    def _release(self, surface: Surface) -> None:
+        for piece in (surface.array, surface.edges, surface.points, surface.lens):
+            piece.release()
+
+    def show_part(self, part_id: str, mesh: Mesh, points: FloatArray) -> None:
+        """Put a part's present points on the card; only what changed is computed and sent."""
+        surface = self.surfaces.get(part_id)
+        if surface is None or surface.mesh.corners is not mesh.corners or surface.mesh.uvs is not mesh.uvs:
+            if surface is not None:
+                self._release(surface)
+            surface = self._upload(mesh)
+            self.surfaces[part_id] = surface
+        if surface.shown is points:
+            return
+        surface.mesh = mesh
+        add_normals(points, triangulate(mesh).vertices, weld(mesh).group, surface.normals)
+        data = np.empty((len(surface.vertex), 6), dtype=np.float32)
+        data[:, :3] = points[surface.vertex]
+        data[:, 3:] = surface.normals[surface.vertex]
+        surface.points.write(data.tobytes())
+        surface.shown = points
+
+    def _upload(self, mesh: Mesh) -> Surface:
+        split = split_vertices(mesh)
+        n = max(len(split.vertex), 1)
+        points, lens = self.gl.buffer(reserve=n * 24, dynamic=True), self.gl.buffer(reserve=n * 16, dynamic=True)
+        lens.write(np.zeros((n, 4), dtype=np.float32).tobytes())
+        uv = split.uvs if split.uvs is not None else np.zeros((n, 2))
+        uvs = self.gl.buffer(uv.astype(np.float32).tobytes())
+        order = np.argsort(split.triangle_material, kind="stable")
+        triangles = split.triangles[order].astype(np.int32)
+        material = split.triangle_material[order]
+        slots = []
+        for slot in np.unique(material):
+            rows = np.flatnonzero(material == slot)
+            slots.append((int(slot), int(rows[0]) * 3, len(rows) * 3))
+        index = self.gl.buffer(triangles.tobytes() or b"\0" * 12)
+        program = self.programs["mesh"]
+        array = self.gl.vertex_array(
+            program,
+            [(points, "3f 3f", "in_point", "in_normal"), (uvs, "2f", "in_uv"), (lens, "4f", "in_lens")],
+            index,
+        )
+        edges = weld(mesh).first[place_edges(mesh)].astype(np.int32)
+        edge_array = self.gl.vertex_array(
+            self.programs["plain"], [(points, "3f 12x", "in_point")], self.gl.buffer(edges.tobytes() or b"\0" * 8)
+        )
+        normals = np.zeros((mesh.vertex_count, 3))
+        return Surface(mesh, split.vertex, points, lens, array, edge_array, slots, normals)
+
+    def set_lens(self, part_id: str, values: FloatArray | None, source: object) -> None:
+        """Lens values (n, 4) of a part; source: an object whose identity says when they changed."""
+        surface = self.surfaces[part_id]
+        if surface.lens_from is source:
+            return
+        n = len(surface.vertex)
+        data = np.zeros((n, 4), dtype=np.float32) if values is None else values[surface.vertex].astype(np.float32)
+        surface.lens.write(data.tobytes())
+        surface.lens_from = source
+
+    def set_lines(self, name: str, rows: np.ndarray, *, dots: bool = False) -> None:
+        """Fill a named set of lines (s, 11) or dots (d, 9)."""
+        data = np.ascontiguousarray(rows, dtype=np.float32)
+        held = self.sets.get(name)
+        if held is None or held[0].size < data.nbytes or held[0].size > 8 * data.nbytes + 4096:
+            if held is not None:
+                held[1].release()
+                held[0].release()
+            buffer = self.gl.buffer(reserve=max(int(data.nbytes * 1.3), 256), dynamic=True)
+            if dots:
+                content = [(self.square, "2f", "in_corner"),
+                           (buffer, "3f 4f 1f 1f/i", "in_point", "in_colour", "in_radius", "in_hollow")]  # fmt: skip
+                array = self.gl.vertex_array(self.programs["dot"], content)
+            else:
+                content = [(self.line_corners, "2f", "in_corner"),
+                           (buffer, "3f 3f 4f 1f/i", "in_start", "in_end", "in_colour", "in_width")]  # fmt: skip
+                array = self.gl.vertex_array(self.programs["line"], content)
+            held = (buffer, array, 0)
+        if data.nbytes:
+            held[0].write(data.tobytes())
+        self.sets[name] = (held[0], held[1], len(data))
+
+    def set_draw_list(self, draw: DrawList) -> None:
+        """The marks of a frame, save the ground."""
+        self.set_lines("through", draw.through.packed())
+        self.set_lines("over", draw.over.packed())
+        self.set_lines("dots", draw.dots.packed(), dots=True)
+
+    def frame(
+        self,
+        camera: Camera,
+        size: tuple[int, int],
+        looks: dict[str, list[Look]],
+        *,
+        display: Display,
+        wire_over: bool,
+        lens_mode: int,
+        framebuffer: Any = None,
+    ) -> None:
+        """Draw everything. size: the stage in device pixels."""
+        gl = self.gl
+        if framebuffer is not None:
+            framebuffer.use()
+        gl.viewport = (0, 0, *size)
+        gl.clear(0.08, 0.09, 0.12, 1.0, depth=1.0)
+        gl.disable(moderngl.DEPTH_TEST | moderngl.CULL_FACE)
+        gl.enable(moderngl.BLEND)
+        gl.blend_func = (moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA, moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA)
+        self.programs["sky"]["top"].value, self.programs["sky"]["bottom"].value = SKY_TOP, SKY_BOTTOM
+        self.sky.render(moderngl.TRIANGLE_STRIP)
+        full = camera.projection(*size) @ camera.view()
+        matrix = tuple(full.T.ravel().astype("f4"))
+        for name in ("mesh", "line", "dot", "plain"):
+            self.programs[name]["clip_from_world"].value = matrix
+        for name in ("line", "dot"):
+            self.programs[name]["stage"].value = tuple(float(v) for v in size)
+        gl.enable(moderngl.DEPTH_TEST)
+        gl.depth_func = "<="
+        self._lines("behind", 1.0)
+        self._meshes(camera, looks, display, wire_over, lens_mode)
+        gl.disable(moderngl.DEPTH_TEST)
+        self._lines("through", 0.32 if display is not Display.SEE_THROUGH else 1.0)
+        if display is not Display.SEE_THROUGH:
+            gl.enable(moderngl.DEPTH_TEST)
+            self._lines("through", 1.0)
+            gl.disable(moderngl.DEPTH_TEST)
+        self._lines("over", 1.0)
+        self._dots()
+
+    def _meshes(
+        self, camera: Camera, looks: dict[str, list[Look]], display: Display, wire_over: bool, lens_mode: int
+    ) -> None:
+        program = self.programs["mesh"]
+        program["eye"].value = tuple(camera.eye if camera.perspective else camera.eye + camera.backward * 100)
+        program["right"].value, program["up"].value = tuple(camera.right), tuple(camera.up)
+        program["lens_mode"].value = lens_mode
+        see_through = display is Display.SEE_THROUGH
+        for part_id, surface in self.surfaces.items():
+            if display is Display.WIRE:
+                self._edges(surface, (0.62, 0.66, 0.74, 0.75))
+                continue
+            for slot, first, count in surface.slots:
+                part_looks = looks.get(part_id, [])
+                look = part_looks[slot] if slot < len(part_looks) else Look(CLAY, 1.0, 0.3, None)
+                textured = display is Display.TEXTURED
+                picture = self.pictures.get(look.picture) if textured and look.picture else None
+                program["textured"].value = int(picture is not None)
+                (picture or self.white).use(0)
+                program["base_colour"].value = look.colour if textured else CLAY
+                program["shine"].value = look.shine if textured else 0.3
+                program["alpha"].value = 0.34 if see_through else (look.alpha if textured else 1.0)
+                surface.array.render(moderngl.TRIANGLES, vertices=count, first=first)
+            if wire_over:
+                self._edges(surface, (0.05, 0.06, 0.09, 0.55))
+
+    def _edges(self, surface: Surface, tint: tuple[float, float, float, float]) -> None:
+        self.programs["plain"]["tint"].value = tint
+        surface.edges.render(moderngl.LINES)
+
+    def _lines(self, name: str, dim: float) -> None:
+        held = self.sets.get(name)
+        if held and held[2]:
+            self.programs["line"]["dim"].value = dim
+            held[1].render(moderngl.TRIANGLE_STRIP, vertices=4, instances=held[2])
+
+    def _dots(self) -> None:
+        held = self.sets.get("dots")
+        if held and held[2]:
+            held[1].render(moderngl.TRIANGLE_STRIP, vertices=4, instances=held[2])

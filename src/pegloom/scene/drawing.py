@@ -1,0 +1,197 @@
+"""From a document and what is selected to the lines and dots of the stage."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose
+from pegloom.core.rig.shapes import shape_lines
+from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
+from pegloom.core.skeleton.pegs import PegSet
+from pegloom.scene.camera import Camera
+from pegloom.scene.drawlist import DrawList
+from pegloom.scene.handles import Handle, HandleKind, handle_lines
+from pegloom.scene.lenses import rgb
+
+SIDE_COLOURS = {Side.LEFT: "#43B7A6", Side.RIGHT: "#E5A04A", Side.CENTRE: "#B793E0"}
+LINEN, LINE, INK = rgb("#F2ECE0"), rgb("#3A4358"), rgb("#14171F")
+AXES = {"x": rgb("#E4574F"), "y": rgb("#6BBF59"), "z": rgb("#5B8DEF"), "view": rgb("#F2ECE0")}
+
+
+@dataclass(frozen=True, slots=True)
+class Marks:
+    """What of the scene is selected or under the pointer, by id."""
+
+    selected: frozenset[str] = frozenset()
+    hovered: str = ""
+
+
+def side_colour(side: Side) -> FloatArray:
+    return rgb(SIDE_COLOURS[side])
+
+
+def draw_ground(draw: DrawList, height: float) -> None:
+    """A woven grid: a metre in ten, threads passing over and under; a metre stick beside the character."""
+    size = 1.0 if height <= 3 else float(np.ceil(height / 2))
+    step = size / 10 * (1 if height <= 3 else 2)
+    count = int(round(size / step)) * 1
+    for k in range(-count, count + 1):
+        at = k * step
+        strong = k % 10 == 0
+        alpha = 0.85 if strong else 0.42
+        edge = count * step
+        for swap in (False, True):
+            ends = np.array([[at, 0.0, -edge], [at, 0.0, edge]])
+            # Over and under: each thread dips at every second crossing.
+            points = np.linspace(ends[0], ends[1], 2 * count + 1)
+            keep = points[:, [2, 1, 0]] if swap else points
+            for i in range(len(keep) - 1):
+                if (i + k + swap) % 2 == 0 or strong:
+                    draw.behind.add(keep[i : i + 2], LINE, 1.6 if strong else 1.0, alpha)
+                else:
+                    draw.behind.add(keep[i : i + 2], LINE, 1.0, alpha * 0.55)
+
+
+def draw_stick(draw: DrawList, height: float, aside: float) -> None:
+    """The metre stick: decimetre marks up to the character's height."""
+    x, z = -aside, 0.0
+    top = max(height, 0.1)
+    unit = 0.1 if top < 5 else 1.0
+    draw.through.add(np.array([[x, 0, z], [x, top, z]]), LINEN, 1.4, 0.6)
+    for k in range(int(top / unit) + 1):
+        wide = (0.05 if k % 10 == 0 else 0.022) * max(top / 1.7, 0.3)
+        draw.through.add(np.array([[x, k * unit, z], [x + wide, k * unit, z]]), LINEN, 1.2, 0.55)
+
+
+def draw_skeleton(
+    draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks: Marks, *, alpha: float = 1.0
+) -> None:
+    """Cords of three strands and joints with rings, in side colours."""
+    sizes = _cord_radius(skeleton)
+    for i, joint in enumerate(skeleton.joints):
+        colour = side_colour(joint.side)
+        chosen = joint.id in marks.selected
+        parent = int(skeleton.parents[i])
+        floating = parent >= 0 and skeleton.joints[parent].parent is None and len(skeleton.joints) > 2
+        if parent >= 0 and not floating:
+            parent_id = skeleton.joints[parent].id
+            held = parent_id in marks.selected
+            shade = side_colour(skeleton.joints[parent].side if skeleton.joints[parent].side is joint.side else joint.side)
+            _cord(draw, worlds[parent], worlds[i], sizes[i], shade, held, alpha)
+        if joint.tail is not None and not skeleton.children(joint.id):
+            tail = np.linalg.inv(skeleton.world[i]) @ np.append(joint.tail, 1.0)
+            end = worlds[i].copy()
+            end[:3, 3] = (worlds[i] @ tail)[:3]
+            _cord(draw, worlds[i], end, sizes[i] * 0.8, colour, chosen, alpha * 0.8)
+        place = worlds[i][:3, 3]
+        small = 3.4 if joint.id.startswith("hand.") else 5.0
+        if chosen:
+            draw.dots.add(place, colour, small + 9.0, hollow=2.0, alpha=0.5)
+            _axes(draw, worlds[i], sizes[i] * 3.2)
+        if joint.id == marks.hovered:
+            draw.dots.add(place, LINEN, small + 3.5, hollow=1.0, alpha=0.9)
+        draw.dots.add(place, colour, small + (1.2 if chosen else 0.0), hollow=1.0, alpha=alpha)
+
+
+def _cord_radius(skeleton: Skeleton) -> FloatArray:
+    lengths = np.full(len(skeleton.joints), 0.05)
+    for i, parent in enumerate(skeleton.parents):
+        if parent >= 0:
+            lengths[i] = float(np.linalg.norm(skeleton.positions[i] - skeleton.positions[parent]))
+    return np.clip(lengths * 0.07, 0.0015, 0.014)
+
+
+def _cord(
+    draw: DrawList, start: FloatArray, end: FloatArray, radius: float, colour: FloatArray, chosen: bool, alpha: float
+) -> None:
+    """Three strands, each from one axis of the parent to the same axis of the child; x, the bend axis, is brighter."""
+    t = np.linspace(0.0, 1.0, 7)[:, None]
+    bulge = radius * (0.35 + 1.3 * np.sin(np.pi * t) ** 0.8)
+    centre = start[:3, 3] + t * (end[:3, 3] - start[:3, 3])
+    directions = (
+        (start[:3, 0], end[:3, 0], 1.0),
+        (-0.5 * start[:3, 0] + 0.87 * start[:3, 2], -0.5 * end[:3, 0] + 0.87 * end[:3, 2], 0.62),
+        (-0.5 * start[:3, 0] - 0.87 * start[:3, 2], -0.5 * end[:3, 0] - 0.87 * end[:3, 2], 0.62),
+    )
+    for a, b, bright in directions:
+        strand = centre + bulge * ((1 - t) * a + t * b)
+        shade = colour * 0.75 + 0.25 * LINEN if bright == 1.0 else colour * 0.8
+        draw.over.add(strand, shade, (2.6 if chosen else 1.7) * (1.0 if bright == 1.0 else 0.8), alpha * bright)
+
+
+def _axes(draw: DrawList, world: FloatArray, length: float) -> None:
+    for k, name in enumerate("xyz"):
+        axis = world[:3, k] / max(float(np.linalg.norm(world[:3, k])), 1e-9)
+        draw.over.add(np.array([world[:3, 3], world[:3, 3] + axis * length]), AXES[name], 2.0, 0.9)
+
+
+def draw_pegs(draw: DrawList, pegs: PegSet, marks: Marks, height: float) -> None:
+    """Pegs: full dots with a short stem upward; weak guesses hollow and with a linen ring."""
+    for peg in pegs.pegs:
+        other = other_side_name(peg.name)
+        side = Side.CENTRE if other is None else (Side.LEFT if peg.name.startswith("l_") else Side.RIGHT)
+        colour, place = side_colour(side), np.array(peg.position)
+        fine = peg.name.endswith(("_base", "_tip"))
+        radius = 4.0 if fine else 6.5
+        if peg.name in marks.selected:
+            draw.dots.add(place, colour, radius + 10, hollow=2.0, alpha=0.55)
+        stem = np.array([place, place + [0.0, 0.012 * height * (0.6 if fine else 1.0), 0.0]])
+        draw.over.add(stem, colour, 2.0, 0.9)
+        weak = peg.confidence < 0.5 and not peg.by_hand
+        if peg.name == marks.hovered or weak:
+            draw.dots.add(place, LINEN, radius + 3, hollow=1.0, alpha=0.9)
+        draw.dots.add(place, colour, radius, hollow=1.0 if weak else 0.0)
+
+
+def draw_controls(
+    draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Pose, marks: Marks
+) -> None:
+    """Control shapes in side colours; what a limb's blend leaves out of use is dimmed."""
+    dim = out_of_use(rig, pose)
+    for i, control in enumerate(rig.controls):
+        chosen = control.id in marks.selected
+        alpha = 0.16 if control.id in dim and not chosen else 0.95
+        colour = side_colour(control.side)
+        for line in shape_lines(control):
+            world = line @ worlds[i][:3, :3].T + worlds[i][:3, 3]
+            if chosen:
+                draw.over.add(world, colour, 7.0, 0.28)
+            if control.id == marks.hovered:
+                draw.over.add(world, LINEN, 2.2, 0.9)
+            draw.through.add(world, colour, 3.4 if chosen else 2.0, alpha)
+    for limb in rig.limbs:
+        if limb.pole not in dim:
+            pole = worlds[rig.index[limb.pole]][:3, 3]
+            middle = worlds[rig.index[limb.fk[1]]][:3, 3]
+            draw.through.add(np.array([pole, middle]), side_colour(rig.control(limb.pole).side), 1.0, 0.25)
+
+
+def out_of_use(rig: ControlRig, pose: Pose) -> frozenset[str]:
+    """Controls that move nothing now: FK of a limb on IK, goal and pole of one on FK."""
+    dim: set[str] = set()
+    for limb in rig.limbs:
+        goal = rig.control(limb.goal)
+        blend = pose.controls.get(goal.id, goal.zero)[CHANNELS.index("blend")]
+        if blend >= 0.999:
+            dim |= set(limb.fk)
+        elif blend <= 0.001:
+            dim |= {limb.goal, limb.pole}
+    return frozenset(dim)
+
+
+def draw_handle(draw: DrawList, handle: Handle, camera: Camera, hovered: str, allowed: str = "xyz") -> None:
+    """The grips of a handle; the one under the pointer thicker. allowed: the axes that may be used."""
+    for grip, line in handle_lines(handle, camera):
+        if grip != "view" and grip not in allowed:
+            continue
+        if grip == "view" and handle.kind is not HandleKind.MOVE and allowed != "xyz":
+            continue
+        strong = grip == hovered
+        draw.over.add(line, AXES[grip], 4.0 if strong else 2.4, 1.0 if grip != "view" or strong else 0.55)
+        if handle.kind is HandleKind.MOVE and grip != "view":
+            draw.dots.add(line[1], AXES[grip], 6.0 if strong else 5.0)
+        if handle.kind is HandleKind.GROW and grip != "view":
+            draw.dots.add(line[1], AXES[grip], 6.5, hollow=1.0)

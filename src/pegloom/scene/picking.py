@@ -1,0 +1,95 @@
+"""What lies under the pointer: surfaces by ray, joints, pegs and controls by pixels."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.scene.camera import Camera, Ray
+
+NEAR_ENOUGH = 11.0
+"""Pixels within which a dot or a line is hit."""
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """Where a ray meets a surface: triangle number, distance, point (3,)."""
+
+    triangle: int
+    distance: float
+    point: FloatArray
+
+
+def hit_surface(ray: Ray, points: FloatArray, triangles: IntArray) -> Hit | None:
+    """Nearest triangle a ray meets, from either side, or None."""
+    triangle, distance = _nearest(ray.origin, ray.direction, points, triangles)
+    if triangle < 0:
+        return None
+    return Hit(int(triangle), float(distance), ray.origin + ray.direction * distance)
+
+
+@njit(cache=True, nogil=True)
+def _nearest(origin, direction, points, triangles):  # type: ignore[no-untyped-def]  # pragma: no cover
+    # Moeller and Trumbore, "Fast, minimum storage ray/triangle intersection", 1997.
+    best, found = np.inf, -1
+    for t in range(len(triangles)):
+        ax, ay, az = points[triangles[t, 0]]
+        ux, uy, uz = points[triangles[t, 1]][0] - ax, points[triangles[t, 1]][1] - ay, points[triangles[t, 1]][2] - az
+        vx, vy, vz = points[triangles[t, 2]][0] - ax, points[triangles[t, 2]][1] - ay, points[triangles[t, 2]][2] - az
+        px = direction[1] * vz - direction[2] * vy
+        py = direction[2] * vx - direction[0] * vz
+        pz = direction[0] * vy - direction[1] * vx
+        det = ux * px + uy * py + uz * pz
+        if abs(det) < 1e-18:
+            continue
+        sx, sy, sz = origin[0] - ax, origin[1] - ay, origin[2] - az
+        u = (sx * px + sy * py + sz * pz) / det
+        if u < 0.0 or u > 1.0:
+            continue
+        qx, qy, qz = sy * uz - sz * uy, sz * ux - sx * uz, sx * uy - sy * ux
+        v = (direction[0] * qx + direction[1] * qy + direction[2] * qz) / det
+        if v < 0.0 or u + v > 1.0:
+            continue
+        distance = (vx * qx + vy * qy + vz * qz) / det
+        if 1e-9 < distance < best:
+            best, found = distance, t
+    return found, best
+
+
+def nearest_dot(points: FloatArray, x: float, y: float, camera: Camera, size: tuple[int, int]) -> int | None:
+    """Index of the point (n, 3) drawn nearest the pointer within NEAR_ENOUGH; of equals the one in front."""
+    if len(points) == 0:
+        return None
+    screen = camera.project(points, *size)
+    away = np.hypot(screen[:, 0] - x, screen[:, 1] - y)
+    away = np.where(screen[:, 2] > 0, away, np.inf)
+    best = float(away.min())
+    if best > NEAR_ENOUGH:
+        return None
+    rivals = np.flatnonzero(away <= best + 1.5)
+    return int(rivals[int(np.argmin(screen[rivals, 2]))])
+
+
+def line_distance(line: FloatArray, x: float, y: float, camera: Camera, size: tuple[int, int]) -> float:
+    """Pixels from the pointer to a drawn polyline (m, 3)."""
+    screen = camera.project(line, *size)
+    if (screen[:, 2] <= 0).any():
+        return float("inf")
+    a, b = screen[:-1, :2], screen[1:, :2]
+    d = b - a
+    length2 = np.maximum((d**2).sum(axis=1), 1e-12)
+    t = np.clip(((np.array([x, y]) - a) * d).sum(axis=1) / length2, 0, 1)
+    return float(np.hypot(*(a + t[:, None] * d - [x, y]).T).min())
+
+
+def inside_box(
+    points: FloatArray, corner: tuple[float, float], other: tuple[float, float], camera: Camera, size: tuple[int, int]
+) -> BoolArray:
+    """Which points (n, 3) are drawn inside a box of pixels."""
+    screen = camera.project(points, *size)
+    (x0, x1), (y0, y1) = sorted((corner[0], other[0])), sorted((corner[1], other[1]))
+    inside = (screen[:, 0] >= x0) & (screen[:, 0] <= x1) & (screen[:, 1] >= y0) & (screen[:, 1] <= y1)
+    return np.asarray(inside & (screen[:, 2] > 0))

@@ -1,0 +1,155 @@
+"""A brush stroke from press to release: dabs on a working copy, points to show at once, weights to commit at the end."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+import numpy as np
+from scipy import sparse
+
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import place_edges, place_neighbours, weld
+from pegloom.core.geometry.symmetry import partners
+from pegloom.core.memo import by_identity
+from pegloom.core.skin.brush import change_weight, dab, limit_rows, smooth_rows
+from pegloom.core.skin.deform import skin_linear
+from pegloom.core.skin.weights import Packed, Weights, cut, dense, from_dense
+from pegloom.document.model import Character, Part
+
+
+class Paint(Enum):
+    ADD = "add"
+    TAKE = "take"
+    SET = "set"
+    EVEN = "even"
+
+
+@by_identity
+def _edge_lengths(part: Part) -> sparse.csr_matrix:
+    g = weld(part.mesh)
+    places, edges = part.mesh.points[g.first], place_edges(part.mesh)
+    length = np.linalg.norm(places[edges[:, 0]] - places[edges[:, 1]], axis=1) + 1e-9
+    both = np.concatenate([edges, edges[:, ::-1]])
+    return sparse.csr_matrix((np.tile(length, 2), (both[:, 0], both[:, 1])), shape=(g.count, g.count))
+
+
+class Stroke:
+    """Paints one joint's weight on one part. Raises EditError where the part is not bound or the joint is locked."""
+
+    def __init__(
+        self, character: Character, part: Part, joint_id: str, *, both_sides: bool, locked: frozenset[str],
+        inside: IntArray | None = None,
+    ) -> None:  # fmt: skip
+        skeleton, skin = character.skeleton, character.skin
+        if skeleton is None or skin is None or part.id not in skin.weights:
+            raise EditError(f"{part.name} is not bound yet; bind first")
+        if joint_id in locked:
+            raise EditError(f"{skeleton.joint(joint_id).name} is locked; unlock it or take another joint")
+        weights = skin.weights[part.id]
+        other = skeleton.other_side(joint_id) if both_sides else None
+        wanted = [j for j in (joint_id, other) if j and j not in weights.joint_ids]
+        self.part, self.joint, self.other = part, joint_id, other
+        self.joint_ids = (*weights.joint_ids, *dict.fromkeys(wanted))
+        self.g = weld(part.mesh)
+        self.values = np.zeros((self.g.count, len(self.joint_ids)))
+        self.values[:, : len(weights.joint_ids)] = dense(weights)[self.g.first]
+        self.neighbours = place_neighbours(part.mesh)
+        self.influences = skin.influences
+        self.lock: BoolArray = np.array([j in locked for j in self.joint_ids])
+        self.heirs = {j: self._heir(character, j) for j in (joint_id, other) if j}
+        self.across: IntArray | None = None
+        if both_sides:
+            middle = character.standing.middle if character.standing else 0.0
+            partner = partners(part.mesh, middle)[self.g.first]
+            self.across = np.where(partner >= 0, self.g.group[np.maximum(partner, 0)], -1)
+        self.allowed: BoolArray | None = None
+        if inside is not None and len(inside):
+            self.allowed = np.zeros(self.g.count, dtype=bool)
+            self.allowed[self.g.group[inside]] = True
+            if self.across is not None:
+                there = self.across[self.allowed]
+                self.allowed[there[there >= 0]] = True
+        # Skinning of the working copy: its own packed rows, rewritten only where a dab fell.
+        width = max(int(np.diff(weights.indptr).max()), min(skin.influences, len(self.joint_ids)), 1)
+        self.packed_index = np.zeros((part.mesh.vertex_count, width), dtype=np.int32)
+        self.packed_value = np.zeros((part.mesh.vertex_count, width))
+        self._members = np.argsort(self.g.group, kind="stable")
+        self._starts = np.searchsorted(self.g.group[self._members], np.arange(self.g.count + 1))
+        self._pack(np.arange(self.g.count))
+        self.columns = np.array([skeleton.index[j] for j in self.joint_ids])
+        self.touched = False
+
+    def _heir(self, character: Character, joint: str) -> int:
+        assert character.skeleton is not None
+        parent = character.skeleton.joint(joint).parent
+        return self.joint_ids.index(parent) if parent in self.joint_ids else self.joint_ids.index(joint)
+
+    def dab(
+        self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float
+    ) -> None:
+        """One touch. seed: vertices of the triangle under the pointer; reach: metres along the surface."""
+        places = np.unique(self.g.group[seed])
+        rows, force = dab(self.part.mesh.points, _edge_lengths(self.part), places, reach, hardness=hardness)
+        self._apply(self.joint, rows, force * strength, paint, value)
+        if self.across is not None:
+            there = self.across[rows]
+            keep = there >= 0
+            if self.other is not None and self.other != self.joint:
+                self._apply(self.other, there[keep], force[keep] * strength, paint, value)
+            elif self.other == self.joint:
+                fresh = keep & ~np.isin(there, rows)
+                self._apply(self.joint, there[fresh], force[fresh] * strength, paint, value)
+
+    def _apply(self, joint: str, rows: IntArray, force: FloatArray, paint: Paint, value: float) -> None:
+        if self.allowed is not None:
+            keep = self.allowed[rows]
+            rows, force = rows[keep], force[keep]
+        if len(rows) == 0:
+            return
+        column = self.joint_ids.index(joint)
+        if paint is Paint.EVEN:
+            self.values = smooth_rows(self.values, rows, force, self.neighbours, locked=self.lock)
+            keep_column = None
+        else:
+            now = self.values[rows, column]
+            if paint is Paint.SET:
+                wanted = now + (value - now) * force
+            else:
+                wanted = now + (0.35 if paint is Paint.ADD else -0.35) * force
+            wanted = np.clip(wanted, 0.0, 1.0)
+            self.values = change_weight(
+                self.values, column, rows, wanted, neighbours=self.neighbours, heir=self.heirs[joint], locked=self.lock
+            )
+            keep_column = column if paint is not Paint.TAKE else None
+        self.values = limit_rows(self.values, rows, self.influences, keep=keep_column)
+        self.touched = True
+        self._pack(rows)
+
+    def _pack(self, rows: IntArray) -> None:
+        width = self.packed_index.shape[1]
+        some = self.values[rows]
+        order = np.argsort(-some, axis=1, kind="stable")[:, :width]
+        kept = np.take_along_axis(some, order, axis=1)
+        kept = kept / np.maximum(kept.sum(axis=1, keepdims=True), 1e-12)
+        count = self._starts[rows + 1] - self._starts[rows]
+        source = np.repeat(np.arange(len(rows)), count)
+        within = np.arange(len(source)) - np.repeat(np.cumsum(count) - count, count)
+        members = self._members[self._starts[rows][source] + within]
+        self.packed_index[members] = order[source]
+        self.packed_value[members] = kept[source]
+
+    def points(self, matrices: FloatArray) -> FloatArray:
+        """Points (n, 3) under skin matrices (skeleton order) with the weights as painted so far."""
+        packed = Packed(self.packed_index, self.packed_value)
+        return skin_linear(self.part.mesh.points, packed, matrices[self.columns])
+
+    def influence(self, joint: str) -> FloatArray:
+        """(n,) weight of a joint as painted so far."""
+        if joint not in self.joint_ids:
+            return np.zeros(self.part.mesh.vertex_count)
+        return np.asarray(self.values[self.g.group, self.joint_ids.index(joint)])
+
+    def weights(self) -> Weights:
+        """The painted weights, cut and normalised."""
+        return from_dense(cut(self.values, None)[self.g.group], self.joint_ids)
