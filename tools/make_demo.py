@@ -216,6 +216,8 @@ def atlas(
     middle[:, 0] = np.abs(middle[:, 0])
     distances = np.stack([piece(middle) for _, piece, _ in pieces], axis=1)
     region = np.array([REGIONS.index(name) for name, _, _ in pieces])[np.argmin(distances, axis=1)]
+    below_hem = (region == REGIONS.index("coat")) & (middle[:, 1] < 0.755) & (middle[:, 0] < 0.25)
+    region[below_hem] = REGIONS.index("trousers")
     uvs = np.zeros((len(quads), 4, 2))
     for number, name in enumerate(REGIONS):
         mine = np.flatnonzero(region == number)
@@ -230,7 +232,7 @@ def atlas(
             sleeve = (out @ ARM > 0.03) & (np.linalg.norm(out - np.outer(out @ ARM, ARM), axis=1) < 0.085)
             sleeve = np.repeat(sleeve.reshape(-1, 4).mean(axis=1) > 0.5, 4)
             u = np.where(sleeve, 0.5 + 0.24 * (p[:, 2] / 0.07), np.arctan2(p[:, 0], p[:, 2]) / np.pi)
-            v = np.where(sleeve, 0.02 + 0.3 * (out @ ARM) / 0.46, 0.36 + 0.62 * (p[:, 1] - 0.6) / 0.68)
+            v = np.where(sleeve, 0.02 + 0.3 * (out @ ARM) / 0.46, 0.36 + 0.62 * (p[:, 1] - 0.74) / 0.54)
         elif name in ("trousers", "boots"):
             centre = 0.096
             u = np.arctan2(p[:, 0] - centre, p[:, 2]) / (2 * np.pi) + 0.5
@@ -310,35 +312,43 @@ def paint() -> np.ndarray:
 
 
 def eyes() -> Mesh:
-    """Two spheres, each a shell; v runs from the back to the pupil."""
+    """Two spheres, each a closed shell; v runs from the back to the pupil."""
     rings, segments, radius = 10, 14, 0.026
-    points, faces, uvs = [], [], []
+    points: list[tuple[float, float, float]] = []
+    corners: list[int] = []
+    sizes: list[int] = []
+    uvs: list[tuple[float, float]] = []
+
+    def face(*vertices: tuple[int, int]) -> None:
+        """Corners as (vertex, ring)."""
+        corners.extend(vertex for vertex, _ in vertices)
+        uvs.extend((0.5, ring / rings) for _, ring in vertices)
+        sizes.append(len(vertices))
+
     for side in (1, -1):
-        offset = len(points)
-        for r in range(rings + 1):
-            angle = np.pi * r / rings
-            for s in range(segments):
-                turn = side * 2 * np.pi * s / segments
-                points.append(
-                    (
-                        side * 0.044 + radius * np.sin(angle) * np.cos(turn),
-                        1.42 + radius * np.sin(angle) * np.sin(turn),
-                        0.105 - radius * np.cos(angle) * 0.9,
-                    )
-                )
-        for r in range(rings):
-            for s in range(segments):
-                a, b = offset + r * segments + s, offset + r * segments + (s + 1) % segments
-                face = [a, a + segments, b + segments, b]
-                face = face if side < 0 else face[::-1]
-                faces.append(face)
-                for vertex in face:
-                    uvs.append((0.5, ((vertex - offset) // segments) / rings))
-    points_array = np.array(points)
-    corners = np.array(faces).ravel()
-    return make_mesh(
-        points_array, corners, np.arange(len(faces) + 1) * 4, uvs=tile_uv(REGIONS.index("eye"), np.array(uvs))
-    )
+        back = len(points)
+
+        def place(ring: int, segment: int, side: int = side) -> tuple[float, float, float]:
+            angle, turn = np.pi * ring / rings, side * 2 * np.pi * segment / segments
+            x = side * 0.044 + radius * np.sin(angle) * np.cos(turn)
+            return x, 1.42 + radius * np.sin(angle) * np.sin(turn), 0.105 - radius * np.cos(angle) * 0.9
+
+        points.append(place(0, 0))
+        for ring in range(1, rings):
+            points += [place(ring, segment) for segment in range(segments)]
+        points.append(place(rings, 0))
+        front = len(points) - 1
+        for s in range(segments):
+            t = (s + 1) % segments
+            a, b = (t, s) if side > 0 else (s, t)
+            face((back, 0), (back + 1 + a, 1), (back + 1 + b, 1))
+            for ring in range(1, rings - 1):
+                low, high = back + 1 + (ring - 1) * segments, back + 1 + ring * segments
+                face((low + b, ring), (low + a, ring), (high + a, ring + 1), (high + b, ring + 1))
+            last = back + 1 + (rings - 2) * segments
+            face((last + b, rings - 1), (last + a, rings - 1), (front, rings))
+    starts = np.concatenate([[0], np.cumsum(sizes)])
+    return make_mesh(points, corners, starts, uvs=tile_uv(REGIONS.index("eye"), np.array(uvs)))
 
 
 def brim() -> Mesh:
@@ -368,7 +378,12 @@ def brim() -> Mesh:
 def make_wick() -> None:
     pieces = wick_fields()
     field = body_field(pieces)
-    points, quads = surface_nets(field, np.array([0, 0.0, -0.2]), np.array([0.78, 1.72, 0.22]), CELL)
+    # A cell size at which the net has no edge shared by more than two faces.
+    for cell in CELL * (1 + 0.004 * np.arange(24)):
+        points, quads = surface_nets(field, np.array([0, 0.0, -0.2]), np.array([0.78, 1.72, 0.22]), float(cell))
+        edges = np.sort(np.concatenate([quads[:, [i, (i + 1) % 4]] for i in range(4)]), axis=1)
+        if np.unique(edges, axis=0, return_counts=True)[1].max() == 2:
+            break
     partner = mirror_partners(points)
     points = relax(points, quads, field)
     points = (points + points[partner] * [-1, 1, 1]) / 2
@@ -386,7 +401,7 @@ def make_wick() -> None:
 
 def rig_wick() -> None:
     """The started project: Wick stood up, jointed, bound, with controls, a clip and a pose in hand."""
-    from pegloom.core.rig.controls import CHANNELS
+    from pegloom.core.motion.clips import sample
     from pegloom.document import edits
     from pegloom.document.model import Document
     from pegloom.files.project import save_project
@@ -400,23 +415,9 @@ def rig_wick() -> None:
     document = edits.build_joints(edits.set_pegs(document, edits.find_pegs(document)))
     document = edits.build_controls(edits.bind(document))
     document, _ = edits.add_trial_clip(document)
-    # A greeting: one hand raised with the elbow bent, weight on one foot.
-    turns = {
-        "arm.l.clavicle": {"turn_z": 0.12},
-        "arm.l.upper.fk": {"turn_z": 0.45},
-        "arm.l.lower.fk": {"turn_x": 1.5},
-        "arm.r.upper.fk": {"turn_z": 0.32},
-        "arm.r.lower.fk": {"turn_x": 0.5},
-        "spine.chest": {"turn_z": -0.05},
-        "spine.head": {"turn_z": 0.1, "turn_y": 0.2},
-        "body": {"move_x": -0.03, "move_y": -0.012},
-        "leg.l.goal": {"move_x": 0.03, "move_z": 0.07, "turn_y": 0.25},
-    }
-    rig = document.require_character().rig
-    assert rig is not None
-    assert all(channel in CHANNELS for row in turns.values() for channel in row)
-    for control, channels in turns.items():
-        document = edits.set_channels(document, control, **channels)
+    # The pose in hand is a moment of the clip.
+    character = document.require_character()
+    document = edits.set_pose(document, sample(character.clips[0], 2.2))
     save_project(OUT / "wick.pegloom", document)
 
 

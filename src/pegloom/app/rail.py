@@ -43,6 +43,7 @@ class Rail(QWidget):
             f[Area.WEIGHTS] = 1.0 if bound else (0.5 if character.skin else 0.0)
             f[Area.CONTROLS] = 1.0 if character.rig else 0.0
             f[Area.MOTION] = 1.0 if any(c.curves or c.tracks for c in character.clips) else (0.5 if character.clips else 0)
+            f[Area.HANDOVER] = 0.5 if character.skin else 0.0
             for snag in find_snags(character):
                 if snag.severity is not Severity.NOTE:
                     area = Area[snag.area.upper()]

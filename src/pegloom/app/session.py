@@ -249,7 +249,12 @@ class Session(QObject):
                 self.influence = "arm.l.upper" if "arm.l.upper" in ids else ids[min(1, len(ids) - 1)]
         else:
             self.lens = Lens.NONE
-        wanted = {Area.JOINTS: ("peg", "joint"), Area.WEIGHTS: ("joint",)}.get(area, ("control", "part"))
+        wanted = {
+            Area.JOINTS: ("peg", "joint"),
+            Area.WEIGHTS: ("joint",),
+            Area.CONTROLS: ("control",),
+            Area.MOTION: ("control",),
+        }.get(area, ("part",))
         if self.selection.kind not in wanted:
             self.selection = Selection()
             self.selection_changed.emit()

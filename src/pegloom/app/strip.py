@@ -179,7 +179,7 @@ class Ruler(QWidget):
             tall = frame % step == 0
             painter.setPen(QPen(QColor(INK.faint if tall else INK.line), 1))
             painter.drawLine(QPointF(x, base - (9 if tall else 4)), QPointF(x, base))
-            if tall:
+            if tall and x < self.width() - 34:
                 painter.setPen(QColor(INK.soft))
                 painter.drawText(QRectF(x + 3, TOP - 4, 60, 14), Qt.AlignmentFlag.AlignLeft, str(frame))
         clip = session.clip
@@ -219,7 +219,7 @@ class Ruler(QWidget):
         if len(done) < 2:
             return
         worst = max(v for _, v in done)
-        scale = (bottom - top - 12) / max(worst - 1.0, 0.5)
+        scale = (bottom - top - 16) / max(worst - 1.0, 0.5)
         line = [
             QPointF(self.x_of(self.session.length * i / (len(self.curve) - 1)), bottom - (v - 1.0) * scale) for i, v in done
         ]
@@ -232,7 +232,7 @@ class Ruler(QWidget):
         frame = round(self.session.length * self.session.rate * at / (len(self.curve) - 1))
         painter.setPen(QColor(INK.woad))
         text = f"stretch of the skin, worst {worst:.2f} at frame {frame}"
-        painter.drawText(QRectF(LEFT, bottom - 16, self.width() - LEFT - RIGHT, 14), Qt.AlignmentFlag.AlignRight, text)
+        painter.drawText(QRectF(LEFT, top - 6, self.width() - LEFT - RIGHT, 14), Qt.AlignmentFlag.AlignRight, text)
 
     # Mouse
 

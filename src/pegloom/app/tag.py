@@ -23,12 +23,13 @@ class Tag(QFrame):
         super().__init__(stage)
         self.setObjectName("tag")
         self.session, self.actions = session, actions
-        self.setFixedWidth(232)
+        self.setMinimumWidth(232)
         self.grabbed: QPoint | None = None
         self.moved_by_hand = False
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 8, 12, 10)
         column.setSpacing(6)
+        column.setSizeConstraint(QVBoxLayout.SizeConstraint.SetFixedSize)
         head = QHBoxLayout()
         self.name = label("", "heading", name="tag.name")
         self.kind = label("", "caption", name="tag.kind")
@@ -37,6 +38,7 @@ class Tag(QFrame):
         head.addWidget(self.kind)
         column.addLayout(head)
         self.form = QFormLayout()
+        self.form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
         self.form.setHorizontalSpacing(10)
         self.form.setVerticalSpacing(4)
         column.addLayout(self.form)
@@ -69,6 +71,9 @@ class Tag(QFrame):
             self.built_for = (selection.kind, selection.lead)
         self._show()
         self.show()
+        self.layout().activate()
+        self.adjustSize()
+        self.place()
         self.raise_()
 
     def _build(self) -> None:
@@ -77,6 +82,7 @@ class Tag(QFrame):
         while self.buttons.count():
             item = self.buttons.takeAt(0)
             if item.widget() is not None:
+                item.widget().hide()
                 item.widget().deleteLater()
         self.fields, self.texts, self.rename = {}, {}, None
         selection, character = self.session.selection, self.session.character
@@ -104,8 +110,6 @@ class Tag(QFrame):
         else:
             for key, text in (("size", "Size"), ("what", "Kind"), ("bound", "Bound")):
                 self._text(key, text)
-        self.layout().activate()
-        self.adjustSize()
 
     def _field(self, key: str, text: str, commit: object) -> None:
         box = QDoubleSpinBox()

@@ -188,7 +188,7 @@ def clear(layout: QVBoxLayout) -> None:
         item = layout.takeAt(0)
         widget = item.widget()
         if widget is not None:
-            widget.setParent(None)
+            widget.hide()
             widget.deleteLater()
         elif item.layout() is not None:
             clear(item.layout())

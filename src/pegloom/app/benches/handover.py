@@ -34,7 +34,7 @@ class HandoverBench(Bench):
         bound = len(character.skin.weights) if character.skin else 0
         self.summary.setText(
             f"{len(character.included)} parts ({bound} bound), {joints} joints, {len(character.clips)} clips, "
-            f"{len(character.images)} pictures."
+            f"{len(character.images)} pictures. Clips on controls are baked to joints."
         )
         found = [s for s in find_snags(character) if s.severity is not Severity.NOTE]
         self.snags.note.setText(str(len(found)))

@@ -7,7 +7,7 @@ from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 
-from PyQt6.QtCore import QByteArray, QSize
+from PyQt6.QtCore import QByteArray, QSize, Qt
 from PyQt6.QtGui import QFont, QFontDatabase, QIcon, QPainter, QPixmap
 from PyQt6.QtSvg import QSvgRenderer
 from PyQt6.QtWidgets import QApplication
@@ -92,7 +92,9 @@ QTreeWidget, QListWidget {{ background: transparent; border: none; outline: none
 QTreeWidget::item, QListWidget::item {{ padding: 2px 4px; border-radius: 4px; }}
 QTreeWidget::item:selected, QListWidget::item:selected {{ background: {woad_deep}; color: {text}; }}
 QTreeWidget::item:hover, QListWidget::item:hover {{ background: {raised}; }}
-QTreeWidget::branch {{ background: transparent; }}
+QTreeWidget {{ show-decoration-selected: 0; }}
+QTreeWidget::branch, QTreeWidget::branch:selected, QTreeWidget::branch:hover {{ background: transparent; }}
+QSplitter::handle {{ background: {line}; image: none; }}
 QScrollArea {{ border: none; background: transparent; }}
 QScrollArea > QWidget > QWidget {{ background: transparent; }}
 QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
@@ -130,7 +132,7 @@ def icon(name: str, colour: str = INK.soft, size: int = 16) -> QIcon:
     """A shipped line icon in a colour."""
     data = (ASSETS / "icons" / f"{name}.svg").read_text().replace("currentColor", colour)
     pixmap = QPixmap(QSize(size * 2, size * 2))
-    pixmap.fill(0)
+    pixmap.fill(Qt.GlobalColor.transparent)
     painter = QPainter(pixmap)
     QSvgRenderer(QByteArray(data.encode())).render(painter)
     painter.end()

@@ -74,10 +74,12 @@ def add_trial_clip(document: Document) -> tuple[Document, str]:
         ("spine.head", "turn_x", [(0, 0), (0.8, 12 * d), (1.6, -6 * d), (4, 0)]),
         ("leg.l.goal", "move_z", [(0, 0), (0.4, 0), (1.2, 0.06 * h), (3.2, 0.06 * h), (4, 0)]),
         ("leg.l.goal", "move_y", [(0, 0), (0.4, 0), (0.8, 0.035 * h), (1.2, 0), (3.2, 0), (3.6, 0.03 * h), (4, 0)]),
-        ("arm.r.clavicle", "turn_z", [(0, 0), (1.6, -10 * d), (3, -10 * d), (4, 0)]),
-        ("arm.r.upper.fk", "turn_z", [(0, 0), (1.6, -42 * d), (3, -42 * d), (4, 0)]),
-        ("arm.r.lower.fk", "turn_x", [(0, 0), (1.6, 96 * d), (1.9, 60 * d), (2.2, 96 * d), (2.5, 60 * d), (3, 90 * d), (4, 0)]),
-        ("arm.l.lower.fk", "turn_x", [(0, 0), (0.8, 70 * d), (1.6, 20 * d), (4, 0)]),
+        ("arm.l.clavicle", "turn_x", [(0, 0), (1.6, 4 * d), (3, 4 * d), (4, 0)]),
+        ("arm.l.upper.fk", "turn_y", [(0, 0), (1.5, 78 * d), (3, 78 * d), (4, 0)]),
+        ("arm.l.lower.fk", "turn_x", [(0, 0), (1.5, 105 * d), (1.9, 72 * d), (2.3, 105 * d), (2.7, 72 * d), (3, 95 * d), (4, 0)]),
+        ("arm.r.upper.fk", "turn_z", [(0, 0), (0.8, 14 * d), (3.2, 14 * d), (4, 0)]),
+        ("arm.r.lower.fk", "turn_x", [(0, 0), (0.8, 62 * d), (1.6, 30 * d), (3.2, 30 * d), (4, 0)]),
+        ("spine.head", "turn_z", [(0, 0), (1.6, -7 * d), (3, -7 * d), (4, 0)]),
     ]  # fmt: skip
     for control_id, channel, keys in script:
         if control_id not in rig.index:

@@ -16,6 +16,8 @@ from pegloom.core.skeleton.joints import Skeleton, bone_segments
 SIGHT = 0.9
 """Share of the straight line to a bone that must lie inside the solid to count as in sight (cells are coarse)."""
 CELLS_TALL = 110
+RIVAL = 1.1
+"""How many times as far as the nearest bone in sight another may be and still be looked for."""
 SMALL_SHELL = 0.22
 """A shell of its own smaller than this share of the part's largest shell (by diagonal) moves as one piece."""
 
@@ -44,28 +46,39 @@ def view_bones(
 ) -> BoneView:
     """How far each place is from each joint's bones, and whether it sees them through the inside.
 
-    joints : indices of the joints that may hold weight. Only each place's nearest bones are looked at for sight.
+    joints : indices of the joints that may hold weight. Bones farther than RIVAL times the nearest one in sight are
+    not looked at and count as out of sight.
     """
     g = weld(mesh)
     places = mesh.points[g.first]
     normals = vertex_normals(mesh)[g.first]
     starts, ends, owner = bone_segments(skeleton)
-    distance = np.full((g.count, len(joints)), np.inf)
-    in_sight = np.zeros((g.count, len(joints)), dtype=bool)
-    # Begin a little under the skin, so that a surface cell's neighbours outside do not block the first step.
-    under = places - normals * (0.75 * solid.cell)
+    distance = np.empty((g.count, len(joints)))
+    target = np.empty((g.count, len(joints), 3))
+    rows = np.arange(g.count)
     for column, joint in enumerate(joints):
-        if column % 4 == 0:
-            progress(column / len(joints), f"sight of {skeleton.joints[joint].name}")
         segments = np.flatnonzero(owner == joint)
         nearest, d = closest_on_segments(places, starts[segments], ends[segments])
         best = np.argmin(d, axis=1)
-        rows = np.arange(g.count)
-        distance[:, column] = d[rows, best]
-        target = nearest[rows, best]
-        close = np.flatnonzero(d[rows, best] < np.inf)
-        share = sight_inside(solid.filled, solid.origin, solid.cell, under[close], target[close])
-        in_sight[close, column] = share >= SIGHT
+        distance[:, column], target[:, column] = d[rows, best], nearest[rows, best]
+    # Begin a little under the skin, so that a surface cell's neighbours outside do not block the first step.
+    under = places - normals * (0.75 * solid.cell)
+    order = np.argsort(distance, axis=1, kind="stable")
+    in_sight = np.zeros((g.count, len(joints)), dtype=bool)
+    open_rows, reach = rows, np.full(g.count, np.inf)
+    for rank in range(len(joints)):
+        progress(min(0.1 + 0.12 * rank, 1.0), "looking for the bones in sight")
+        column = order[open_rows, rank]
+        # Once a bone is seen, only those about as near still matter.
+        keep = distance[open_rows, column] <= reach[open_rows]
+        open_rows, column = open_rows[keep], column[keep]
+        if len(open_rows) == 0:
+            break
+        share = sight_inside(solid.filled, solid.origin, solid.cell, under[open_rows], target[open_rows, column])
+        seen = share >= SIGHT
+        in_sight[open_rows, column] = seen
+        first = seen & ~np.isfinite(reach[open_rows])
+        reach[open_rows[first]] = RIVAL * distance[open_rows[first], column[first]]
     return BoneView(distance, in_sight)
 
 
