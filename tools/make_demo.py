@@ -417,7 +417,7 @@ def rig_wick() -> None:
     document, _ = edits.add_trial_clip(document)
     # The pose in hand is a moment of the clip.
     character = document.require_character()
-    document = edits.set_pose(document, sample(character.clips[0], 2.2))
+    document = edits.set_pose(document, sample(character.clips[0], 2.2, rig=character.rig))
     save_project(OUT / "wick.pegloom", document)
 
 

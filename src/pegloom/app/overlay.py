@@ -179,6 +179,7 @@ class StageFrame(QWidget):
         self.stage.pointed.connect(self._point)
         for signal in (session.view_changed, session.changed, session.selection_changed):
             signal.connect(lambda *_: self.refresh())
+        session.selection_changed.connect(lambda: QTimer.singleShot(0, self.tag.place))
         session.said.connect(self.say)
         session.jobs.started.connect(self._job_started)
         session.jobs.progressed.connect(self._job_progress)

@@ -340,7 +340,7 @@ class Session(QObject):
         self.time = float(min(max(seconds, 0.0), self.length))
         clip, character = self.clip, self.character
         if clip is not None and clip.curves and character is not None:
-            pose = sample(clip, self.time, character.skeleton, character.pose)
+            pose = sample(clip, self.time, character.skeleton, character.pose, character.rig)
             self.preview(self.document.with_character(replace(character, pose=pose)))
         self.time_changed.emit()
 

@@ -134,7 +134,7 @@ class Ruler(QWidget):
         i = self.curve.index(None)
         at = self.session.length * i / (len(self.curve) - 1)
         clip = self.session.clip
-        pose = range_pose(character, at) if clip is None else sample(clip, at, character.skeleton, character.pose)
+        pose = range_pose(character, at) if clip is None else sample(clip, at, character.skeleton, character.pose, character.rig)
         frame = evaluate(character, pose)
         worst = 1.0
         for part in character.included:

@@ -72,7 +72,7 @@ class Tag(QFrame):
         self._show()
         self.show()
         self.layout().activate()
-        self.adjustSize()
+        self.resize(self.layout().sizeHint())
         self.place()
         self.raise_()
 

@@ -12,8 +12,11 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import ShapeError
 from pegloom.core.geometry.transforms import decompose, normalised, slerp
-from pegloom.core.rig.controls import CHANNELS, Pose, Values
+from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Values
 from pegloom.core.skeleton.joints import Skeleton
+
+
+NO_VALUES = (0.0,) * len(CHANNELS)
 
 
 class Between(Enum):
@@ -118,8 +121,14 @@ class Clip:
         return tuple(sorted({round(t, 6) for curve in self.curves.values() for t in curve.times}))
 
 
-def sample(clip: Clip, time: float, skeleton: Skeleton | None = None, base: Pose | None = None) -> Pose:
-    """The pose of a clip at a time. Channels without keys keep `base`'s values."""
+def sample(
+    clip: Clip,
+    time: float,
+    skeleton: Skeleton | None = None,
+    base: Pose | None = None,
+    rig: ControlRig | None = None,
+) -> Pose:
+    """The pose of a clip at a time. Channels without keys keep `base`'s values, or the rig's rest."""
     if clip.tracks and skeleton is not None:
         placements = {}
         for joint_id, tracks in clip.tracks.items():
@@ -135,7 +144,8 @@ def sample(clip: Clip, time: float, skeleton: Skeleton | None = None, base: Pose
     controls = dict(base.controls) if base is not None else {}
     for (control_id, channel), curve in clip.curves.items():
         if control_id not in rows:
-            rows[control_id] = list(controls.get(control_id, (0.0,) * len(CHANNELS)))
+            resting = rig.control(control_id).zero if rig is not None and control_id in rig.index else NO_VALUES
+            rows[control_id] = list(controls.get(control_id, resting))
         rows[control_id][CHANNELS.index(channel)] = curve.at(time)
     for control_id, row in rows.items():
         controls[control_id] = tuple(row)  # type: ignore[assignment]
