@@ -118,7 +118,7 @@ def survey(mesh: Path, as_json: Json = False) -> None:
     imported = read_mesh(mesh)
     points = np.concatenate([p.mesh.points for p in imported.parts])
     document = _bring_in(mesh, imported)
-    stance = guess_stance(points)
+    stance = guess_stance(points, document.require_character().all_triangles())
     low, high = points.min(axis=0), points.max(axis=0)
     stood = edits.stand_up(_fresh(mesh)).require_character()
     snags = [s for p in imported.parts for s in mesh_snags(p.mesh, p.name)]

@@ -9,9 +9,9 @@ from types import MappingProxyType
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import Mesh
+from pegloom.core.geometry.mesh import Mesh, triangulate
 from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.controls import ControlRig, Pose
 from pegloom.core.skeleton.joints import Skeleton, Vector
@@ -158,6 +158,14 @@ class Character:
         """Points (n, 3) of all included parts, one after the other."""
         parts = [p.mesh.points for p in self.included]
         return np.concatenate(parts) if parts else np.zeros((0, 3))
+
+
+    def all_triangles(self) -> IntArray:
+        """Triangles (t, 3) over `all_points`."""
+        parts = [p.mesh for p in self.included]
+        offsets = np.cumsum([0, *[mesh.vertex_count for mesh in parts]])
+        pieces = [triangulate(mesh).vertices + offset for mesh, offset in zip(parts, offsets, strict=False)]
+        return np.concatenate(pieces) if pieces else np.zeros((0, 3), dtype=np.int64)
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)

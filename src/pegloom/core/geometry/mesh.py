@@ -124,6 +124,26 @@ def triangulate(mesh: Mesh) -> Triangles:
     return Triangles(frozen(mesh.corners[corners]), frozen(corners), frozen(faces))
 
 
+def sample_surface(points: FloatArray, triangles: IntArray, *, count: int = 12_000) -> FloatArray:
+    """About `count` points (m, 3) spread evenly over a surface, the same each time: a mesh of few, long faces is
+    seen as well as a fine one. Golden-ratio sequence (M. Roberts, "The unreasonable effectiveness of quasirandom
+    sequences", 2018), folded into each triangle.
+    """
+    if len(triangles) == 0:
+        return points
+    area = np.linalg.norm(triangle_normals(points, triangles), axis=1)
+    total = np.cumsum(area)
+    if total[-1] <= 0:
+        return points
+    chosen = np.searchsorted(total, (np.arange(count) + 0.5) / count * total[-1])
+    k = np.arange(count)
+    u, v = (0.5 + k * 0.7548776662466927) % 1.0, (0.5 + k * 0.5698402909980532) % 1.0
+    over = u + v > 1
+    u, v = np.where(over, 1 - u, u), np.where(over, 1 - v, v)
+    a, b, c = (points[triangles[np.minimum(chosen, len(triangles) - 1), i]] for i in range(3))
+    return np.asarray(a + u[:, None] * (b - a) + v[:, None] * (c - a))
+
+
 def bounds(points: FloatArray) -> tuple[FloatArray, FloatArray]:
     """Least and greatest corner of the box around points (n, 3); zeros for none."""
     if len(points) == 0:

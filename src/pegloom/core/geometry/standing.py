@@ -12,8 +12,8 @@ from enum import Enum
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import bounds
+from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.geometry.mesh import bounds, sample_surface
 from pegloom.core.geometry.symmetry import Symmetry, find_plane
 
 AXES = {"+X": (1, 0, 0), "-X": (-1, 0, 0), "+Y": (0, 1, 0), "-Y": (0, -1, 0), "+Z": (0, 0, 1), "-Z": (0, 0, -1)}
@@ -46,10 +46,11 @@ class Stance:
     facing_confidence: float
 
 
-def guess_stance(points: FloatArray) -> Stance:
-    """Guess up, facing and the mirror plane of a character's points (n, 3)."""
+def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stance:
+    """Guess up, facing and the mirror plane of a character's points (n, 3); triangles (t, 3) let sparse faces count."""
     low, high = bounds(points)
     span = np.maximum(high - low, 1e-12)
+    seen = points if triangles is None else np.concatenate([points, sample_surface(points, triangles)])
     planes = [find_plane(points, axis) for axis in range(3)]
     # A flat or tube-like figure mirrors across its thin axis as well; the lateral axis is the one that mirrors
     # well and is not the thinnest by far, judged after the foot end is known.
@@ -59,7 +60,7 @@ def guess_stance(points: FloatArray) -> Stance:
             if up_axis == lateral:
                 continue
             depth_axis = 3 - lateral - up_axis
-            feet_low, certainty = _foot_end(points, lateral, up_axis, planes[lateral].offset)
+            feet_low, certainty = _foot_end(seen, lateral, up_axis, planes[lateral].offset)
             upright = float(span[up_axis] / span.max())
             shallow = float(span[depth_axis] / span.max())
             score = 1.6 * planes[lateral].score + 0.9 * certainty + 0.6 * upright - 0.8 * shallow
@@ -70,7 +71,7 @@ def guess_stance(points: FloatArray) -> Stance:
     _, lateral, up_axis, sign, certainty = best
     up = _direction(up_axis, sign)
     depth_axis = 3 - lateral - up_axis
-    facing_sign, facing_certainty = _facing(points, up_axis, sign, depth_axis, lateral, planes[lateral].offset)
+    facing_sign, facing_certainty = _facing(seen, up_axis, sign, depth_axis, lateral, planes[lateral].offset)
     return Stance(
         up, _direction(depth_axis, facing_sign), float(span[up_axis]), planes[lateral], certainty, facing_certainty
     )

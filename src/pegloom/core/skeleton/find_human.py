@@ -273,6 +273,9 @@ def _arm_pegs(body: _Body, sign: int) -> Found:
     elbow = elbow + np.array([0.0, 0.0, -0.18 * radius])
     # Fingers narrow the last sections; the knuckle sits about half way from wrist to tip.
     palm = point(0.5 * hand_d)
+    # The thumb pulls that section's centre aside; the forearm's line says better where the hand points.
+    pointing = normalised(0.75 * normalised(wrist - elbow) + 0.25 * normalised(palm - wrist))
+    palm = wrist + pointing * float(np.linalg.norm(palm - wrist))
     chest_side = np.array([body.middle + 0.16 * (shoulder[0] - body.middle), shoulder[1] + 0.012 * h, shoulder[2]])
     return {
         f"{s}_clavicle": (chest_side, 0.6 * sure / 0.85),

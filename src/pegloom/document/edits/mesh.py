@@ -66,7 +66,7 @@ def stand_up(
     points = character.all_points()
     if len(points) == 0:
         raise EditError("every part is left out; include one to stand it up")
-    stance = guess_stance(points)
+    stance = guess_stance(points, character.all_triangles())
     up = up or stance.up
     facing = facing if facing is not None and abs(facing.vector @ up.vector) < 0.5 else stance.facing
     if abs(facing.vector @ up.vector) > 0.5:

@@ -1,0 +1,182 @@
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from pegloom.core.errors import EditError
+from pegloom.core.motion.clips import Between, Clip, Curve, moved_keys, sample, with_keys, without_keys
+from pegloom.core.motion.trials import TRIALS, trial_amount, trial_pose
+from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Shape, with_values
+from pegloom.core.rig.evaluate import evaluate_rig, match_fk, match_ik
+from pegloom.core.rig.shapes import shape_lines
+from pegloom.core.rig.solve.solve_plan import two_joint
+from pegloom.scene.drawing import out_of_use
+from tests.support.figures import rigged_capsules, wick
+
+
+def rig_of(document):
+    character = document.character
+    return character.skeleton, character.rig
+
+
+@pytest.mark.parametrize("make", [wick, rigged_capsules])
+def test_building_controls_moves_no_joint_and_every_control_reads_zero(make):
+    skeleton, rig = rig_of(make())
+    joints = evaluate_rig(skeleton, rig, Pose()).joints
+    assert np.abs(joints - skeleton.world).max() < 1e-9
+    assert all(control.zero[:7] == (0,) * 7 for control in rig.controls)
+
+
+@pytest.mark.parametrize("make", [wick, rigged_capsules])
+@pytest.mark.parametrize("blend", [0.0, 0.35, 1.0])
+def test_sliding_every_blend_at_rest_moves_no_joint(make, blend):
+    skeleton, rig = rig_of(make())
+    pose = Pose()
+    for limb in rig.limbs:
+        pose = with_values(pose, rig.control(limb.goal), blend=blend)
+    joints = evaluate_rig(skeleton, rig, pose).joints
+    assert np.abs(joints - skeleton.world).max() < 1e-6
+
+
+@given(st.tuples(*[st.floats(-1.2, 1.2)] * 3), st.floats(0.2, 1.9))
+@settings(max_examples=25, deadline=None)
+def test_switching_an_fk_arm_to_ik_keeps_its_joints_in_place(turn, fold):
+    skeleton, rig = rig_of(wick())
+    limb = next(x for x in rig.limbs if x.id == "arm.l")
+    pose = with_values(Pose(), rig.control(limb.fk[0]), turn_x=turn[0], turn_y=turn[1], turn_z=turn[2])
+    pose = with_values(pose, rig.control(limb.fk[1]), turn_x=fold)
+    before = evaluate_rig(skeleton, rig, pose).joints
+    there = with_values(match_ik(skeleton, rig, pose, limb), rig.control(limb.goal), blend=1.0)
+    after = evaluate_rig(skeleton, rig, there).joints
+    ids = [skeleton.index[j] for j in limb.joints]
+    assert np.abs(after[ids, :3, 3] - before[ids, :3, 3]).max() < 1e-6
+    assert np.abs(after[ids] - before[ids]).max() < 1e-5, "turns stay as well: the fold is about the bend axis"
+
+
+def test_switching_an_ik_leg_to_fk_keeps_every_joint():
+    skeleton, rig = rig_of(wick())
+    limb = next(x for x in rig.limbs if x.id == "leg.r")
+    goal = rig.control(limb.goal)
+    pose = with_values(Pose(), goal, move_y=0.25, move_z=0.2, turn_x=0.4)
+    pose = with_values(pose, rig.control("root"), grow=0.5, turn_y=1.0, move_x=2.0)
+    before = evaluate_rig(skeleton, rig, pose).joints
+    after = evaluate_rig(skeleton, rig, with_values(match_fk(skeleton, rig, pose, limb), goal, blend=0.0)).joints
+    assert np.abs(after - before).max() < 1e-6
+
+
+def test_bones_keep_their_length_when_the_goal_is_out_of_reach():
+    skeleton, rig = rig_of(wick())
+    pose = with_values(Pose(), rig.control("leg.l.goal"), move_y=-3.0, move_x=1.0)
+    joints = evaluate_rig(skeleton, rig, pose).joints
+    upper, lower, end = (joints[skeleton.index[j]][:3, 3] for j in ("leg.l.upper", "leg.l.lower", "leg.l.end"))
+    rest = skeleton.positions
+    i, j, k = (skeleton.index[f"leg.l.{n}"] for n in ("upper", "lower", "end"))
+    assert np.linalg.norm(lower - upper) == pytest.approx(np.linalg.norm(rest[j] - rest[i]), abs=1e-9)
+    assert np.linalg.norm(end - lower) == pytest.approx(np.linalg.norm(rest[k] - rest[j]), abs=1e-9)
+
+
+def test_two_joint_ik_reaches_and_bends_toward_the_pole():
+    start, target = np.zeros(3), np.array([0.0, -1.2, 0.1])
+    joint, normal = two_joint(start, target, np.array([0.0, -0.5, 2.0]), 0.8, 0.7, np.array([1.0, 0, 0]))
+    assert np.linalg.norm(joint) == pytest.approx(0.8)
+    assert np.linalg.norm(target - joint) == pytest.approx(0.7)
+    assert joint[2] > 0.05
+    assert abs(normal @ joint) < 1e-9
+
+
+def test_a_knee_never_flips_while_the_foot_walks():
+    skeleton, rig = rig_of(wick())
+    goal = rig.control("leg.l.goal")
+    for along in np.linspace(-0.3, 0.3, 41):
+        pose = with_values(Pose(), goal, move_z=float(along), move_y=0.1)
+        joints = evaluate_rig(skeleton, rig, pose).joints
+        hip, knee, ankle = (joints[skeleton.index[f"leg.l.{n}"]][:3, 3] for n in ("upper", "lower", "end"))
+        line = (ankle - hip) / np.linalg.norm(ankle - hip)
+        off = (knee - hip) - line * ((knee - hip) @ line)
+        assert off[2] > 0
+
+
+def test_the_root_grows_everything_evenly_ik_included():
+    skeleton, rig = rig_of(wick())
+    pose = with_values(Pose(), rig.control("leg.l.goal"), move_z=0.2, move_y=0.1)
+    small = evaluate_rig(skeleton, rig, pose).joints
+    big = evaluate_rig(skeleton, rig, with_values(pose, rig.control("root"), grow=1.0)).joints
+    assert np.allclose(big[:, :3, 3], 2 * small[:, :3, 3], atol=1e-7)
+
+
+def test_a_loop_of_controls_is_named():
+    skeleton, rig = rig_of(rigged_capsules())
+    looped = tuple(replace(c, parent="control:body") if c.id == "root" else c for c in rig.controls)
+    with pytest.raises(EditError, match=r"loop.*control:(root|inner|body)"):
+        evaluate_rig(skeleton, ControlRig(looped, rig.drivers, rig.limbs), Pose())
+
+
+def test_controls_out_of_use_are_told():
+    _, rig = rig_of(wick())
+    dim = out_of_use(rig, Pose())
+    assert "leg.l.upper.fk" in dim
+    assert "arm.l.goal" in dim
+    assert "arm.l.upper.fk" not in dim
+
+
+def test_every_shape_has_lines():
+    _, rig = rig_of(wick())
+    for shape in Shape:
+        lines = shape_lines(replace(rig.controls[0], shape=shape))
+        assert lines
+        assert all(line.shape[1] == 3 and len(line) > 1 for line in lines)
+
+
+def test_trial_arms_point_where_they_say():
+    skeleton, _ = rig_of(wick())
+    aims = {"arm_up": (1, 0.9), "arm_forward": (2, 0.95)}
+    for trial, (axis, at_least) in aims.items():
+        joints = evaluate_rig(skeleton, None, trial_pose(skeleton, trial)).joints
+        for s in ("l", "r"):
+            bone = joints[skeleton.index[f"arm.{s}.lower"]][:3, 3] - joints[skeleton.index[f"arm.{s}.upper"]][:3, 3]
+            assert bone[axis] / np.linalg.norm(bone) > at_least
+    down = evaluate_rig(skeleton, None, trial_pose(skeleton, "arm_down")).joints
+    bone = down[skeleton.index["arm.l.lower"]][:3, 3] - down[skeleton.index["arm.l.upper"]][:3, 3]
+    assert bone[1] / np.linalg.norm(bone) < -0.9
+
+
+def test_trials_fold_the_right_way_and_mirror():
+    skeleton, _ = rig_of(wick())
+    elbow = evaluate_rig(skeleton, None, trial_pose(skeleton, "elbow")).joints
+    knee = evaluate_rig(skeleton, None, trial_pose(skeleton, "knee")).joints
+    rest = skeleton.positions
+    i = skeleton.index
+    assert elbow[i["arm.l.end"], 2, 3] > rest[i["arm.l.end"], 2] + 0.1, "the forearm comes forward"
+    assert knee[i["leg.l.end"], 2, 3] < rest[i["leg.l.end"], 2] - 0.1, "the shin goes back"
+    for trial in TRIALS:
+        joints = evaluate_rig(skeleton, None, trial_amount(skeleton, trial.id, 0.7)).joints
+        left, right = joints[i["arm.l.end"]][:3, 3], joints[i["arm.r.end"]][:3, 3]
+        assert np.allclose(left * [-1, 1, 1], right, atol=1e-4)
+
+
+def test_smooth_curves_pass_their_keys_and_never_overshoot():
+    curve = Curve((0.0, 1.0, 1.5, 3.0), (0.0, 2.0, 2.0, -1.0))
+    assert [curve.at(t) for t in curve.times] == pytest.approx(curve.values)
+    values = [curve.at(t) for t in np.linspace(0, 3, 200)]
+    assert max(values) <= 2.0 + 1e-12
+    assert min(values) >= -1.0 - 1e-12
+    assert replace(curve, between=Between.STEP).at(0.99) == 0.0
+    assert replace(curve, between=Between.LINEAR).at(0.5) == pytest.approx(1.0)
+
+
+def test_keys_are_written_moved_and_removed():
+    values = (0.1, 0.0, 0.0, 0.5, 0.0, 0.0, 0.0, 1.0)
+    clip = with_keys(Clip("c", "c"), 0.5, "hand", values, ("move_x", "turn_x"))
+    assert clip.key_times == (0.5,)
+    assert sample(clip, 0.2).controls["hand"][CHANNELS.index("turn_x")] == 0.5
+    assert moved_keys(clip, 0.5, 1.25).key_times == (1.25,)
+    assert without_keys(clip, 0.5).curves == {}
+
+
+def test_channels_without_keys_keep_the_rest_of_the_rig():
+    skeleton, rig = rig_of(wick())
+    clip = with_keys(Clip("c", "c"), 0.0, "leg.l.goal", (0.0, 0.1, 0, 0, 0, 0, 0, 0.0), ("move_y",))
+    pose = sample(clip, 0.0, skeleton, None, rig)
+    assert pose.controls["leg.l.goal"][CHANNELS.index("blend")] == 1.0
