@@ -62,7 +62,13 @@ def test_brushing_keeps_rows_at_one_and_locked_joints_as_they_were(seed, column,
     lock = np.zeros(6, dtype=bool)
     lock[(column + 1) % 6] = True
     new = change_weight(
-        rows, column, some, np.full(len(some), value), neighbours=place_neighbours(mesh), heir=(column + 2) % 6, locked=lock
+        rows,
+        column,
+        some,
+        np.full(len(some), value),
+        neighbours=place_neighbours(mesh),
+        heir=(column + 2) % 6,
+        locked=lock,
     )
     assert np.allclose(new.sum(axis=1), 1)
     assert (new >= 0).all()
@@ -80,7 +86,9 @@ def test_what_a_lone_holder_gives_up_goes_to_the_neighbours_then_to_the_heir():
     rows[4] = [0.0, 1.0, 0.0]
     beside = int(place_neighbours(mesh)[4].indices[0])
     alone = mesh.vertex_count - 1
-    new = change_weight(rows, 0, np.array([beside, alone]), np.array([0.4, 0.4]), neighbours=place_neighbours(mesh), heir=2)
+    new = change_weight(
+        rows, 0, np.array([beside, alone]), np.array([0.4, 0.4]), neighbours=place_neighbours(mesh), heir=2
+    )
     assert new[beside].tolist() == pytest.approx([0.4, 0.6, 0.0])
     assert new[alone].tolist() == pytest.approx([0.4, 0.0, 0.6])
 

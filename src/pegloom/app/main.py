@@ -63,6 +63,7 @@ def main(arguments: list[str]) -> int:
     window = Window()
     catch_errors(window)
     window.show()
+    window.activateWindow()
     warm_up()
     if len(arguments) > 1:
         QTimer.singleShot(0, lambda: window.open_path(Path(arguments[1])))

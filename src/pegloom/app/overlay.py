@@ -37,7 +37,7 @@ class Paper(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setAttribute(Qt.WidgetAttribute.WA_NoSystemBackground)
 
-    def paintEvent(self, event: object) -> None:  # noqa: N802
+    def paintEvent(self, event: object) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         font = QFont("Figtree")
@@ -147,7 +147,9 @@ class Paper(QWidget):
         painter.drawRect(bar)
         painter.setPen(QColor(INK.soft))
         for at, text in ((0.0, "half"), (0.5, "as at rest"), (1.0, "twice")):
-            painter.drawText(QRectF(bar.left() + wide * at - 40, bar.bottom() + 3, 80, 15), Qt.AlignmentFlag.AlignCenter, text)
+            painter.drawText(
+                QRectF(bar.left() + wide * at - 40, bar.bottom() + 3, 80, 15), Qt.AlignmentFlag.AlignCenter, text
+            )
 
 
 class StageFrame(QWidget):
@@ -192,9 +194,19 @@ class StageFrame(QWidget):
         line = QHBoxLayout(holder)
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(14)
-        options = [("Clay", Display.CLAY), ("Textured", Display.TEXTURED), ("Wire", Display.WIRE), ("See-through", Display.SEE_THROUGH)]
+        options = [
+            ("Clay", Display.CLAY),
+            ("Textured", Display.TEXTURED),
+            ("Wire", Display.WIRE),
+            ("See-through", Display.SEE_THROUGH),
+        ]
         self.display = Choices("stage.display", options, lambda d: self.session.set_view(display=d), role="chip")
-        lenses = [("No lens", Lens.NONE), ("Influence", Lens.INFLUENCE), ("All influences", Lens.ALL), ("Strain", Lens.STRAIN)]
+        lenses = [
+            ("No lens", Lens.NONE),
+            ("Influence", Lens.INFLUENCE),
+            ("All influences", Lens.ALL),
+            ("Strain", Lens.STRAIN),
+        ]
         self.lens = Choices("stage.lens", lenses, lambda value: self.session.set_view(lens=value), role="chip")
         line.addWidget(self.display)
         line.addWidget(self.lens)
@@ -232,7 +244,9 @@ class StageFrame(QWidget):
         words = QLabel(text)
         words.setWordWrap(True)
         column.addWidget(words)
-        column.addWidget(button("Open a mesh or project", "welcome.open", lambda: self.actions.run("file.open"), role="main"))
+        column.addWidget(
+            button("Open a mesh or project", "welcome.open", lambda: self.actions.run("file.open"), role="main")
+        )
         column.addWidget(button("Try Wick, rigged and posed", "welcome.demo", lambda: self.actions.run("file.demo")))
         column.addWidget(button("Try Wick, unrigged", "welcome.unrigged", lambda: self.actions.run("file.demo_mesh")))
         frame.setFixedSize(340, 244)
@@ -254,7 +268,11 @@ class StageFrame(QWidget):
         if session.area is Area.WEIGHTS and session.tool is Tool.BRUSH:
             character = session.character
             skeleton = character.skeleton if character else None
-            name = skeleton.joint(session.influence).name if skeleton and session.influence in skeleton.index else "no joint"
+            name = (
+                skeleton.joint(session.influence).name
+                if skeleton and session.influence in skeleton.index
+                else "no joint"
+            )
             sides = " and its other side" if session.both_sides else ""
             text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; V ends"
         if session.at_rest and session.character is not None and session.character.skeleton is not None:
@@ -297,7 +315,7 @@ class StageFrame(QWidget):
         self.job_bar.setValue(int(1000 * fraction))
         self.job_text.setText(text)
 
-    def resizeEvent(self, event: object) -> None:  # noqa: N802
+    def resizeEvent(self, event: object) -> None:
         super().resizeEvent(event)
         self._lay_out()
 

@@ -60,7 +60,7 @@ class Palette(QFrame):
         if item is not None:
             self.actions.run(item.data(Qt.ItemDataRole.UserRole))
 
-    def eventFilter(self, watched: QObject, event: QEvent) -> bool:  # noqa: N802
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if event.type() == QEvent.Type.KeyPress:
             key = event.key()
             if key == Qt.Key.Key_Escape:

@@ -42,7 +42,9 @@ class Rail(QWidget):
             bound = character.skin is not None and all(p.id in character.skin.weights for p in character.included)
             f[Area.WEIGHTS] = 1.0 if bound else (0.5 if character.skin else 0.0)
             f[Area.CONTROLS] = 1.0 if character.rig else 0.0
-            f[Area.MOTION] = 1.0 if any(c.curves or c.tracks for c in character.clips) else (0.5 if character.clips else 0)
+            f[Area.MOTION] = (
+                1.0 if any(c.curves or c.tracks for c in character.clips) else (0.5 if character.clips else 0)
+            )
             f[Area.HANDOVER] = 0.5 if character.skin else 0.0
             for snag in find_snags(character):
                 if snag.severity is not Severity.NOTE:
@@ -54,7 +56,7 @@ class Rail(QWidget):
         """Middle of an area's peg."""
         return QPointF(32, FIRST + STEP * list(Area).index(area))
 
-    def paintEvent(self, event: object) -> None:  # noqa: N802
+    def paintEvent(self, event: object) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(INK.line), 2))
@@ -89,20 +91,22 @@ class Rail(QWidget):
                 tiny.setPixelSize(11)
                 tiny.setBold(True)
                 painter.setFont(tiny)
-                painter.drawText(QRectF(c.x() + 7, c.y() - 20, 16, 16), Qt.AlignmentFlag.AlignCenter, str(min(count, 99)))
+                painter.drawText(
+                    QRectF(c.x() + 7, c.y() - 20, 16, 16), Qt.AlignmentFlag.AlignCenter, str(min(count, 99))
+                )
             small.setBold(active)
             painter.setFont(small)
             painter.setPen(QColor(INK.text if active else INK.soft))
             painter.drawText(QRectF(0, c.y() + 16, 64, 18), Qt.AlignmentFlag.AlignCenter, area.value)
         painter.end()
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         for area in Area:
             if abs(event.position().y() - self.centre(area).y() - 8) < STEP / 2:
                 self.chosen.emit(area)
                 return
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1}.get(event.key())
         if step is None:
             super().keyPressEvent(event)

@@ -134,7 +134,11 @@ class Ruler(QWidget):
         i = self.curve.index(None)
         at = self.session.length * i / (len(self.curve) - 1)
         clip = self.session.clip
-        pose = range_pose(character, at) if clip is None else sample(clip, at, character.skeleton, character.pose, character.rig)
+        pose = (
+            range_pose(character, at)
+            if clip is None
+            else sample(clip, at, character.skeleton, character.pose, character.rig)
+        )
         frame = evaluate(character, pose)
         worst = 1.0
         for part in character.included:
@@ -155,7 +159,7 @@ class Ruler(QWidget):
     def time_at(self, x: float) -> float:
         return (x - LEFT) / max(self.width() - LEFT - RIGHT, 1) * self.session.length
 
-    def paintEvent(self, event: object) -> None:  # noqa: N802
+    def paintEvent(self, event: object) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         font = QFont("Figtree")
@@ -194,7 +198,9 @@ class Ruler(QWidget):
                 x, y = self.x_of(time), base + 13
                 here = abs(time - session.time) < 0.5 / rate
                 painter.setBrush(QColor(INK.woad if here else INK.soft))
-                painter.drawPolygon(QPolygonF([QPointF(x, y - 5), QPointF(x + 4, y), QPointF(x, y + 5), QPointF(x - 4, y)]))
+                painter.drawPolygon(
+                    QPolygonF([QPointF(x, y - 5), QPointF(x + 4, y), QPointF(x, y + 5), QPointF(x - 4, y)])
+                )
             if not clip.key_times and not clip.tracks:
                 painter.setPen(QColor(INK.soft))
                 painter.drawText(QRectF(LEFT, base + 6, 500, 18), Qt.AlignmentFlag.AlignLeft,
@@ -221,7 +227,8 @@ class Ruler(QWidget):
         worst = max(v for _, v in done)
         scale = (bottom - top - 16) / max(worst - 1.0, 0.5)
         line = [
-            QPointF(self.x_of(self.session.length * i / (len(self.curve) - 1)), bottom - (v - 1.0) * scale) for i, v in done
+            QPointF(self.x_of(self.session.length * i / (len(self.curve) - 1)), bottom - (v - 1.0) * scale)
+            for i, v in done
         ]
         painter.setPen(QPen(QColor(INK.line), 1))
         painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
@@ -236,7 +243,7 @@ class Ruler(QWidget):
 
     # Mouse
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if not self.session.source or event.button() != Qt.MouseButton.LeftButton:
             return
         if self.session.playing:
@@ -251,11 +258,11 @@ class Ruler(QWidget):
                 return
         self._scrub(x)
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton and self.session.source:
             self._scrub(event.position().x())
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         old, self.dragged_key = self.dragged_key, None
         clip = self.session.clip
         if old is None or clip is None:

@@ -229,17 +229,17 @@ class Tag(QFrame):
         y = min(max(self.y(), 4), max(stage.height() - self.height() - 4, 4))
         self.move(x, y)
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:
             self.grabbed = event.position().toPoint()
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self.grabbed is not None:
             self.moved_by_hand = True
             self.move(self.mapToParent(event.position().toPoint()) - self.grabbed)
             self.place()
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self.grabbed = None
 
 

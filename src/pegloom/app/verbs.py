@@ -11,7 +11,7 @@ import numpy as np
 
 from pegloom.app.actions import Action
 from pegloom.app.jobs import Job
-from pegloom.app.session import Area, Session, Tool
+from pegloom.app.session import Area, Tool
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.document import edits
@@ -409,9 +409,37 @@ class Verbs:
             a("help.sheet", "Mouse and keys", "Help", w.show_sheet, "The whole table", "F1"),
         ]  # fmt: skip
         for number, area in enumerate(Area, 1):
-            table.append(a(f"area.{area.name.lower()}", area.value, "Areas", lambda x=area: w.go(x), f"Work on {area.value.lower()}", str(number)))
+            table.append(
+                a(
+                    f"area.{area.name.lower()}",
+                    area.value,
+                    "Areas",
+                    lambda x=area: w.go(x),
+                    f"Work on {area.value.lower()}",
+                    str(number),
+                )
+            )
         for axis in "xyz":
-            table.append(a(f"view.{axis}", f"Look along {axis}", "View", lambda x=axis: w.stage.look_along(x), "Again: from behind", axis.upper()))
+            table.append(
+                a(
+                    f"view.{axis}",
+                    f"Look along {axis}",
+                    "View",
+                    lambda x=axis: w.stage.look_along(x),
+                    "Again: from behind",
+                    axis.upper(),
+                )
+            )
         for lens, key in ((Lens.NONE, ""), (Lens.INFLUENCE, ""), (Lens.ALL, ""), (Lens.STRAIN, "")):
-            table.append(a(f"lens.{lens.name.lower()}", f"Lens: {lens.value}", "View", lambda x=lens: self.select_lens(x), "What the surface shows", key, self.need_skin))
+            table.append(
+                a(
+                    f"lens.{lens.name.lower()}",
+                    f"Lens: {lens.value}",
+                    "View",
+                    lambda x=lens: self.select_lens(x),
+                    "What the surface shows",
+                    key,
+                    self.need_skin,
+                )
+            )
         return table

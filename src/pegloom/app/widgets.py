@@ -158,7 +158,9 @@ class SliderRow(QWidget):
 class Choices(QWidget):
     """Exclusive buttons for the members of an Enum."""
 
-    def __init__(self, name: str, options: list[tuple[str, Enum]], chosen: Callable[[Enum], None], *, role: str = "") -> None:
+    def __init__(
+        self, name: str, options: list[tuple[str, Enum]], chosen: Callable[[Enum], None], *, role: str = ""
+    ) -> None:
         super().__init__()
         line = QHBoxLayout(self)
         line.setContentsMargins(0, 0, 0, 0)

@@ -143,14 +143,20 @@ class Window(QMainWindow):
         self.undo.setIcon(icon("undo-2"))
         self.redo.setIcon(icon("redo-2"))
         self.redo.setAccessibleName("Redo")
-        search = button("Find an action", "title.search", lambda: self.actions_.run("edit.palette"), role="search", tip="Ctrl+K")
+        search = button(
+            "Find an action", "title.search", lambda: self.actions_.run("edit.palette"), role="search", tip="Ctrl+K"
+        )
         search.setIcon(icon("search"))
         search.setFixedWidth(230)
-        help_ = button("Help", "title.help", lambda: self.actions_.run("help.sheet"), role="plain", tip="Mouse and keys (F1)")
+        help_ = button(
+            "Help", "title.help", lambda: self.actions_.run("help.sheet"), role="plain", tip="Mouse and keys (F1)"
+        )
         help_.setIcon(icon("circle-help"))
         for made in (self.undo, self.redo, help_):
             made.setIconSize(QSize(15, 15))
-        steps = button("Steps", "title.steps", lambda: self.actions_.run("edit.steps"), role="plain", tip="All steps (Ctrl+H)")
+        steps = button(
+            "Steps", "title.steps", lambda: self.actions_.run("edit.steps"), role="plain", tip="All steps (Ctrl+H)"
+        )
         for widget in (self.name, self.dot, self.undo, self.redo):
             line.addWidget(widget)
         line.addStretch(1)
@@ -265,26 +271,26 @@ class Window(QMainWindow):
 
     # Keys held on the stage, files dropped, closing
 
-    def keyPressEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_A and not event.isAutoRepeat():
             self.stage.even_held = True
         super().keyPressEvent(event)
 
-    def keyReleaseEvent(self, event: QKeyEvent) -> None:  # noqa: N802
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_A and not event.isAutoRepeat():
             self.stage.even_held = False
         super().keyReleaseEvent(event)
 
-    def dragEnterEvent(self, event: QDragEnterEvent) -> None:  # noqa: N802
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
             event.acceptProposedAction()
 
-    def dropEvent(self, event: QDropEvent) -> None:  # noqa: N802
+    def dropEvent(self, event: QDropEvent) -> None:
         files = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         if files:
             self.open_path(files[0])
 
-    def closeEvent(self, event: QCloseEvent) -> None:  # noqa: N802
+    def closeEvent(self, event: QCloseEvent) -> None:
         if not self._may_leave():
             event.ignore()
             return

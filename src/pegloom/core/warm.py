@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.core.geometry.solid import make_solid, sight_inside
-from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.limbs.human import build_human_rig
 from pegloom.core.skeleton.human import build_joints, peg_names
 from pegloom.core.skeleton.pegs import Peg, PegSet

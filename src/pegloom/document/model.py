@@ -159,7 +159,6 @@ class Character:
         parts = [p.mesh.points for p in self.included]
         return np.concatenate(parts) if parts else np.zeros((0, 3))
 
-
     def all_triangles(self) -> IntArray:
         """Triangles (t, 3) over `all_points`."""
         parts = [p.mesh for p in self.included]

@@ -291,7 +291,9 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]
 
     def world(time: float) -> FloatArray:
         if time not in worlds:
-            worlds[time] = evaluate_rig(skeleton, character.rig, sample(clip, time, skeleton, character.pose, character.rig)).joints
+            worlds[time] = evaluate_rig(
+                skeleton, character.rig, sample(clip, time, skeleton, character.pose, character.rig)
+            ).joints
         return worlds[time]
 
     count = max(round(clip.length * clip.rate), 1)

@@ -55,7 +55,9 @@ def prove_glb(character: Character, *, progress: Progress = silent) -> Proof:
         elif name not in clips:
             continue
         else:
-            live = evaluate(character, sample(live_clip, time, character.skeleton, character.pose, character.rig)).points
+            live = evaluate(
+                character, sample(live_clip, time, character.skeleton, character.pose, character.rig)
+            ).points
             posed = evaluate(there, sample(clips[name], time, there.skeleton)).points
             again = {p.name: posed[p.id] for p in there.parts}
         for part in character.included:

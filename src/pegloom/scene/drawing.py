@@ -66,9 +66,7 @@ def draw_stick(draw: DrawList, height: float, aside: float) -> None:
         draw.through.add(np.array([[x, k * unit, z], [x + wide, k * unit, z]]), LINEN, 1.2, 0.55)
 
 
-def draw_skeleton(
-    draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks: Marks, *, alpha: float = 1.0
-) -> None:
+def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks: Marks, *, alpha: float = 1.0) -> None:
     """Cords of three strands and joints with rings, in side colours."""
     sizes = _cord_radius(skeleton)
     for i, joint in enumerate(skeleton.joints):
@@ -79,7 +77,9 @@ def draw_skeleton(
         if parent >= 0 and not floating:
             parent_id = skeleton.joints[parent].id
             held = parent_id in marks.selected
-            shade = side_colour(skeleton.joints[parent].side if skeleton.joints[parent].side is joint.side else joint.side)
+            shade = side_colour(
+                skeleton.joints[parent].side if skeleton.joints[parent].side is joint.side else joint.side
+            )
             _cord(draw, worlds[parent], worlds[i], sizes[i], shade, held, alpha)
         if joint.tail is not None and not skeleton.children(joint.id):
             tail = np.linalg.inv(skeleton.world[i]) @ np.append(joint.tail, 1.0)
@@ -146,9 +146,7 @@ def draw_pegs(draw: DrawList, pegs: PegSet, marks: Marks, height: float) -> None
         draw.dots.add(place, colour, radius, hollow=1.0 if weak else 0.0)
 
 
-def draw_controls(
-    draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Pose, marks: Marks
-) -> None:
+def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Pose, marks: Marks) -> None:
     """Control shapes in side colours; what a limb's blend leaves out of use is dimmed."""
     dim = out_of_use(rig, pose)
     for i, control in enumerate(rig.controls):

@@ -40,7 +40,9 @@ class Dots:
 
     rows: list[tuple[float, ...]] = field(default_factory=list)
 
-    def add(self, point: FloatArray, colour: FloatArray, radius: float, *, hollow: float = 0.0, alpha: float = 1.0) -> None:
+    def add(
+        self, point: FloatArray, colour: FloatArray, radius: float, *, hollow: float = 0.0, alpha: float = 1.0
+    ) -> None:
         """hollow: 0 a full dot, 1 a ring with a dark middle, 2 a soft halo. radius in pixels."""
         self.rows.append((*point.tolist(), *colour.tolist(), alpha, radius, hollow))
 

@@ -47,7 +47,7 @@ class Bench(QScrollArea):
         if self.isVisible():
             self.show_document()
 
-    def showEvent(self, event: object) -> None:  # noqa: N802 - Qt's name
+    def showEvent(self, event: object) -> None:
         self.show_document()
         super().showEvent(event)
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QComboBox
 
 from pegloom.app.benches.bench import Bench
-from pegloom.app.widgets import Choices, SliderRow, action_button, label
 from pegloom.app.session import Tool
+from pegloom.app.widgets import Choices, SliderRow, action_button, label
 from pegloom.core.rig.controls import CHANNELS, Shape
 from pegloom.document import edits
 
@@ -15,7 +15,9 @@ class ControlsBench(Bench):
     title, line = "Controls", "the rig animators hold"
 
     def build(self) -> None:
-        build = self.card("Build", "controls.build", "All controls from the limb kits. Nothing moves; every control reads zero.")
+        build = self.card(
+            "Build", "controls.build", "All controls from the limb kits. Nothing moves; every control reads zero."
+        )
         build.body.addWidget(action_button(self.actions.qactions["controls.build"], role="main"))
         self.built = label("", "caption", wrap=True, name="controls.built")
         build.body.addWidget(self.built)
@@ -31,9 +33,18 @@ class ControlsBench(Bench):
             action_button(self.actions.qactions["pose.mirror"], "Mirror pose"),
         )
 
-        limbs = self.card("IK and FK", "controls.limbs", "Slide a limb between FK and IK. The side you switch to is matched: nothing jumps.")
+        limbs = self.card(
+            "IK and FK",
+            "controls.limbs",
+            "Slide a limb between FK and IK. The side you switch to is matched: nothing jumps.",
+        )
         self.sliders: dict[str, SliderRow] = {}
-        for limb, name in (("arm.l", "Left arm"), ("arm.r", "Right arm"), ("leg.l", "Left leg"), ("leg.r", "Right leg")):
+        for limb, name in (
+            ("arm.l", "Left arm"),
+            ("arm.r", "Right arm"),
+            ("leg.l", "Left leg"),
+            ("leg.r", "Right leg"),
+        ):
             slider = SliderRow(
                 f"controls.blend.{limb}", 0.0, 1.0, self._blend_text, lambda v: None,
                 lambda v, x=limb, n=name: self._blend(x, n, v),
@@ -45,13 +56,17 @@ class ControlsBench(Bench):
             action_button(self.actions.qactions["controls.arms_fk"], "Arms to FK"),
         )
 
-        shape = self.card("Shape", "controls.shape", "How the selected control looks. Kept when controls are built again.")
+        shape = self.card(
+            "Shape", "controls.shape", "How the selected control looks. Kept when controls are built again."
+        )
         self.shape = QComboBox()
         self.shape.setObjectName("controls.shape_choice")
         for option in Shape:
             self.shape.addItem(option.value, option)
         self.shape.activated.connect(lambda _: self._reshape())
-        self.size = SliderRow("controls.size", 0.25, 3.0, lambda v: f"{v:.2f} x", lambda v: None, lambda v: self._resize(v))
+        self.size = SliderRow(
+            "controls.size", 0.25, 3.0, lambda v: f"{v:.2f} x", lambda v: None, lambda v: self._resize(v)
+        )
         shape.field("Shape", self.shape)
         shape.field("Size", self.size)
         self.shape_card = shape
@@ -82,7 +97,9 @@ class ControlsBench(Bench):
         rig = character.rig if character else None
         self.tools.set(self.session.tool)
         self.built.setText(
-            f"{len(rig.controls)} controls, {len(rig.limbs)} IK limbs." if rig else "No controls yet: build joints and bind, then build them."
+            f"{len(rig.controls)} controls, {len(rig.limbs)} IK limbs."
+            if rig
+            else "No controls yet: build joints and bind, then build them."
         )
         self.build_card.note.setText("built" if rig else "")
         for limb, slider in self.sliders.items():

@@ -15,7 +15,9 @@ class HandoverBench(Bench):
         self.summary = label("", "soft", wrap=True, name="handover.summary")
         export.body.addWidget(self.summary)
         export.body.addWidget(action_button(self.actions.qactions["file.export"], role="main"))
-        proof = self.card("Proof", "handover.proof", "Writes the file, opens it again, and measures it against the live rig.")
+        proof = self.card(
+            "Proof", "handover.proof", "Writes the file, opens it again, and measures it against the live rig."
+        )
         proof.body.addWidget(action_button(self.actions.qactions["handover.prove"]))
         self.proof = label("Not measured yet.", "soft", wrap=True, name="handover.result")
         proof.body.addWidget(self.proof)
@@ -23,7 +25,9 @@ class HandoverBench(Bench):
         self.listed = label("", "caption", wrap=True, name="handover.snag_list")
         self.snags.body.addWidget(self.listed)
         save = self.card("Save", "handover.save", "The project keeps everything: recipe, weights, controls, keys.")
-        save.row(action_button(self.actions.qactions["file.save"]), action_button(self.actions.qactions["file.save_as"]))
+        save.row(
+            action_button(self.actions.qactions["file.save"]), action_button(self.actions.qactions["file.save_as"])
+        )
 
     def show_document(self) -> None:
         character = self.session.character

@@ -14,7 +14,9 @@ class JointsBench(Bench):
     title, line = "Joints", "place them inside the mesh"
 
     def build(self) -> None:
-        find = self.card("Find pegs", "joints.find", "The human pattern's landmarks, looked for in the mesh's own shape.")
+        find = self.card(
+            "Find pegs", "joints.find", "The human pattern's landmarks, looked for in the mesh's own shape."
+        )
         self.fingers = QSpinBox()
         self.fingers.setObjectName("joints.fingers")
         self.fingers.setRange(0, 5)
@@ -40,7 +42,9 @@ class JointsBench(Bench):
         self.pegs_card = pegs
 
         build = self.card(
-            "Build", "joints.build", "Joints from the pegs, aimed down the limbs. Build again at any time: work below stays."
+            "Build",
+            "joints.build",
+            "Joints from the pegs, aimed down the limbs. Build again at any time: work below stays.",
         )
         build.body.addWidget(action_button(self.actions.qactions["joints.build"], role="main"))
         self.built = label("", "caption", wrap=True, name="joints.built")
@@ -71,7 +75,9 @@ class JointsBench(Bench):
         self.find_card.note.setText(f"{len(pegs.pegs)} pegs" if pegs else "")
         self.pegs_card.note.setText(f"{weak} weak" if weak else ("all sound" if pegs else ""))
         lead = self.session.selection.lead if self.session.selection.kind == "peg" else ""
-        self.where.setText(f"{lead.replace('_', ' ')}: {sentence(lead)}" if lead else "Select a peg to read where it goes.")
+        self.where.setText(
+            f"{lead.replace('_', ' ')}: {sentence(lead)}" if lead else "Select a peg to read where it goes."
+        )
         for row in range(self.list.count()):
             item = self.list.item(row)
             item.setSelected(item.data(Qt.ItemDataRole.UserRole) in self.session.selection.ids)

@@ -47,7 +47,9 @@ class MeshBench(Bench):
         stand.body.addWidget(self.figures)
         self.stand_card = stand
 
-        self.parts = self.card("Parts", "mesh.parts", "What each is decides how it is bound; left out parts stay behind.")
+        self.parts = self.card(
+            "Parts", "mesh.parts", "What each is decides how it is bound; left out parts stay behind."
+        )
         self.sound = self.card("Soundness", "mesh.soundness", "What would hurt later. Seams and shells bind well here.")
 
     def show_document(self) -> None:

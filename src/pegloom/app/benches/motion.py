@@ -93,4 +93,6 @@ class MotionBench(Bench):
             self.rate.setValue(int(clip.rate))
         for box in (self.length, self.rate):
             box.blockSignals(False)
-        self.note.setText("Sampled motion from a file: it plays and exports as it came." if clip and clip.tracks else "")
+        self.note.setText(
+            "Sampled motion from a file: it plays and exports as it came." if clip and clip.tracks else ""
+        )

@@ -6,7 +6,16 @@ from dataclasses import replace
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLineEdit, QListWidget, QListWidgetItem, QPushButton, QSpinBox
+from PyQt6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QPushButton,
+    QSpinBox,
+)
 
 from pegloom.app.benches.bench import Bench
 from pegloom.app.session import Brush, BrushMode, Tool
@@ -39,7 +48,9 @@ class WeightsBench(Bench):
         self.mode = Choices("weights.brush", [(m.value, m) for m in BrushMode], self._take_brush)
         brush.body.addWidget(self.mode)
         self.size = SliderRow("weights.brush.size", 0.005, 0.2, self._centimetres, lambda v: self._set(radius=v))
-        self.strength = SliderRow("weights.brush.strength", 0.05, 1.0, lambda v: f"{v:.2f}", lambda v: self._set(strength=v))
+        self.strength = SliderRow(
+            "weights.brush.strength", 0.05, 1.0, lambda v: f"{v:.2f}", lambda v: self._set(strength=v)
+        )
         brush.field("Size", self.size)
         brush.field("Strength", self.strength)
         ladder = QHBoxLayout()
@@ -64,7 +75,7 @@ class WeightsBench(Bench):
         fill = brush.row(
             action_button(self.actions.qactions["weights.fill"], "Fill", role="main"),
             action_button(self.actions.qactions["weights.smooth"], "Smooth"),
-            action_button(self.actions.qactions["weights.mirror"], "Mirror L to R"),
+            action_button(self.actions.qactions["weights.mirror"], "Mirror"),
         )
         fill.setSpacing(5)
         self.brush_card = brush

@@ -131,7 +131,12 @@ class BrushDrag:
         if seed is None:
             return
         brush, character = self.session.brush, self.session.character
-        paint = {BrushMode.ADD: Paint.ADD, BrushMode.TAKE: Paint.TAKE, BrushMode.SET: Paint.SET, BrushMode.EVEN: Paint.EVEN}
+        paint = {
+            BrushMode.ADD: Paint.ADD,
+            BrushMode.TAKE: Paint.TAKE,
+            BrushMode.SET: Paint.SET,
+            BrushMode.EVEN: Paint.EVEN,
+        }
         mode = paint[brush.mode]
         if even:
             mode = Paint.EVEN
@@ -196,9 +201,7 @@ class BoxDrag:
             return
         chosen = dict(self.session.vertices) if self.add else {}
         for part in character.included:
-            inside = np.flatnonzero(
-                inside_box(frame.points[part.id], self.start, self.corner, self.camera, self.size)
-            )
+            inside = np.flatnonzero(inside_box(frame.points[part.id], self.start, self.corner, self.camera, self.size))
             if len(inside):
                 chosen[part.id] = np.union1d(chosen.get(part.id, np.zeros(0, dtype=np.int64)), inside)
         self.session.vertices = chosen

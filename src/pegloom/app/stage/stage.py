@@ -82,10 +82,10 @@ class Stage(QOpenGLWidget):
     def size_in_points(self) -> tuple[int, int]:
         return max(self.width(), 1), max(self.height(), 1)
 
-    def initializeGL(self) -> None:  # noqa: N802 - Qt's name
+    def initializeGL(self) -> None:
         self.renderer = Renderer()
 
-    def paintGL(self) -> None:  # noqa: N802
+    def paintGL(self) -> None:
         renderer, session = self.renderer, self.session
         if renderer is None:
             return
@@ -166,7 +166,9 @@ class Stage(QOpenGLWidget):
         session, frame = self.session, self.session.frame()
         if character is None or frame is None or session.clean_view:
             return draw
-        wide = max((float(np.abs(p.mesh.points[:, 0]).max()) for p in character.included if len(p.mesh.points)), default=0.5)
+        wide = max(
+            (float(np.abs(p.mesh.points[:, 0]).max()) for p in character.included if len(p.mesh.points)), default=0.5
+        )
         drawing.draw_stick(draw, character.height, wide + 0.12 * character.height)
         marks = drawing.Marks(frozenset(session.selection.ids), self.hovered)
         if session.area in (Area.JOINTS, Area.WEIGHTS) and character.skeleton is not None:
@@ -180,7 +182,9 @@ class Stage(QOpenGLWidget):
                 held = handle_for(session, self.camera, self.size_in_points)
                 if held is not None:
                     drag, controls = held
-                    drawing.draw_handle(draw, drag.handle, self.camera, self.grip, _axes_allowed(controls[-1], drag.handle.kind))
+                    drawing.draw_handle(
+                        draw, drag.handle, self.camera, self.grip, _axes_allowed(controls[-1], drag.handle.kind)
+                    )
         if session.area is Area.WEIGHTS:
             for part_id, chosen in session.vertices.items():
                 points = frame.points.get(part_id)
@@ -317,7 +321,7 @@ class Stage(QOpenGLWidget):
 
     # Mouse
 
-    def mousePressEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mousePressEvent(self, event: QMouseEvent) -> None:
         self.setFocus()
         self.last = event.position()
         x, y = self.last.x(), self.last.y()
@@ -415,7 +419,7 @@ class Stage(QOpenGLWidget):
         drag.move(x, y, snap=ctrl, even=self.even_held)
         return drag
 
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
         here = event.position()
         dx, dy = here.x() - self.last.x(), here.y() - self.last.y()
         self.last = here
@@ -434,7 +438,7 @@ class Stage(QOpenGLWidget):
         else:
             self._hover_timer.start()
 
-    def mouseReleaseEvent(self, event: QMouseEvent) -> None:  # noqa: N802
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self.turning = ""
         drag, self.drag = self.drag, None
         self.session.drag_free = True
@@ -454,11 +458,11 @@ class Stage(QOpenGLWidget):
         self.update()
         return True
 
-    def leaveEvent(self, event: object) -> None:  # noqa: N802
+    def leaveEvent(self, event: object) -> None:
         self.pointer, self.hovered, self.brush_hit = None, "", None
         self.update()
 
-    def wheelEvent(self, event: QWheelEvent) -> None:  # noqa: N802
+    def wheelEvent(self, event: QWheelEvent) -> None:
         steps = (event.angleDelta().y() or event.angleDelta().x()) / 120
         here, brush = event.position(), self.session.brush
         if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
@@ -498,7 +502,9 @@ class Stage(QOpenGLWidget):
             weights = character.skin.weights.get(part.id)
             if weights is not None and character.skeleton is not None:
                 tri = triangulate(part.mesh).vertices[hit.triangle]
-                vertex = int(tri[np.argmin(np.linalg.norm(self.session.frame().points[part.id][tri] - hit.point, axis=1))])
+                vertex = int(
+                    tri[np.argmin(np.linalg.norm(self.session.frame().points[part.id][tri] - hit.point, axis=1))]
+                )
                 row = slice(weights.indptr[vertex], weights.indptr[vertex + 1])
                 pairs = sorted(zip(weights.values[row], weights.indices[row], strict=True), reverse=True)
                 listed = ", ".join(

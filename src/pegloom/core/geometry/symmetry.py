@@ -77,5 +77,7 @@ def partners(mesh: Mesh, offset: float = 0.0) -> IntArray:
     mirrored = places * [-1.0, 1.0, 1.0] + [2 * offset, 0.0, 0.0]
     distance, nearest = cKDTree(places).query(mirrored)
     partner = np.where(distance <= reach, nearest, -1)
+    # Only pairs that agree about each other: mirroring there and back then changes nothing.
+    partner = np.where(partner[np.maximum(partner, 0)] == np.arange(len(places)), partner, -1)
     result = np.where(partner[g.group] >= 0, g.first[np.maximum(partner[g.group], 0)], -1)
     return np.asarray(frozen(result.astype(np.int64)))

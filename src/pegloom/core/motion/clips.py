@@ -15,7 +15,6 @@ from pegloom.core.geometry.transforms import decompose, normalised, slerp
 from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Values
 from pegloom.core.skeleton.joints import Skeleton
 
-
 NO_VALUES = (0.0,) * len(CHANNELS)
 
 

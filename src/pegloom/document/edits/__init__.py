@@ -14,7 +14,14 @@ from pegloom.document.edits.controls import (
 from pegloom.document.edits.joints import build_joints, find_pegs, move_joint, place_peg, rename_joint, set_pegs
 from pegloom.document.edits.mesh import bring_in, include_part, set_part_kind, stand_up
 from pegloom.document.edits.motion import add_clip, add_trial_clip, key_controls, move_key, remove_keys, set_length
-from pegloom.document.edits.weights import bind, brush_part, fill_weight, mirror_weights, set_part_weights, smooth_weights
+from pegloom.document.edits.weights import (
+    bind,
+    brush_part,
+    fill_weight,
+    mirror_weights,
+    set_part_weights,
+    smooth_weights,
+)
 
 __all__ = [
     "add_clip", "add_trial_clip", "bind", "bring_in", "brush_part", "build_controls", "build_joints", "drop_controls",

@@ -1,0 +1,140 @@
+"""The real window on a real (virtual) screen; Qt's offscreen platform has no OpenGL."""
+
+from __future__ import annotations
+
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+
+from pegloom.app.main import make_application
+from pegloom.app.window import Window
+from tests.support.figures import wick
+
+
+class Answers:
+    """Stands in for the dialogs: says what the test told it to."""
+
+    def __init__(self) -> None:
+        self.open_path, self.save_path, self.yes = "", "", True
+        self.asked: list[str] = []
+
+    def open_file(self) -> str:
+        return self.open_path
+
+    def save_file(self, title: str, name: str, kind: str) -> str:
+        return self.save_path
+
+    def confirm(self, question: str) -> bool:
+        self.asked.append(question)
+        return self.yes
+
+
+class Hand:
+    """Mouse and keys through the real widgets."""
+
+    def __init__(self, qtbot, window: Window) -> None:
+        self.bot, self.window = qtbot, window
+        self.stage, self.session = window.stage, window.session
+
+    def click(self, name: str) -> None:
+        from PyQt6.QtWidgets import QAbstractButton, QWidget
+
+        widget = self.window.findChild(QWidget, name)
+        assert widget is not None, f"there is no widget {name}"
+        assert widget.isVisible(), f"{name} cannot be seen"
+        if isinstance(widget, QAbstractButton):
+            assert widget.isEnabled(), f"{name} is disabled"
+        self.bot.mouseClick(widget, Qt.MouseButton.LeftButton)
+
+    def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        self.stage.setFocus()
+        QTest.keyClick(self.window, key, modifiers)
+
+    def at(self, kind: str, thing: str) -> QPoint:
+        """Where a peg, joint or control is drawn; a control by a point of its shape."""
+        size = self.stage.size_in_points
+        if kind == "control":
+            from pegloom.core.rig.shapes import shape_lines
+
+            rig, frame = self.session.character.rig, self.session.frame()
+            world = frame.controls[rig.index[thing]]
+            for line in shape_lines(rig.control(thing)):
+                for point in line:
+                    x, y, _ = self.stage.camera.project(world[:3, :3] @ point + world[:3, 3], *size)[0]
+                    if self.stage.thing_at(x, y) == (kind, thing):
+                        return QPoint(round(x), round(y))
+            raise AssertionError(f"no point of {thing} can be picked")
+        _, ids, points = self.stage._things(kind)
+        x, y, _ = self.stage.camera.project(points[ids.index(thing)], *size)[0]
+        return QPoint(round(x), round(y))
+
+    def drag(self, start: QPoint, way: tuple[int, int], button=Qt.MouseButton.LeftButton,
+             modifiers=Qt.KeyboardModifier.NoModifier, steps: int = 6) -> None:  # fmt: skip
+        QTest.mouseMove(self.stage, start)
+        QTest.mousePress(self.stage, button, modifiers, start)
+        for i in range(1, steps + 1):
+            here = start + QPoint(way[0] * i // steps, way[1] * i // steps)
+            self._move(here, button, modifiers)
+        QTest.mouseRelease(self.stage, button, modifiers, start + QPoint(*way))
+
+    def _move(self, here: QPoint, button: Qt.MouseButton, modifiers: Qt.KeyboardModifier) -> None:
+        # QTest.mouseMove carries no buttons, so a drag's moves are sent as events.
+        from PyQt6.QtCore import QEvent
+        from PyQt6.QtGui import QMouseEvent
+        from PyQt6.QtWidgets import QApplication
+
+        there = QPointF(here)
+        event = QMouseEvent(
+            QEvent.Type.MouseMove,
+            there,
+            QPointF(self.stage.mapToGlobal(here)),
+            Qt.MouseButton.NoButton,
+            button,
+            modifiers,
+        )
+        QApplication.sendEvent(self.stage, event)
+
+    def until(self, condition, timeout: int = 60_000) -> None:
+        self.bot.waitUntil(condition, timeout=timeout)
+
+    def idle(self) -> None:
+        self.until(lambda: not self.session.jobs.busy)
+
+
+@pytest.fixture(scope="session")
+def qapp_cls():
+    make_application(["pegloom-test"])
+    from PyQt6.QtWidgets import QApplication
+
+    return QApplication
+
+
+@pytest.fixture
+def window(qapp, qtbot):
+    answers = Answers()
+    made = Window(answers)
+    made.answers = answers
+    made.show()
+    made.activateWindow()
+    qtbot.waitUntil(made.isActiveWindow)
+    yield made
+    answers.yes = True
+    made.session.saved = made.session.history.present
+    assert made.close()
+    assert not made.session.jobs.busy
+    assert not made.session.ticker.isActive()
+    made.deleteLater()
+
+
+@pytest.fixture
+def hand(qtbot, window):
+    return Hand(qtbot, window)
+
+
+@pytest.fixture
+def rigged(hand):
+    """The demo character open in the window."""
+    hand.session.start_with(wick(), None)
+    hand.stage.show_all()
+    hand.bot.wait(50)
+    return hand

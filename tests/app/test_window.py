@@ -1,0 +1,232 @@
+import numpy as np
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtWidgets import QAbstractButton, QLineEdit, QWidget
+
+from pegloom.app.session import RANGE_TEST, Area, Tool
+from pegloom.render.renderer import Display
+from pegloom.scene.lenses import Lens
+from tests.support.figures import DEMO
+
+
+def picture(stage) -> np.ndarray:
+    image = stage.grabFramebuffer()
+    bits = image.constBits()
+    bits.setsize(image.sizeInBytes())
+    return (
+        np.frombuffer(bits, np.uint8)
+        .reshape(image.height(), image.bytesPerLine() // 4, 4)[:, : image.width(), :3]
+        .astype(int)
+    )
+
+
+def test_every_action_is_in_the_palette_has_a_tip_and_runs_or_says_why_not(hand):
+    actions = hand.window.actions_
+    said = []
+    hand.session.said.connect(lambda text, error: said.append(text))
+    quiet = {"file.open", "file.demo", "file.demo_mesh", "help.sheet", "edit.steps"}
+    for action in list(actions.entries.values()):
+        assert action.tip
+        assert action in actions.find(action.title)
+        said.clear()
+        reason = action.why()
+        if action.id not in quiet:
+            actions.run(action.id)
+        if reason:
+            assert said == [reason]
+            assert len(reason) > 10
+    shortcuts = [a.shortcut for a in actions.entries.values() if a.shortcut]
+    assert len(shortcuts) == len(set(shortcuts))
+
+
+def test_an_empty_window_says_how_to_begin(hand):
+    assert hand.window.frame_.welcome.isVisible()
+    hand.window.answers.open_path = ""
+    hand.click("welcome.demo")
+    hand.until(lambda: hand.session.character is not None)
+    assert not hand.window.frame_.welcome.isVisible()
+    assert hand.session.character.rig is not None
+
+
+def test_a_dropped_file_is_opened(hand):
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(DEMO / "wick.obj"))])
+    event = QDropEvent(
+        QPointF(500, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    hand.window.dropEvent(event)
+    hand.until(lambda: hand.session.character is not None)
+    hand.idle()
+    assert hand.session.character.skeleton is None
+
+
+def test_a_broken_file_is_one_note_and_the_document_stays(rigged, tmp_path):
+    (tmp_path / "bad.glb").write_bytes(b"glTF nonsense")
+    before = rigged.session.document
+    rigged.window.open_path(tmp_path / "bad.glb")
+    rigged.idle()
+    assert "bad.glb" in rigged.window.frame_.note.text()
+    assert rigged.session.document is before
+
+
+@pytest.mark.parametrize("area", list(Area))
+def test_every_area_opens_and_its_inputs_are_named(rigged, area):
+    rigged.key(Qt.Key(ord("1") + list(Area).index(area)))
+    assert rigged.session.area is area
+    rigged.bot.wait(30)
+    bench = rigged.window.benches[area]
+    assert bench.isVisible()
+    for kind in (QAbstractButton, QLineEdit):
+        for widget in bench.findChildren(kind):
+            inside_box = widget.objectName().startswith("qt_")
+            assert inside_box or widget.accessibleName() or widget.text(), widget
+    assert bench.horizontalScrollBar().maximum() == 0
+
+
+def test_the_stage_shows_the_character_in_each_display(rigged):
+    seen = {}
+    for display in Display:
+        rigged.session.set_view(display=display, clean_view=True)
+        rigged.bot.wait(40)
+        seen[display] = picture(rigged.stage)
+    x, y, _ = rigged.stage.camera.project(np.array([0.0, 0.95, 0.1]), *rigged.stage.size_in_points)[0]
+    spot = {d: image[int(y) - 6 : int(y) + 6, int(x) - 6 : int(x) + 6].mean(axis=(0, 1)) for d, image in seen.items()}
+    corner = seen[Display.CLAY][5:15, 5:15].mean(axis=(0, 1))
+    assert np.abs(spot[Display.CLAY] - corner).max() > 60
+    assert spot[Display.CLAY].mean() > spot[Display.SEE_THROUGH].mean() + 10
+    assert np.ptp(spot[Display.CLAY]) < 40
+    assert np.ptp(spot[Display.TEXTURED]) > 25, "the coat has a colour"
+
+
+def test_the_influence_lens_lights_the_limb_up(rigged):
+    rigged.key(Qt.Key.Key_3)
+    rigged.session.select("joint", "leg.l.lower")
+    rigged.session.set_view(lens=Lens.INFLUENCE, clean_view=True)
+    rigged.bot.wait(40)
+    image = picture(rigged.stage)
+    frame = rigged.session.frame()
+    points, weights = frame.points["part0"], rigged.session.character.skin.weights["part0"].column("leg.l.lower")
+    strong, none = points[weights > 0.97], points[weights == 0]
+
+    def lightness(some):
+        pixels = rigged.stage.camera.project(some[:: max(len(some) // 60, 1)], *rigged.stage.size_in_points)[
+            :, :2
+        ].astype(int)
+        return np.median([image[y, x].max() for x, y in pixels])
+
+    assert lightness(strong) > lightness(none) + 60
+
+
+def test_right_drag_orbits_middle_pans_and_the_wheel_zooms(rigged):
+    camera = rigged.stage.camera
+    middle = QPoint(400, 300)
+    rigged.drag(middle, (60, 20), button=Qt.MouseButton.RightButton)
+    turned = rigged.stage.camera
+    assert turned.yaw != camera.yaw
+    assert turned.target == camera.target
+    rigged.drag(middle, (60, 20), button=Qt.MouseButton.MiddleButton)
+    assert rigged.stage.camera.target != camera.target
+    assert rigged.session.history.undo_name is None
+    rigged.key(Qt.Key.Key_X)
+    assert not rigged.stage.camera.perspective
+    assert abs(rigged.stage.camera.backward[0]) == pytest.approx(1)
+    rigged.key(Qt.Key.Key_X)
+    assert rigged.stage.camera.backward[0] == pytest.approx(-1)
+
+
+def test_escape_drops_a_drag(rigged):
+    rigged.key(Qt.Key.Key_2)
+    rigged.bot.wait(40)
+    before = rigged.session.history.present
+    start = rigged.at("peg", "l_knee")
+    from PyQt6.QtTest import QTest
+
+    QTest.mousePress(rigged.stage, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+    rigged._move(start + QPoint(30, 5), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    assert rigged.session.document is not before
+    rigged.key(Qt.Key.Key_Escape)
+    assert rigged.session.document is before
+    QTest.mouseRelease(rigged.stage, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+    assert rigged.session.history.undo_name is None
+
+
+def test_a_handle_turns_a_control_about_one_axis_and_the_mesh_follows(rigged):
+    rigged.key(Qt.Key.Key_4)
+    rigged.session.select("control", "spine.head")
+    rigged.bot.wait(40)
+    from pegloom.app.stage.drags import handle_for
+    from pegloom.scene.handles import grip_under, handle_lines
+
+    held, _ = handle_for(rigged.session, rigged.stage.camera, rigged.stage.size_in_points)
+    line = dict(handle_lines(held.handle, rigged.stage.camera))["y"]
+    spots = rigged.stage.camera.project(line, *rigged.stage.size_in_points)[:, :2]
+    spot = next(
+        s for s in spots if grip_under(held.handle, *s, rigged.stage.camera, rigged.stage.size_in_points) == "y"
+    )
+    before = rigged.session.frame().points["part0"]
+    was = np.array(rigged.session.character.pose.controls.get("spine.head", (0.0,) * 8))
+    rigged.drag(QPoint(round(spot[0]), round(spot[1])), (25, 12))
+    now = np.array(rigged.session.character.pose.controls["spine.head"])
+    assert np.abs(now - was)[3:6].max() > 0.05
+    assert np.abs(rigged.session.frame().points["part0"] - before).max() > 0.005
+    assert rigged.session.history.undo_name == "Turn c_head"
+
+
+def test_typing_into_the_tag_sets_a_channel(rigged):
+    rigged.key(Qt.Key.Key_4)
+    rigged.session.select("control", "body")
+    box = rigged.window.findChild(QWidget, "tag.move_y")
+    box.setFocus()
+    box.selectAll()
+    rigged.bot.keyClicks(box, "-12")
+    rigged.bot.keyClick(box, Qt.Key.Key_Return)
+    assert rigged.session.character.pose.controls["body"][1] == pytest.approx(-0.12)
+    assert rigged.session.history.undo_name == "body move y"
+
+
+def test_auto_key_writes_what_is_changed(rigged):
+    rigged.key(Qt.Key.Key_5)
+    clip = rigged.session.character.clips[0]
+    rigged.session.play_source(clip.id, 1.0)
+    rigged.click("motion.auto")
+    rigged.session.select("control", "body")
+    rigged.bot.wait(30)
+    keys = len(rigged.session.clip.key_times)
+    rigged.drag(rigged.at("control", "body"), (30, 10))
+    assert len(rigged.session.clip.key_times) == keys + 1
+    assert "key" in rigged.session.history.undo_name
+
+
+def test_the_range_test_plays_and_shows_its_stretch(rigged):
+    rigged.key(Qt.Key.Key_3)
+    rigged.session.play_source(RANGE_TEST, 20 / 30)
+    rigged.until(lambda: bool(rigged.window.strip.ruler.curve) and None not in rigged.window.strip.ruler.curve)
+    assert max(rigged.window.strip.ruler.curve) > 1.2
+    hand = rigged.session.frame().joints[rigged.session.character.skeleton.index["arm.l.end"]][1, 3]
+    assert hand > 1.3
+
+
+def test_the_palette_finds_and_runs(rigged):
+    rigged.key(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+    search = rigged.window.findChild(QLineEdit, "palette.search")
+    rigged.until(search.isVisible)
+    rigged.bot.keyClicks(search, "see thr")
+    rigged.bot.keyClick(search, Qt.Key.Key_Return)
+    assert rigged.session.display is Display.SEE_THROUGH
+
+
+def test_hold_a_evens_and_ctrl_takes_away(rigged):
+    rigged.key(Qt.Key.Key_3)
+    rigged.session.set_view(tool=Tool.BRUSH)
+    rigged.session.select("joint", "leg.l.upper")
+    rigged.bot.wait(30)
+    spot = rigged.at("joint", "leg.l.lower")
+    was = rigged.session.character.skin.weights["part0"].column("leg.l.upper").sum()
+    rigged.drag(spot, (8, 8), modifiers=Qt.KeyboardModifier.ControlModifier)
+    taken = rigged.session.character.skin.weights["part0"].column("leg.l.upper").sum()
+    assert taken < was
+    rigged.session.undo()
+    rigged.drag(spot, (8, 8))
+    added = rigged.session.character.skin.weights["part0"].column("leg.l.upper").sum()
+    assert added > was

@@ -1,0 +1,106 @@
+import json
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+from typer.testing import CliRunner
+
+from pegloom.cli import app
+from pegloom.files.project import open_project
+from tests.support.figures import DEMO, capsule_figure
+
+
+@pytest.fixture(scope="module")
+def mesh(tmp_path_factory):
+    """The capsule figure in centimetres, lying on its back, as an OBJ."""
+    made = capsule_figure()
+    made.apply_scale(100)
+    made.apply_transform(np.array([[1, 0, 0, 40], [0, 0, -1, 0], [0, 1, 0, 0], [0, 0, 0, 1.0]]))
+    path = tmp_path_factory.mktemp("cli") / "figure.obj"
+    made.export(path)
+    return path
+
+
+def run(*words):
+    return CliRunner().invoke(app, [str(w) for w in words])
+
+
+def test_survey_says_how_it_lies(mesh):
+    result = run("survey", mesh, "--json")
+    assert result.exit_code == 0, result.output
+    said = json.loads(result.stdout)
+    assert said["up"] == "+Z"
+    assert said["facing"] == "-Y"
+    assert 1.6 < said["height_m"] < 1.9
+    assert said["shells"] == 17
+    assert said["watertight"]
+    assert said["symmetry"]["axis"] == "X"
+    assert said["symmetry"]["offset"] == pytest.approx(40, abs=0.1)
+    assert {"vertices", "faces", "parts", "bounds", "snags"} <= set(said)
+
+
+def test_rig_walks_the_whole_road(mesh, tmp_path):
+    out = tmp_path / "figure.pegloom"
+    result = run("rig", mesh, "-o", out, "--height", 1.8, "--fingers", 0, "--json")
+    assert result.exit_code == 0, result.output
+    said = json.loads(result.stdout)
+    joints = {j["name"]: j for j in said["joints"]}
+    assert joints["l_forearm"]["parent"] == "l_upper_arm"
+    assert joints["l_forearm"]["side"] == "left"
+    left, right = joints["l_hand"]["position"], joints["r_hand"]["position"]
+    assert np.allclose(np.array(left) * [-1, 1, 1], right, atol=1e-4)
+    character = open_project(out).character
+    assert character.rig is not None
+    assert character.height == pytest.approx(1.8)
+    glb = tmp_path / "figure.glb"
+    assert run("export", out, "-o", glb).exit_code == 0
+    assert run("bind", glb, "-o", tmp_path / "hard.glb", "--method", "hard").exit_code == 0
+
+
+def test_pegs_given_in_a_file_are_taken(mesh, tmp_path):
+    found = json.loads(run("pegs", mesh, "--fingers", 0, "--json").stdout)
+    assert {"name", "position", "confidence"} == set(found["pegs"][0])
+    moved = [{"name": "l_elbow", "position": [0.4, 1.4, -0.03]}]
+    (tmp_path / "p.json").write_text(json.dumps({"pegs": moved}))
+    result = run("rig", mesh, "-o", tmp_path / "a.glb", "--fingers", 0, "--pegs", tmp_path / "p.json", "--json")
+    joints = {j["name"]: j["position"] for j in json.loads(result.stdout)["joints"]}
+    assert joints["l_forearm"] == [0.4, 1.4, -0.03]
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("survey", "nowhere.obj"),
+        ("rig", DEMO / "wick.obj", "-o", "x.glb", "--bind", "magic"),
+        ("rig", DEMO / "wick.obj", "-o", "x.fancy", "--fingers", "0"),
+        ("pegs", DEMO / "wick.obj", "--pattern", "teapot"),
+        ("bind", DEMO / "wick.obj", "-o", "x.glb"),
+        ("export", DEMO / "wick.png", "-o", "x.glb"),
+        ("open", "nowhere.glb"),
+    ],
+)
+def test_errors_are_one_line_and_exit_code_one(words):
+    result = run(*words)
+    assert result.exit_code == 1
+    lines = result.stderr.strip().splitlines()
+    assert len(lines) == 1
+    assert lines[0].startswith("error: ")
+
+
+def test_wrong_usage_is_exit_code_two():
+    assert run("rig").exit_code == 2
+    assert run("survey", "a.obj", "--nonsense").exit_code == 2
+
+
+def test_the_module_runs_as_a_program(tmp_path):
+    (tmp_path / "bad.obj").write_bytes(bytes(range(256)))
+    done = subprocess.run(
+        [sys.executable, "-m", "pegloom", "survey", str(tmp_path / "bad.obj")],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 1
+    assert done.stderr.startswith("error: bad.obj")
+    assert "Traceback" not in done.stderr
