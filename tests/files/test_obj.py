@@ -71,7 +71,7 @@ def test_a_file_written_comes_back_the_same(tmp_path):
 )
 def test_broken_files_are_refused_in_one_clear_line(tmp_path, text, says):
     (tmp_path / "bad.obj").write_text(text)
-    with pytest.raises(MeshFileError, match="bad.obj") as caught:
+    with pytest.raises(MeshFileError, match=r"bad\.obj") as caught:
         read_mesh(tmp_path / "bad.obj")
     assert says in str(caught.value)
     assert "\n" not in str(caught.value)

@@ -53,9 +53,6 @@ class Verbs:
         picked = self.session.selection.kind == "control"
         return self.need_rig() or ("" if picked else "Pick a control first: click one in the view")
 
-    def need_clip(self) -> str:
-        return self.need_rig() or ("" if self.session.clip or self.session.character.clips == () else "")
-
     # File
 
     def open(self) -> None:

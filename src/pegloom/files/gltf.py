@@ -19,9 +19,8 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import make_mesh
-from pegloom.core.geometry.transforms import compose
 from pegloom.document.model import Image, Material, Part
-from pegloom.files.gltf_skin import read_clips, read_skeleton, skin_weights
+from pegloom.files.gltf_skin import local_matrix, read_clips, read_skeleton, skin_weights
 from pegloom.files.images import image_from_bytes
 from pegloom.files.imported import Imported, beside, read_bytes
 
@@ -183,16 +182,6 @@ class GltfFile:
                 matrix = matrix @ local_matrix(nodes[k])
             worlds[i] = matrix
         return worlds, parents
-
-
-def local_matrix(node: dict[str, Any]) -> FloatArray:
-    """parent_from_node of a glTF node."""
-    if "matrix" in node:
-        return np.array(node["matrix"], dtype=np.float64).reshape(4, 4).T
-    q = np.array(node.get("rotation", (0, 0, 0, 1)), dtype=np.float64)
-    length = float(np.linalg.norm(q))
-    q = q / length if length > 1e-9 else np.array([0.0, 0.0, 0.0, 1.0])
-    return compose(node.get("translation", (0, 0, 0)), q, node.get("scale", (1, 1, 1)))
 
 
 def read_gltf(path: Path) -> Imported:

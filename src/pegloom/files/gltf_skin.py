@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, frozen
-from pegloom.core.geometry.transforms import decompose, matrix_quaternion
+from pegloom.core.geometry.transforms import compose, decompose, matrix_quaternion
 from pegloom.core.motion.clips import Clip, Track
 from pegloom.core.skeleton.joints import Joint, Skeleton, side_of_name
 from pegloom.core.skin.weights import Weights, from_dense
@@ -33,6 +33,16 @@ class FileSkeleton:
     settle: FloatArray
     plain: bool
     bind: FloatArray
+
+
+def local_matrix(node: dict[str, Any]) -> FloatArray:
+    """parent_from_node of a glTF node."""
+    if "matrix" in node:
+        return np.array(node["matrix"], dtype=np.float64).reshape(4, 4).T
+    q = np.array(node.get("rotation", (0, 0, 0, 1)), dtype=np.float64)
+    length = float(np.linalg.norm(q))
+    q = q / length if length > 1e-9 else np.array([0.0, 0.0, 0.0, 1.0])
+    return compose(node.get("translation", (0, 0, 0)), q, node.get("scale", (1, 1, 1)))
 
 
 def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> FileSkeleton | None:
@@ -208,14 +218,14 @@ def _resampled(
     for k, time in enumerate(times):
         local: dict[int, FloatArray] = {}
         for i, node in enumerate(nodes):
-            position, turn, scale = decompose(_local(node))
+            position, turn, scale = decompose(local_matrix(node))
             if (i, "translation") in tracks:
                 position = tracks[i, "translation"].at(time)
             if (i, "rotation") in tracks:
                 turn = tracks[i, "rotation"].at(time)
             if (i, "scale") in tracks:
                 scale = tracks[i, "scale"].at(time)
-            local[i] = _compose(position, turn, scale)
+            local[i] = compose(position, turn, scale)
         world = np.zeros((count, 4, 4))
         for j, node in enumerate(skeleton.order):
             matrix, here = np.eye(4), node
@@ -226,7 +236,7 @@ def _resampled(
             parent = int(skeleton.skeleton.parents[j])
             inside = world[j] if parent < 0 else np.linalg.inv(world[parent]) @ world[j]
             samples[k, j] = np.concatenate(decompose(inside))
-    result = {}
+    result: dict[str, tuple[Track, ...]] = {}
     for j, joint in enumerate(skeleton.skeleton.joints):
         result[joint.id] = (
             Track("translation", frozen(times.copy()), frozen(samples[:, j, :3].copy())),
@@ -234,15 +244,3 @@ def _resampled(
             Track("scale", frozen(times.copy()), frozen(samples[:, j, 7:].copy())),
         )
     return result
-
-
-def _local(node: dict[str, Any]) -> FloatArray:
-    from pegloom.files.gltf import local_matrix
-
-    return local_matrix(node)
-
-
-def _compose(position: FloatArray, turn: FloatArray, scale: FloatArray) -> FloatArray:
-    from pegloom.core.geometry.transforms import compose
-
-    return compose(position, turn, scale)

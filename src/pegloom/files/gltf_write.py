@@ -105,7 +105,7 @@ class _Writer:
                 source = {"name": Path(image.name).stem, "mimeType": image.kind, "bufferView": self.view(image.data)}
                 self.json["textures"].append({"source": len(self.json["images"]), "sampler": 0})
                 self.json["images"].append(source)
-        entries = []
+        entries: list[dict[str, Any]] = []
         used = {int(slot) for part in self.character.included for slot in part.mesh.materials}
         for slot, material in enumerate(self.character.materials):
             if slot not in used:
@@ -297,17 +297,23 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]
         return worlds[time]
 
     count = max(round(clip.length * clip.rate), 1)
-    times = np.unique(np.float32(np.concatenate([np.linspace(0.0, clip.length, count + 1), clip.key_times])))
+    # Times as the file holds them, so that live and file agree about the moment.
+    times = _as_stored(np.concatenate([np.linspace(0.0, clip.length, count + 1), clip.key_times]))
     shortest = 1.0 / (clip.rate * FINEST)
     while True:
         exact = np.array([world(float(t)) for t in times])
         local = _locals(skeleton, exact)
-        middles = np.float32((times[:-1] + times[1:]) / 2)
+        middles = _as_stored((times[:-1] + times[1:]) / 2)
         stray = _stray(skeleton, local, np.array([world(float(t)) for t in middles]), character.height)
         more = middles[(stray > allowed) & (np.diff(times) > shortest)]
         if len(more) == 0:
-            return times.astype(np.float64), local
-        times = np.unique(np.concatenate([times, more]))
+            return times, local
+        times = _as_stored(np.concatenate([times, more]))
+
+
+def _as_stored(times: FloatArray) -> FloatArray:
+    """Rising times rounded to float32."""
+    return np.asarray(np.unique(times.astype(np.float32)).astype(np.float64))
 
 
 def _locals(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:

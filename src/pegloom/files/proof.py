@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
+from types import MappingProxyType
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.motion.clips import sample
 from pegloom.document.evaluate import evaluate
-from pegloom.document.model import Character
+from pegloom.document.model import Character, Skin
 from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_write import write_glb
 
@@ -37,8 +38,8 @@ def prove_glb(character: Character, *, progress: Progress = silent) -> Proof:
         file = Path(folder) / "proof.glb"
         write_glb(file, character, progress=part_of(progress, 0.0, 0.5))
         back = read_gltf(file)
-    there = Character("proof", "proof", parts=back.parts, skeleton=back.skeleton)
-    there = _with_weights(there, back.weights or {})
+    skin = Skin("file", character.skin.influences, MappingProxyType(back.weights or {}))
+    there = Character("proof", "proof", parts=back.parts, skeleton=back.skeleton, skin=skin)
     clips = {clip.name: clip for clip in back.clips}
     worst, where, count = 0.0, "rest", 0
     moments: list[tuple[str, float]] = [("rest", 0.0)]
@@ -67,12 +68,3 @@ def prove_glb(character: Character, *, progress: Progress = silent) -> Proof:
                 worst, where = gap, f"{part.name}, {name} at {time:.2f} s" if live_clip else f"{part.name}, rest"
         count += 1
     return Proof(worst, where, count)
-
-
-def _with_weights(character: Character, weights: dict[str, object]) -> Character:
-    from dataclasses import replace
-    from types import MappingProxyType
-
-    from pegloom.document.model import Skin
-
-    return replace(character, skin=Skin("file", 4, MappingProxyType(weights)))  # type: ignore[arg-type]

@@ -207,7 +207,7 @@ class Renderer:
         gl.clear(0.08, 0.09, 0.12, 1.0, depth=1.0)
         gl.disable(moderngl.DEPTH_TEST | moderngl.CULL_FACE)
         gl.enable(moderngl.BLEND)
-        gl.blend_func = (moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA, moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA)
+        gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
         self.programs["sky"]["top"].value, self.programs["sky"]["bottom"].value = SKY_TOP, SKY_BOTTOM
         self.sky.render(moderngl.TRIANGLE_STRIP)
         full = camera.projection(*size) @ camera.view()

@@ -37,7 +37,7 @@ def draw_ground(draw: DrawList, height: float) -> None:
     """A woven grid: a metre in ten, threads passing over and under; a metre stick beside the character."""
     size = 1.0 if height <= 3 else float(np.ceil(height / 2))
     step = size / 10 * (1 if height <= 3 else 2)
-    count = int(round(size / step)) * 1
+    count = round(size / step)
     for k in range(-count, count + 1):
         at = k * step
         strong = k % 10 == 0
@@ -168,7 +168,7 @@ def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Pos
 
 
 def out_of_use(rig: ControlRig, pose: Pose) -> frozenset[str]:
-    """Controls that move nothing now: FK of a limb on IK, goal and pole of one on FK."""
+    """Controls that move nothing now: goal and pole of a limb on FK, the FK controls of one on IK."""
     dim: set[str] = set()
     for limb in rig.limbs:
         goal = rig.control(limb.goal)

@@ -176,15 +176,14 @@ class Stage(QOpenGLWidget):
             drawing.draw_skeleton(draw, character.skeleton, frame.joints, marks, alpha=0.55 if faint else 0.95)
         if session.area is Area.JOINTS and character.pegs is not None:
             drawing.draw_pegs(draw, character.pegs, marks, character.height)
-        if session.area in (Area.CONTROLS, Area.MOTION) and character.rig is not None and not session.playing:
-            if not session.shown_pose.direct:
-                drawing.draw_controls(draw, character.rig, frame.controls, character.pose, marks)
-                held = handle_for(session, self.camera, self.size_in_points)
-                if held is not None:
-                    drag, controls = held
-                    drawing.draw_handle(
-                        draw, drag.handle, self.camera, self.grip, _axes_allowed(controls[-1], drag.handle.kind)
-                    )
+        posing = session.area in (Area.CONTROLS, Area.MOTION) and not session.playing and not session.shown_pose.direct
+        if posing and character.rig is not None:
+            drawing.draw_controls(draw, character.rig, frame.controls, character.pose, marks)
+            held = handle_for(session, self.camera, self.size_in_points)
+            if held is not None:
+                drag, controls = held
+                allowed = _axes_allowed(controls[-1], drag.handle.kind)
+                drawing.draw_handle(draw, drag.handle, self.camera, self.grip, allowed)
         if session.area is Area.WEIGHTS:
             for part_id, chosen in session.vertices.items():
                 points = frame.points.get(part_id)
@@ -234,7 +233,7 @@ class Stage(QOpenGLWidget):
         return np.concatenate(list(frame.points.values()))
 
     def _selected_points(self) -> np.ndarray:
-        kind, ids, points = self._things(self.session.selection.kind)
+        _, ids, points = self._things(self.session.selection.kind)
         chosen = [p for i, p in zip(ids, points, strict=True) if i in self.session.selection.ids]
         frame = self.session.frame()
         if not chosen and self.session.vertices and frame is not None:

@@ -57,11 +57,11 @@ def _polish(sample: FloatArray, axis: int, offset: float, tree: cKDTree) -> floa
     """Move the plane to the median midpoint of close partner pairs: exact where the figure is exact."""
     mirrored = sample.copy()
     mirrored[:, axis] = 2 * offset - mirrored[:, axis]
-    distance, partner = tree.query(mirrored)
-    near = distance < 0.01 * diagonal(sample)
+    distance, found = tree.query(mirrored)
+    partner, near = np.asarray(found), np.asarray(distance) < 0.01 * diagonal(sample)
     if near.sum() < 10:
         return offset
-    return float(np.median((sample[near, axis] + sample[partner[near], axis]) / 2))
+    return float(np.median((sample[near, axis] + sample[partner[near]][:, axis]) / 2))
 
 
 @by_identity

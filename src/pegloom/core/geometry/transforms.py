@@ -40,7 +40,7 @@ def quaternion_product(a: ArrayLike, b: ArrayLike) -> FloatArray:
 
 def quaternion_inverse(q: ArrayLike) -> FloatArray:
     """Inverse of unit quaternions (..., 4)."""
-    return np.asarray(q, dtype=np.float64) * np.array([-1.0, -1.0, -1.0, 1.0])
+    return np.asarray(np.asarray(q, dtype=np.float64) * np.array([-1.0, -1.0, -1.0, 1.0]))
 
 
 def quaternion_about(axis: ArrayLike, angle: float) -> FloatArray:

@@ -100,8 +100,8 @@ def make_plan(skeleton: Skeleton, rig: ControlRig) -> Plan:
         steps.append([kind, i, int(parents[i]), -1])
     limbs = np.array(rows, dtype=np.int64).reshape(-1, 10)
     frames, offsets = _limb_rest(rest, limbs)
-    pieces = (np.array(steps, dtype=np.int64).reshape(-1, 4), local, limbs, frames, offsets)
-    return Plan(*(frozen(np.ascontiguousarray(piece)) for piece in pieces), controls=count)  # type: ignore[arg-type]
+    order_rows = np.array(steps, dtype=np.int64).reshape(-1, 4)
+    return Plan(frozen(order_rows), frozen(local), frozen(limbs), frozen(frames), frozen(offsets), count)
 
 
 def _limb_rest(rest: FloatArray, limbs: IntArray) -> tuple[FloatArray, FloatArray]:

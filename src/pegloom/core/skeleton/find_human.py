@@ -143,7 +143,7 @@ class _Body:
 
     def _find_crotch(self) -> tuple[float, float]:
         c = self.centre_i
-        middle_filled = self.filled[c - 1 : c + 1].any(axis=(0, 2))
+        middle_filled: BoolArray = np.asarray(self.filled[c - 1 : c + 1].any(axis=(0, 2)))
         layers = [k for k in range(len(self.y)) if 0.12 * self.height < self.y[k] < 0.62 * self.height]
         open_layers = [k for k in layers if not middle_filled[k] and self.filled[:, k].any()]
         if len(open_layers) < 0.04 * len(self.y):
@@ -164,8 +164,8 @@ class _Body:
 
     def aside(self, sign: int) -> BoolArray:
         """Which x cells lie on one side."""
-        half = np.arange(self.filled.shape[0]) >= self.centre_i
-        return half if sign > 0 else ~half
+        half: BoolArray = np.arange(self.filled.shape[0]) >= self.centre_i
+        return half if sign > 0 else np.logical_not(half)
 
 
 def _leg_pegs(body: _Body, sign: int) -> Found:
@@ -286,7 +286,9 @@ def _arm_pegs(body: _Body, sign: int) -> Found:
     }
 
 
-def _sections(body: _Body, distance: FloatArray, here: BoolArray, width: float) -> tuple[FloatArray, ...]:
+def _sections(
+    body: _Body, distance: FloatArray, here: BoolArray, width: float
+) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Sections of equal inside distance: centres (m, 3), areas (m,), distances (m,)."""
     keep = np.isfinite(distance) & here
     bins = (distance[keep] / width).astype(np.int64)
@@ -295,7 +297,7 @@ def _sections(body: _Body, distance: FloatArray, here: BoolArray, width: float) 
     centre = np.stack([np.bincount(bins, weights=body.centres[keep, a])[filled] / count[filled] for a in range(3)], 1)
     area = count[filled] * body.solid.cell**3 / width
     smooth = ndimage.uniform_filter1d(centre, 3, axis=0, mode="nearest")
-    return smooth, ndimage.uniform_filter1d(area, 3, mode="nearest"), (filled + 0.5) * width
+    return smooth, ndimage.uniform_filter1d(area, 3, mode="nearest"), np.asarray((filled + 0.5) * width)
 
 
 def _find_wrist(share: FloatArray, area: FloatArray) -> float:

@@ -81,7 +81,7 @@ def _finger_tips(
         tip = int(np.argmax(open_))
         if open_[tip] < 0.4 * length:
             return None
-        apart = dijkstra(graph, directed=False, indices=tip)
+        apart = dijkstra(graph, directed=False, indices=np.array([tip]), min_only=True)
         around = apart < 0.3 * length
         if far[around].max() > far[tip] + 1e-9:  # on the way up to another peak
             open_[apart < 0.15 * length] = -1.0

@@ -16,7 +16,8 @@ def apply_control_overrides(rig: ControlRig, overrides: Mapping[str, ControlOver
         change = overrides.get(control.id)
         if change is None:
             return control
-        offset = tuple(a + b for a, b in zip(control.offset, change.offset, strict=True))
+        (x, y, z), (dx, dy, dz) = control.offset, change.offset
+        offset = (x + dx, y + dy, z + dz)
         shape = Shape(change.shape) if change.shape else control.shape
         return replace(control, shape=shape, size=control.size * change.size, offset=offset)
 

@@ -7,6 +7,7 @@ from dataclasses import replace
 from types import MappingProxyType
 
 import numpy as np
+from scipy import sparse
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
@@ -92,7 +93,7 @@ def smooth_weights(
 class _Columns:
     """Look-ups shared by a weight edit: columns, heirs, locks, neighbours over places."""
 
-    def __init__(self, skeleton: Skeleton, joint_ids: tuple[str, ...], neighbours: object) -> None:
+    def __init__(self, skeleton: Skeleton, joint_ids: tuple[str, ...], neighbours: sparse.csr_matrix) -> None:
         self.skeleton, self.joint_ids, self.neighbours = skeleton, joint_ids, neighbours
 
     def column(self, joint: str) -> int:

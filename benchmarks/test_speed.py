@@ -1,0 +1,111 @@
+"""Speed, as a table: `./loom bench`. Each of our kernels stands beside its peer in the same run."""
+
+from __future__ import annotations
+
+import igl
+import numpy as np
+import pytest
+from tests.support.figures import wick
+
+from pegloom.core.geometry.transforms import compose, euler_quaternion
+from pegloom.core.motion.clips import sample
+from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.skin.deform import skin_linear
+from pegloom.core.skin.weights import from_dense, packed
+from pegloom.document import edits
+from pegloom.document.evaluate import evaluate
+from pegloom.scene.stroke import Paint, Stroke
+
+JOINTS, VERTICES = 65, 100_000
+
+
+@pytest.fixture(scope="module")
+def crowd():
+    random = np.random.default_rng(1)
+    rows = np.zeros((VERTICES, JOINTS))
+    for _ in range(4):
+        rows[np.arange(VERTICES), random.integers(0, JOINTS, VERTICES)] += random.random(VERTICES)
+    points = random.normal(size=(VERTICES, 3))
+    matrices = np.array(
+        [compose(random.normal(size=3), euler_quaternion(random.normal(size=3))) for _ in range(JOINTS)]
+    )
+    return points, rows / rows.sum(axis=1, keepdims=True), matrices
+
+
+@pytest.mark.benchmark(group="linear skinning, 100 000 x 4, 65 joints")
+def test_skinning_ours(benchmark, crowd):
+    points, rows, matrices = crowd
+    skin, out = packed(from_dense(rows, [str(j) for j in range(JOINTS)])), np.empty_like(points)
+    benchmark(skin_linear, points, skin, matrices, out=out)
+
+
+@pytest.mark.benchmark(group="linear skinning, 100 000 x 4, 65 joints")
+def test_skinning_libigl_product(benchmark, crowd):
+    points, rows, matrices = crowd
+    system, stacked = igl.lbs_matrix(points, rows), np.concatenate([m[:3].T for m in matrices])
+    benchmark(lambda: system @ stacked)
+
+
+@pytest.mark.benchmark(group="evaluate the human rig, no skin")
+def test_rig(benchmark):
+    character = wick().character
+    benchmark(evaluate_rig, character.skeleton, character.rig, character.pose)
+
+
+@pytest.mark.benchmark(group="evaluate the human rig, no skin")
+def test_rig_peer_plain_matrix_products(benchmark):
+    character = wick().character
+    count = len(character.skeleton.joints) + len(character.rig.controls)
+    a = np.tile(np.eye(4), (count, 1, 1))
+
+    def plain():
+        for matrix in a:
+            matrix @ a[0]
+
+    benchmark(plain)
+
+
+@pytest.mark.benchmark(group="one posed frame of Wick, rig and skin")
+def test_frame(benchmark):
+    character = wick().character
+    clip = character.clips[0]
+    times = iter(np.linspace(0, 4, 100_000))
+    benchmark(lambda: evaluate(character, sample(clip, next(times), character.skeleton, None, character.rig)))
+
+
+@pytest.mark.benchmark(group="bind of Wick along the skin, 17 000 x 52")
+def test_bind_ours(benchmark):
+    document = wick()
+    benchmark.pedantic(edits.bind, (document,), rounds=3, warmup_rounds=1)
+
+
+@pytest.mark.benchmark(group="bind of Wick along the skin, 17 000 x 52")
+def test_bind_peer_scipy_spsolve(benchmark):
+    """The same heat system solved by SciPy's general sparse solver, all joints at once."""
+    import robust_laplacian
+    from scipy import sparse
+    from scipy.sparse.linalg import spsolve
+
+    from pegloom.core.geometry.mesh import place_triangles, weld
+
+    mesh = wick().character.parts[0].mesh
+    laplacian, mass = robust_laplacian.mesh_laplacian(
+        np.array(mesh.points[weld(mesh).first]), np.array(place_triangles(mesh))
+    )
+    system = (laplacian + mass * 100).tocsc()
+    right = sparse.random(system.shape[0], 52, 0.05, format="csc", rng=3)
+    benchmark.pedantic(spsolve, (system, right), rounds=1)
+
+
+@pytest.mark.benchmark(group="brush dab on Wick, both sides")
+def test_dab(benchmark):
+    character = wick().character
+    stroke = Stroke(character, character.parts[0], "arm.l.upper", both_sides=True, locked=frozenset())
+    seed = np.flatnonzero(character.parts[0].mesh.points[:, 0] > 0.3)[:3]
+    matrices = np.tile(np.eye(4), (len(character.skeleton.joints), 1, 1))
+
+    def dab():
+        stroke.dab(seed, 0.07, Paint.ADD, strength=0.2, value=1.0, hardness=0.3)
+        return stroke.points(matrices)
+
+    benchmark(dab)
