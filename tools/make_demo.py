@@ -216,8 +216,9 @@ def atlas(
     middle[:, 0] = np.abs(middle[:, 0])
     distances = np.stack([piece(middle) for _, piece, _ in pieces], axis=1)
     region = np.array([REGIONS.index(name) for name, _, _ in pieces])[np.argmin(distances, axis=1)]
-    below_hem = (region == REGIONS.index("coat")) & (middle[:, 1] < 0.755) & (middle[:, 0] < 0.25)
-    region[below_hem] = REGIONS.index("trousers")
+    # The hem runs level round the hips, whatever piece is nearest there.
+    hips = np.isin(region, [REGIONS.index("coat"), REGIONS.index("trousers")]) & (middle[:, 0] < 0.25) & (middle[:, 1] < 0.95)
+    region[hips] = np.where(middle[hips, 1] < 0.765, REGIONS.index("trousers"), REGIONS.index("coat"))
     uvs = np.zeros((len(quads), 4, 2))
     for number, name in enumerate(REGIONS):
         mine = np.flatnonzero(region == number)
