@@ -177,7 +177,7 @@ class StageFrame(QWidget):
         self.job = self._job()
         self.welcome = self._welcome()
         self.pointed = ""
-        self.stage.painted.connect(self.paper.update)
+        self.stage.companion = self.paper
         self.stage.pointed.connect(self._point)
         for signal in (session.view_changed, session.changed, session.selection_changed):
             signal.connect(lambda *_: self.refresh())

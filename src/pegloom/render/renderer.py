@@ -11,9 +11,10 @@ import moderngl
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import Mesh, place_edges, triangulate, weld
+from pegloom.core.geometry.mesh import Mesh, is_watertight, place_edges, triangulate, weld
 from pegloom.core.geometry.split import split_vertices
 from pegloom.core.skin.deform import add_normals
+from pegloom.core.skin.measures import enclosed_volume
 from pegloom.scene.camera import Camera
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.lenses import RAMP, rgb
@@ -44,6 +45,8 @@ class Surface:
     normals: FloatArray
     shown: FloatArray | None = None
     lens_from: object | None = None
+    closed: bool = False
+    """Closed and facing outward: its back faces are never seen and need no drawing."""
 
 
 @dataclass(frozen=True)
@@ -129,7 +132,8 @@ class Renderer:
         lens.write(np.zeros((n, 4), dtype=np.float32).tobytes())
         uv = split.uvs if split.uvs is not None else np.zeros((n, 2))
         uvs = self.gl.buffer(uv.astype(np.float32).tobytes())
-        order = np.argsort(split.triangle_material, kind="stable")
+        # By material, then by vertex: neighbours in the list share vertices still in the cache.
+        order = np.lexsort((split.triangles.min(axis=1), split.triangle_material))
         triangles = split.triangles[order].astype(np.int32)
         material = split.triangle_material[order]
         slots = []
@@ -148,7 +152,8 @@ class Renderer:
             self.programs["plain"], [(points, "3f 12x", "in_point")], self.gl.buffer(edges.tobytes() or b"\0" * 8)
         )
         normals = np.zeros((mesh.vertex_count, 3))
-        return Surface(mesh, split.vertex, points, lens, array, edge_array, slots, normals)
+        closed = is_watertight(mesh) and enclosed_volume(mesh.points, triangulate(mesh).vertices) > 0
+        return Surface(mesh, split.vertex, points, lens, array, edge_array, slots, normals, closed=closed)
 
     def set_lens(self, part_id: str, values: FloatArray | None, source: object) -> None:
         """Lens values (n, 4) of a part; source: an object whose identity says when they changed."""
@@ -241,6 +246,8 @@ class Renderer:
             if display is Display.WIRE:
                 self._edges(surface, (0.62, 0.66, 0.74, 0.75))
                 continue
+            if surface.closed and not see_through:
+                self.gl.enable(moderngl.CULL_FACE)
             for slot, first, count in surface.slots:
                 part_looks = looks.get(part_id, [])
                 look = part_looks[slot] if slot < len(part_looks) else Look(CLAY, 1.0, 0.3, None)
@@ -252,6 +259,7 @@ class Renderer:
                 program["shine"].value = look.shine if textured else 0.3
                 program["alpha"].value = 0.34 if see_through else (look.alpha if textured else 1.0)
                 surface.array.render(moderngl.TRIANGLES, vertices=count, first=first)
+            self.gl.disable(moderngl.CULL_FACE)
             if wire_over:
                 self._edges(surface, (0.05, 0.06, 0.09, 0.55))
 

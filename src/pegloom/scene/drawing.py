@@ -104,22 +104,23 @@ def _cord_radius(skeleton: Skeleton) -> FloatArray:
     return np.clip(lengths * 0.07, 0.0015, 0.014)
 
 
+CORD_STEPS = np.linspace(0.0, 1.0, 7)[:, None]
+CORD_BULGE = 0.35 + 1.3 * np.sin(np.pi * CORD_STEPS) ** 0.8
+STRANDS = np.array([[1.0, 0.0], [-0.5, 0.87], [-0.5, -0.87]])
+"""Each strand's direction in the x and z axes of a joint."""
+
+
 def _cord(
     draw: DrawList, start: FloatArray, end: FloatArray, radius: float, colour: FloatArray, chosen: bool, alpha: float
 ) -> None:
     """Three strands, each from one axis of the parent to the same axis of the child; x, the bend axis, is brighter."""
-    t = np.linspace(0.0, 1.0, 7)[:, None]
-    bulge = radius * (0.35 + 1.3 * np.sin(np.pi * t) ** 0.8)
-    centre = start[:3, 3] + t * (end[:3, 3] - start[:3, 3])
-    directions = (
-        (start[:3, 0], end[:3, 0], 1.0),
-        (-0.5 * start[:3, 0] + 0.87 * start[:3, 2], -0.5 * end[:3, 0] + 0.87 * end[:3, 2], 0.62),
-        (-0.5 * start[:3, 0] - 0.87 * start[:3, 2], -0.5 * end[:3, 0] - 0.87 * end[:3, 2], 0.62),
-    )
-    for a, b, bright in directions:
-        strand = centre + bulge * ((1 - t) * a + t * b)
-        shade = colour * 0.75 + 0.25 * LINEN if bright == 1.0 else colour * 0.8
-        draw.over.add(strand, shade, (2.6 if chosen else 1.7) * (1.0 if bright == 1.0 else 0.8), alpha * bright)
+    centre = start[:3, 3] + CORD_STEPS * (end[:3, 3] - start[:3, 3])
+    away_start, away_end = STRANDS @ start[:3, [0, 2]].T, STRANDS @ end[:3, [0, 2]].T
+    for k in range(3):
+        strand = centre + radius * CORD_BULGE * ((1 - CORD_STEPS) * away_start[k] + CORD_STEPS * away_end[k])
+        bright = 1.0 if k == 0 else 0.62
+        shade = colour * 0.75 + 0.25 * LINEN if k == 0 else colour * 0.8
+        draw.over.add(strand, shade, (2.6 if chosen else 1.7) * (1.0 if k == 0 else 0.8), alpha * bright)
 
 
 def _axes(draw: DrawList, world: FloatArray, length: float) -> None:

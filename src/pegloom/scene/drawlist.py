@@ -13,25 +13,27 @@ from pegloom.core.arrays import FloatArray
 class Lines:
     """Thick antialiased segments gathered piece by piece."""
 
-    starts: list[FloatArray] = field(default_factory=list)
-    ends: list[FloatArray] = field(default_factory=list)
-    colours: list[FloatArray] = field(default_factory=list)
-    widths: list[FloatArray] = field(default_factory=list)
+    rows: list[FloatArray] = field(default_factory=list)
+    looks: list[tuple[float, float, float, float, float]] = field(default_factory=list)
 
     def add(self, line: FloatArray, colour: FloatArray, width: float, alpha: float = 1.0) -> None:
         """A polyline (m, 3), colour (3,), width in pixels."""
-        n = len(line) - 1
-        self.starts.append(line[:-1])
-        self.ends.append(line[1:])
-        self.colours.append(np.tile(np.append(colour, alpha), (n, 1)))
-        self.widths.append(np.full(n, width))
+        self.rows.append(line)
+        self.looks.append((float(colour[0]), float(colour[1]), float(colour[2]), alpha, width))
 
     def packed(self) -> np.ndarray:
         """(s, 11) float32: start, end, rgba, width."""
-        if not self.starts:
+        if not self.rows:
             return np.zeros((0, 11), dtype=np.float32)
-        columns = [np.concatenate(self.starts), np.concatenate(self.ends), np.concatenate(self.colours)]
-        return np.column_stack([*columns, np.concatenate(self.widths)]).astype(np.float32)
+        counts = np.array([len(line) for line in self.rows])
+        points = np.concatenate(self.rows)
+        last = np.zeros(len(points), dtype=bool)
+        last[np.cumsum(counts) - 1] = True
+        first = np.flatnonzero(~last)
+        out = np.empty((len(first), 11), dtype=np.float32)
+        out[:, :3], out[:, 3:6] = points[first], points[first + 1]
+        out[:, 6:] = np.repeat(np.array(self.looks, dtype=np.float32), counts - 1, axis=0)
+        return out
 
 
 @dataclass

@@ -23,7 +23,7 @@ class Bench(QScrollArea):
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         inner = QWidget()
         self.column = QVBoxLayout(inner)
-        self.column.setContentsMargins(10, 10, 10, 10)
+        self.column.setContentsMargins(8, 10, 8, 10)
         self.column.setSpacing(8)
         head = QHBoxLayout()
         head.addWidget(label(self.title, "area"))

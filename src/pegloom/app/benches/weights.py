@@ -26,7 +26,7 @@ LADDER = (0.05, 0.2, 0.35, 0.5, 0.65, 0.8, 1.0)
 
 
 class WeightsBench(Bench):
-    title, line = "Weights", "how much each joint moves each vertex"
+    title, line = "Weights", "who moves what, how much"
 
     def build(self) -> None:
         bind = self.card("Bind", "weights.bind", "Which joints carry which vertices, computed. One undo step.")

@@ -44,7 +44,6 @@ class Stage(QOpenGLWidget):
 
     pointed = pyqtSignal(str)
     """What is under the pointer, in words."""
-    painted = pyqtSignal()
 
     def __init__(self, session: Session, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -53,6 +52,7 @@ class Stage(QOpenGLWidget):
         self.session = session
         self.camera = Camera()
         self.renderer: Renderer | None = None
+        self.companion: QWidget | None = None
         self.drag: Drag | None = None
         self.turning: str = ""
         self.last = QPointF()
@@ -77,6 +77,12 @@ class Stage(QOpenGLWidget):
         self._hover_timer.timeout.connect(self._hover)
 
     # Drawing
+
+    def update(self) -> None:
+        """Ask for a frame; what lies over the stage is painted in the same pass, not in one more."""
+        super().update()
+        if self.companion is not None:
+            self.companion.update()
 
     @property
     def size_in_points(self) -> tuple[int, int]:
@@ -121,7 +127,6 @@ class Stage(QOpenGLWidget):
             wire_over=session.wire_over, lens_mode=mode, framebuffer=target,
         )  # fmt: skip
         renderer.gl.disable(moderngl.DEPTH_TEST)
-        self.painted.emit()
 
     def _looks(self, character: Character) -> dict[str, list[Look]]:
         looks = []

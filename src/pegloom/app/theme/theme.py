@@ -60,7 +60,7 @@ QLabel[role="figure"] {{ color: {text}; font-weight: 500; }}
 QLabel[role="snag"] {{ color: {madder}; font-size: 12px; }}
 QFrame[role="card"] {{ background: {card}; border-radius: 6px; }}
 QToolButton[role="cardhead"] {{ background: transparent; border: none; font-weight: 600; text-align: left; padding: 2px; }}
-QPushButton {{ background: {raised}; border: 1px solid {line}; border-radius: 6px; padding: 5px 10px; min-height: 16px; }}
+QPushButton {{ background: {raised}; border: 1px solid {line}; border-radius: 6px; padding: 5px 7px; min-height: 16px; }}
 QPushButton:hover {{ border-color: {woad}; }}
 QPushButton:focus {{ border-color: {woad}; }}
 QPushButton:pressed {{ background: {line}; }}

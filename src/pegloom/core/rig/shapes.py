@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.geometry.transforms import euler_quaternion, rotation_matrix
 from pegloom.core.rig.controls import Control, Shape
 
 
-def shape_lines(control: Control) -> list[FloatArray]:
+@lru_cache(maxsize=4096)
+def shape_lines(control: Control) -> tuple[FloatArray, ...]:
     """Polylines (m, 3) of a control's shape, sized, tilted and offset; metres in the control's space."""
     turn = rotation_matrix(euler_quaternion(control.tilt))
-    return [line * control.size @ turn.T + control.offset for line in _unit_lines(control.shape)]
+    lines = [line * control.size @ turn.T + control.offset for line in _unit_lines(control.shape)]
+    return tuple(np.asarray(frozen(line)) for line in lines)
 
 
 def _circle(count: int = 40) -> FloatArray:

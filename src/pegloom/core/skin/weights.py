@@ -14,6 +14,10 @@ from pegloom.core.memo import by_identity
 from pegloom.core.tolerances import WEIGHT_SUM, WEIGHT_TINY
 
 
+EVEN = 1e-7
+"""Weights nearer than this count as equal when rows are cut."""
+
+
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Weights:
     """Weights of n vertices. joint_ids: the columns. CSR arrays: indptr (n + 1,), indices (w,), values (w,)."""
@@ -75,9 +79,14 @@ def cut(values: FloatArray, influences: int | None) -> FloatArray:
     """
     w = values.copy()
     if influences is not None and influences < w.shape[1]:
-        # Ties go to the earlier joint, so that mirrored and welded rows choose alike.
         order = np.argsort(-w, axis=1, kind="stable")
+        ranked = np.take_along_axis(w, order, axis=1)
+        # Where the last to stay and the first to go are equal (a left and a right joint at the middle), both go, so
+        # that a mirrored row chooses alike; unless nothing larger would be left.
+        last, first_out = ranked[:, influences - 1], ranked[:, influences]
+        tied = (last - first_out <= EVEN) & (first_out > 0) & (ranked[:, 0] > last + EVEN)
         np.put_along_axis(w, order[:, influences:], 0.0, axis=1)
+        w[tied] = np.where(w[tied] > last[tied, None] + EVEN, w[tied], 0.0)
     total = w.sum(axis=1, keepdims=True)
     empty = np.flatnonzero(total[:, 0] <= 0)
     if len(empty):
