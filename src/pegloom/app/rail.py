@@ -25,6 +25,7 @@ class Rail(QWidget):
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.session = session
         self.counts: dict[Area, int] = {}
+        self.seen: tuple[object, ...] | None = None
         self.fullness: dict[Area, float] = {}
         session.changed.connect(lambda *_: self._look())
         session.view_changed.connect(self.update)
@@ -33,6 +34,11 @@ class Rail(QWidget):
         if not self.session.drag_free or self.session.playing:
             return
         character = self.session.character
+        c = character
+        key = None if c is None else (c.parts, c.standing, c.pegs, c.skeleton, c.skin, c.rig, c.clips)
+        if key is not None and self.seen is not None and all(a is b for a, b in zip(key, self.seen, strict=True)):
+            return
+        self.seen = key
         self.fullness = dict.fromkeys(Area, 0.0)
         self.counts = {}
         if character is not None:

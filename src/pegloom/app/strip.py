@@ -226,10 +226,8 @@ class Ruler(QWidget):
             return
         worst = max(v for _, v in done)
         scale = (bottom - top - 16) / max(worst - 1.0, 0.5)
-        line = [
-            QPointF(self.x_of(self.session.length * i / (len(self.curve) - 1)), bottom - (v - 1.0) * scale)
-            for i, v in done
-        ]
+        left, wide = self.x_of(0.0), self.x_of(self.session.length) - self.x_of(0.0)
+        line = [QPointF(left + wide * i / (len(self.curve) - 1), bottom - (v - 1.0) * scale) for i, v in done]
         painter.setPen(QPen(QColor(INK.line), 1))
         painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
         painter.setPen(QPen(QColor(INK.woad), 1.8))

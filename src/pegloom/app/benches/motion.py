@@ -52,7 +52,7 @@ class MotionBench(Bench):
         self.rate = QSpinBox()
         self.rate.setObjectName("motion.rate")
         self.rate.setRange(1, 240)
-        self.rate.setSuffix(" frames a second")
+        self.rate.setSuffix(" frames/s")
         self.rate.editingFinished.connect(self._set_length)
         time.field("Length", self.length)
         time.field("Rate", self.rate)
