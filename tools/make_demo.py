@@ -217,7 +217,11 @@ def atlas(
     distances = np.stack([piece(middle) for _, piece, _ in pieces], axis=1)
     region = np.array([REGIONS.index(name) for name, _, _ in pieces])[np.argmin(distances, axis=1)]
     # The hem runs level round the hips, whatever piece is nearest there.
-    hips = np.isin(region, [REGIONS.index("coat"), REGIONS.index("trousers")]) & (middle[:, 0] < 0.25) & (middle[:, 1] < 0.95)
+    hips = (
+        np.isin(region, [REGIONS.index("coat"), REGIONS.index("trousers")])
+        & (middle[:, 0] < 0.25)
+        & (middle[:, 1] < 0.95)
+    )
     region[hips] = np.where(middle[hips, 1] < 0.765, REGIONS.index("trousers"), REGIONS.index("coat"))
     uvs = np.zeros((len(quads), 4, 2))
     for number, name in enumerate(REGIONS):

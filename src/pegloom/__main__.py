@@ -2,4 +2,5 @@
 
 from pegloom.cli import main
 
-main()
+if __name__ == "__main__":  # worker processes import this module too
+    main()

@@ -50,21 +50,24 @@ def catch_errors(window: Window) -> None:
     sys.excepthook = hook
 
 
-def warm_up() -> None:
+def warm_up(window: Window) -> None:
     """Compile what is compiled at first use, off the UI thread, so that the first drag is smooth."""
     from pegloom.core.warm import warm
 
     threading.Thread(target=warm, daemon=True).start()
+    window.session.jobs.helper.start()
 
 
 def main(arguments: list[str]) -> int:
     """Run the application; an argument names a file to open."""
+    # Threads hand over quickly, so that numerical work does not make the window stutter.
+    sys.setswitchinterval(0.002)
     app = make_application(arguments)
     window = Window()
     catch_errors(window)
     window.show()
     window.activateWindow()
-    warm_up()
+    warm_up(window)
     if len(arguments) > 1:
         QTimer.singleShot(0, lambda: window.open_path(Path(arguments[1])))
     return int(app.exec())

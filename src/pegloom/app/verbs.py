@@ -140,7 +140,8 @@ class Verbs:
         method, influences = bench.method.currentData(), bench.influences.value()
 
         def work(progress: Progress) -> object:
-            return edits.bind(base, method=method, influences=influences, progress=progress)
+            helper = self.session.jobs.helper
+            return edits.bind(base, method=method, influences=influences, progress=progress, offload=helper.offload)
 
         def done(result: object) -> None:
             if self._land(base, f"Bind {method.value}", result):

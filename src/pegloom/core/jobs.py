@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 Progress = Callable[[float, str], None]
 """progress(fraction 0..1, text). May raise Cancelled; computations let it pass."""
@@ -10,6 +11,15 @@ Progress = Callable[[float, str], None]
 
 class Cancelled(Exception):
     """The user asked to stop."""
+
+
+Offload = Callable[..., Any]
+"""offload(function, *arrays) -> function(*arrays), perhaps in another process; function stands in a module."""
+
+
+def directly(function: Callable[..., Any], *arguments: Any) -> Any:
+    """Call it here and now."""
+    return function(*arguments)
 
 
 def silent(fraction: float, text: str) -> None:

@@ -1,5 +1,6 @@
 """Long work off the UI thread."""
 
+from pegloom.app.jobs.helper import Helper
 from pegloom.app.jobs.runner import Job, JobRunner
 
-__all__ = ["Job", "JobRunner"]
+__all__ = ["Helper", "Job", "JobRunner"]

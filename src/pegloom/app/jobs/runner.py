@@ -10,6 +10,7 @@ from typing import Any
 
 from PyQt6.QtCore import QObject, QThread, pyqtSignal
 
+from pegloom.app.jobs.helper import Helper
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Cancelled, Progress
 
@@ -62,6 +63,7 @@ class JobRunner(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.thread_: _Thread | None = None
+        self.helper = Helper()
 
     @property
     def busy(self) -> bool:
@@ -103,3 +105,4 @@ class JobRunner(QObject):
         if self.thread_ is not None:
             self.thread_.job.stop.set()
             self.thread_.wait(5000)
+        self.helper.stop()

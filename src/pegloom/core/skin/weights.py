@@ -13,7 +13,6 @@ from pegloom.core.errors import ShapeError
 from pegloom.core.memo import by_identity
 from pegloom.core.tolerances import WEIGHT_SUM, WEIGHT_TINY
 
-
 EVEN = 1e-7
 """Weights nearer than this count as equal when rows are cut."""
 

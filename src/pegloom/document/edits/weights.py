@@ -13,7 +13,7 @@ from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import place_neighbours, weld
 from pegloom.core.geometry.symmetry import partners
-from pegloom.core.jobs import Progress, part_of, silent
+from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.along_skin import bind_along_skin
@@ -33,8 +33,11 @@ def bind(
     method: BindMethod = BindMethod.ALONG_SKIN,
     influences: int = 4,
     progress: Progress = silent,
+    offload: Offload = directly,
 ) -> Document:
     """Compute weights of all included parts. Hard parts and props are bound hard whatever the method.
+
+    offload : where to run what would hold the interpreter for long (see core/jobs).
 
     Raises EditError without joints or parts, Cancelled from `progress`.
     """
@@ -55,7 +58,7 @@ def bind(
         rigid = part.kind in (PartKind.HARD, PartKind.PROP)
         compute = METHODS[BindMethod.HARD if rigid else method]
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
-        weights[part.id] = compute(part.mesh, skeleton, solid, influences=influences, progress=share)
+        weights[part.id] = compute(part.mesh, skeleton, solid, influences=influences, progress=share, offload=offload)
         done += part.mesh.vertex_count
     skin = Skin(method.value, influences, MappingProxyType(weights))
     return document.with_character(replace(character, skin=skin))

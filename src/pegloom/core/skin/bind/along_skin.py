@@ -13,15 +13,15 @@ and H is c / d^2 there and 0 where no bone is in sight. Here:
 from __future__ import annotations
 
 import numpy as np
-import robust_laplacian
 from scipy import sparse
 from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import splu
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, place_triangles, weld
+from pegloom.core.geometry.operators import tufted_laplacian
 from pegloom.core.geometry.solid import Solid
-from pegloom.core.jobs import Progress, part_of, silent
+from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind.surface import small_shells, view_bones, weight_joints
 from pegloom.core.skin.weights import Weights, from_dense
@@ -34,7 +34,13 @@ NEARLY = 1.06
 
 
 def bind_along_skin(
-    mesh: Mesh, skeleton: Skeleton, solid: Solid, *, influences: int = 4, progress: Progress = silent
+    mesh: Mesh,
+    skeleton: Skeleton,
+    solid: Solid,
+    *,
+    influences: int = 4,
+    progress: Progress = silent,
+    offload: Offload = directly,
 ) -> Weights:
     """Weights of one part by heat along its surface.
 
@@ -48,7 +54,7 @@ def bind_along_skin(
     view = view_bones(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.5))
     progress(0.5, "laying out the surface")
     heat, wanted = _sources(view.distance, view.in_sight)
-    laplacian, mass = _operator(mesh)
+    laplacian, mass = offload(tufted_laplacian, mesh.points[g.first], place_triangles(mesh))
     heat = _reach_every_shell(mesh, heat, view.distance)
     progress(0.6, "factorising")
     held = sparse.diags(mass * heat)
@@ -90,23 +96,6 @@ def _sources(distance: FloatArray, in_sight: np.ndarray) -> tuple[FloatArray, Fl
     heat = HEAT / np.maximum(base, 1e-4) ** 2
     heat[blind] = 0.0
     return heat, share
-
-
-def _operator(mesh: Mesh) -> tuple[sparse.csc_matrix, FloatArray]:
-    g = weld(mesh)
-    triangles = place_triangles(mesh)
-    if len(triangles) == 0:
-        return sparse.csc_matrix((g.count, g.count)), np.ones(g.count)
-    places = np.array(mesh.points[g.first])
-    used = np.unique(triangles)
-    number = np.full(g.count, -1)
-    number[used] = np.arange(len(used))
-    laplacian, mass = robust_laplacian.mesh_laplacian(places[used], number[triangles])
-    spread = sparse.csr_matrix((np.ones(len(used)), (used, np.arange(len(used)))), shape=(g.count, len(used)))
-    full = (spread @ laplacian @ spread.T).tocsc()
-    diagonal = np.full(g.count, float(mass.diagonal().mean()))
-    diagonal[used] = mass.diagonal()
-    return full, diagonal
 
 
 def _reach_every_shell(mesh: Mesh, heat: FloatArray, distance: FloatArray) -> FloatArray:

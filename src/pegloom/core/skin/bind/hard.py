@@ -6,14 +6,20 @@ import numpy as np
 
 from pegloom.core.geometry.mesh import Mesh, weld
 from pegloom.core.geometry.solid import Solid
-from pegloom.core.jobs import Progress, silent
+from pegloom.core.jobs import Offload, Progress, directly, silent
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind.surface import small_shells, view_bones, weight_joints
 from pegloom.core.skin.weights import Weights, from_dense
 
 
 def bind_hard(
-    mesh: Mesh, skeleton: Skeleton, solid: Solid, *, influences: int = 1, progress: Progress = silent
+    mesh: Mesh,
+    skeleton: Skeleton,
+    solid: Solid,
+    *,
+    influences: int = 1,
+    progress: Progress = silent,
+    offload: Offload = directly,
 ) -> Weights:
     """Weights 0 or 1. Raises Cancelled from `progress`."""
     joints = weight_joints(skeleton)
