@@ -110,9 +110,9 @@ def qapp_cls():
 
 
 @pytest.fixture
-def window(qapp, qtbot):
+def window(qapp, qtbot, tmp_path):
     answers = Answers()
-    made = Window(answers)
+    made = Window(answers, autosave_folder=tmp_path / "autosave")
     made.answers = answers
     made.show()
     made.activateWindow()

@@ -69,5 +69,7 @@ def main(arguments: list[str]) -> int:
     window.activateWindow()
     warm_up(window)
     if len(arguments) > 1:
-        QTimer.singleShot(0, lambda: window.open_path(Path(arguments[1])))
+        QTimer.singleShot(0, lambda: window.offer_recovery() or window.open_path(Path(arguments[1])))
+    else:
+        QTimer.singleShot(0, window.offer_recovery)
     return int(app.exec())

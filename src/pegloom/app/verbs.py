@@ -64,13 +64,20 @@ class Verbs:
         if self.session.path is None:
             self.save_as()
         else:
-            self.session.save(self.session.path)
+            self._save(self.session.path)
+
+    def _save(self, path: Path) -> None:
+        autosave = self.window.autosave
+        old = autosave.file
+        if self.session.save(path):
+            autosave.wait()
+            old.unlink(missing_ok=True)
 
     def save_as(self) -> None:
         path = self.window.ask.save_file("Save the project", f"{self.session.character.name}{SUFFIX}", f"*{SUFFIX}")
         if path:
             chosen = Path(path)
-            self.session.save(chosen if chosen.suffix == SUFFIX else chosen.with_suffix(SUFFIX))
+            self._save(chosen if chosen.suffix == SUFFIX else chosen.with_suffix(SUFFIX))
 
     def export(self) -> None:
         path = self.window.ask.save_file("Export GLB", f"{self.session.character.name}.glb", "*.glb")

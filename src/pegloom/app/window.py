@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pegloom.app.actions import Actions
+from pegloom.app.autosave import Autosave
 from pegloom.app.benches import BENCHES
 from pegloom.app.overlay import StageFrame
 from pegloom.app.palette import Palette
@@ -32,6 +33,7 @@ from pegloom.app.strip import Strip
 from pegloom.app.theme import INK, LINEN, apply_theme, icon
 from pegloom.app.verbs import Verbs
 from pegloom.app.widgets import button, label
+from pegloom.document.model import Document
 
 READABLE = "Meshes and projects (*.obj *.glb *.gltf *.pegloom)"
 
@@ -62,7 +64,7 @@ class AskByDialog:
 
 
 class Window(QMainWindow):
-    def __init__(self, ask: Ask | None = None) -> None:
+    def __init__(self, ask: Ask | None = None, *, autosave_folder: Path | None = None) -> None:
         super().__init__()
         self.setObjectName("window")
         self.setWindowTitle("Peg Loom")
@@ -72,6 +74,7 @@ class Window(QMainWindow):
         if isinstance(self.ask, AskByDialog):
             self.ask.window = self
         self.session = Session(self)
+        self.autosave = Autosave(self.session, folder=autosave_folder)
         self.theme = INK
         self.actions_ = Actions(self, lambda text: self.session.say(text, error=True))
         self.frame_ = StageFrame(self.session, self.actions_)
@@ -192,9 +195,35 @@ class Window(QMainWindow):
             self.session.set_area(area)
         self.rail.update()
 
+    def offer_recovery(self) -> bool:
+        """After a crash: offer the unsaved work that was left behind. Returns whether it was taken."""
+        found = self.autosave.left_over(None)
+        if found is None:
+            return False
+        if not self.ask.confirm("Peg Loom was stopped with unsaved work. Open it?"):
+            found.unlink(missing_ok=True)
+            return False
+        self._recover(found, None)
+        return True
+
+    def _recover(self, found: Path, project: Path | None) -> None:
+        self.session.open(found)
+        self.session.path = project
+        # What was recovered is not in the project yet.
+        self.session.saved = Document()
+        self._title()
+
     def open_path(self, path: Path) -> None:
-        """Open a mesh or a project."""
+        """Open a mesh or a project; a newer autosave beside a project is offered."""
         if self._may_leave():
+            if self.session.character is not None:
+                self.autosave.clear()
+            found = self.autosave.left_over(path) if path.suffix == ".pegloom" else None
+            if found is not None and self.ask.confirm(
+                f"There is newer unsaved work of {path.name}. Open that instead?"
+            ):
+                self._recover(found, path)
+                return
             self.session.open(path)
             if path.suffix == ".pegloom" and self.session.character is not None:
                 demo = path.name == "wick.pegloom" and "assets" in path.parts
@@ -295,6 +324,8 @@ class Window(QMainWindow):
             event.ignore()
             return
         self.session.ticker.stop()
+        self.autosave.timer.stop()
+        self.autosave.clear()
         self.strip.ruler.timer.stop()
         self.session.jobs.shut_down()
         event.accept()
