@@ -5,6 +5,8 @@ from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QAbstractButton, QLineEdit, QWidget
 
 from pegloom.app.session import RANGE_TEST, Area, Tool
+from pegloom.core.geometry.mesh import place_edges, weld
+from pegloom.document import edits
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
 from tests.support.figures import DEMO
@@ -230,3 +232,42 @@ def test_hold_a_evens_and_ctrl_takes_away(rigged):
     rigged.drag(spot, (8, 8))
     added = rigged.session.character.skin.weights["part0"].column("leg.l.upper").sum()
     assert added > was
+    rigged.session.undo()
+    from PyQt6.QtTest import QTest
+
+    before = rigged.session.character.skin.weights["part0"]
+    rigged.stage.setFocus()
+    QTest.keyPress(rigged.stage, Qt.Key.Key_A)
+    assert rigged.stage.even_held
+    rigged.drag(spot, (8, 8))
+    QTest.keyRelease(rigged.stage, Qt.Key.Key_A)
+    assert not rigged.stage.even_held
+    even = rigged.session.character.skin.weights["part0"]
+    assert even is not before
+    edges = place_edges(rigged.session.character.parts[0].mesh)
+    first = weld(rigged.session.character.parts[0].mesh).first[edges]
+
+    def steps(weights):
+        column = weights.column("leg.l.upper")
+        return np.abs(column[first[:, 0]] - column[first[:, 1]]).sum()
+
+    assert steps(even) < steps(before)
+
+
+def test_the_grow_handle_scales_the_whole_rig(rigged):
+    rigged.key(Qt.Key.Key_4)
+    rigged.session.commit("rest", edits.rest_controls(rigged.session.document))
+    rigged.session.select("control", "root")
+    rigged.key(Qt.Key.Key_G)
+    rigged.bot.wait(40)
+    before = rigged.session.frame().joints[:, :3, 3]
+    from pegloom.app.stage.drags import handle_for
+    from pegloom.scene.handles import handle_lines
+
+    held, _ = handle_for(rigged.session, rigged.stage.camera, rigged.stage.size_in_points)
+    line = dict(handle_lines(held.handle, rigged.stage.camera))["view"]
+    x, y, _ = rigged.stage.camera.project(line[:1], *rigged.stage.size_in_points)[0]
+    rigged.drag(QPoint(round(x), round(y)), (30, 0))
+    grow = rigged.session.character.pose.controls["root"][6]
+    assert 0.1 < grow < 3
+    assert np.allclose(rigged.session.frame().joints[:, :3, 3], before * (1 + grow), atol=1e-6)

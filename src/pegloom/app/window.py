@@ -124,7 +124,7 @@ class Window(QMainWindow):
         self.drawer = PartsDrawer(self.session)
         side.addWidget(self.stack)
         side.addWidget(self.drawer)
-        side.setSizes([470, 150])
+        side.setSizes([524, 104])
         upper.addWidget(side)
         upper.addWidget(self.frame_, 1)
         self.strip = Strip(self.session, self.actions_)

@@ -33,7 +33,7 @@ class JointsBench(Bench):
         self.list = QListWidget()
         self.list.setObjectName("joints.list")
         self.list.setAccessibleName("Pegs")
-        self.list.setFixedHeight(170)
+        self.list.setFixedHeight(96)
         self.list.itemClicked.connect(lambda item: self.session.select("peg", item.data(Qt.ItemDataRole.UserRole)))
         pegs.body.addWidget(self.list)
         self.where = label("", "caption", wrap=True, name="joints.sentence")
