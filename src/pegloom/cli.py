@@ -35,7 +35,12 @@ app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_
 R = TypeVar("R")
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
-METHODS = {"skin": BindMethod.ALONG_SKIN, "along-the-skin": BindMethod.ALONG_SKIN, "hard": BindMethod.HARD}
+METHODS = {
+    "skin": BindMethod.ALONG_SKIN,
+    "along-the-skin": BindMethod.ALONG_SKIN,
+    "heat": BindMethod.ALONG_SKIN,
+    "hard": BindMethod.HARD,
+}
 
 
 def _plain_errors(command: Callable[..., R]) -> Callable[..., R]:

@@ -122,7 +122,7 @@ class Stroke:
                 self.values, column, rows, wanted, neighbours=self.neighbours, heir=self.heirs[joint], locked=self.lock
             )
             keep_column = column if paint is not Paint.TAKE else None
-        self.values = limit_rows(self.values, rows, self.influences, keep=keep_column)
+        self.values = limit_rows(self.values, rows, self.influences, keep=keep_column, locked=self.lock)
         self.touched = True
         self._pack(rows)
 

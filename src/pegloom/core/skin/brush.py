@@ -103,16 +103,33 @@ def smooth_rows(
     return result
 
 
-def limit_rows(values: FloatArray, rows: IntArray, influences: int, *, keep: int | None = None) -> FloatArray:
-    """Cut rows (r,) to their largest `influences`, the joint `keep` never among the dropped."""
+def limit_rows(
+    values: FloatArray,
+    rows: IntArray,
+    influences: int,
+    *,
+    keep: int | None = None,
+    locked: BoolArray | None = None,
+) -> FloatArray:
+    """Cut rows (r,) to their largest `influences`.
+
+    The joint `keep` and locked joints (j,) are never among the dropped, and locked ones keep what they hold: what is
+    dropped goes to the other free joints of the row, by their shares.
+    """
     result = values.copy()
     row = result[rows]
     if row.shape[1] > influences:
+        lock = np.zeros(row.shape[1], dtype=bool) if locked is None else locked
         rank = row.copy()
         if keep is not None:
             rank[:, keep] = np.where(row[:, keep] > 0, 2.0, row[:, keep])
+        rank[:, lock] = np.where(row[:, lock] > 0, 3.0, 0.0)
         order = np.argsort(-rank, axis=1, kind="stable")
         np.put_along_axis(row, order[:, influences:], 0.0, axis=1)
+        held = row[:, lock].sum(axis=1)
+        free = row[:, ~lock]
+        total = free.sum(axis=1)
+        row[:, ~lock] = np.where(total[:, None] > 0, free * ((1.0 - held) / np.maximum(total, 1e-12))[:, None], 0.0)
         result[rows] = row / row.sum(axis=1, keepdims=True)
     return result
 

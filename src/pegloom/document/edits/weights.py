@@ -77,7 +77,7 @@ def fill_weight(
             heir=context.heir(joint), locked=context.lock(locked),
         )  # fmt: skip
 
-    return brush_part(document, part_id, joint_id, vertices, change, both_sides=both_sides)
+    return brush_part(document, part_id, joint_id, vertices, change, both_sides=both_sides, locked=locked)
 
 
 def smooth_weights(
@@ -90,7 +90,7 @@ def smooth_weights(
         force = np.full(len(rows), strength)
         return smooth_rows(values, rows, force, context.neighbours, steps=steps, locked=context.lock(locked))
 
-    return brush_part(document, part_id, "", vertices, change, both_sides=both_sides)
+    return brush_part(document, part_id, "", vertices, change, both_sides=both_sides, locked=locked)
 
 
 class _Columns:
@@ -117,8 +117,9 @@ Change = Callable[[FloatArray, str, IntArray, _Columns], FloatArray]
 
 
 def brush_part(
-    document: Document, part_id: str, joint_id: str, vertices: IntArray, change: Change, *, both_sides: bool = True
-) -> Document:
+    document: Document, part_id: str, joint_id: str, vertices: IntArray, change: Change,
+    *, both_sides: bool = True, locked: Collection[str] = (),
+) -> Document:  # fmt: skip
     """Apply a change of weights to some vertices of a part, and mirrored to the other side.
 
     change(values (g, j) over places, joint id, rows, columns) -> new values. On the mirrored side the partner joint
@@ -152,7 +153,7 @@ def brush_part(
     for joint, some in touched:
         values = change(values, joint, some, context)
         keep = context.column(joint) if joint else None
-        values = limit_rows(values, some, skin.influences, keep=keep)
+        values = limit_rows(values, some, skin.influences, keep=keep, locked=context.lock(locked))
     return _with_weights(document, part_id, from_dense(values[g.group], joint_ids))
 
 
