@@ -1,4 +1,4 @@
-"""GLB files put together as other programs do: a scaled armature above the joints, splines, several materials."""
+"""GLB files put together as other programs do: a scaled node above the joints, splines, several materials."""
 
 import numpy as np
 import pygltflib
@@ -23,11 +23,11 @@ def capsules(tmp_path_factory):
     return path
 
 
-def under_armature(source, target, **transform):
+def under_a_node(source, target, **transform):
     """The same file with a node of its own above the joints."""
     gltf = pygltflib.GLTF2().load(str(source))
     roots = [n for n in gltf.scenes[0].nodes if gltf.nodes[n].mesh is None]
-    gltf.nodes.append(pygltflib.Node(name="armature", children=roots, **transform))
+    gltf.nodes.append(pygltflib.Node(name="stand", children=roots, **transform))
     gltf.scenes[0].nodes = [n for n in gltf.scenes[0].nodes if n not in roots] + [len(gltf.nodes) - 1]
     gltf.save(str(target))
 
@@ -50,7 +50,7 @@ def as_document(read):
 )
 def test_what_stands_above_the_joints_is_settled_in(capsules, tmp_path, transform):
     path = tmp_path / "foreign.glb"
-    under_armature(capsules, path, **transform)
+    under_a_node(capsules, path, **transform)
     outside, character = Outside(path), as_document(read_gltf(path)).character
     size = np.ptp(outside.skinned("figure"), axis=0).max()
     for time in (0.0, 0.8, 1.63, 2.4):
@@ -62,7 +62,7 @@ def test_what_stands_above_the_joints_is_settled_in(capsules, tmp_path, transfor
 
 
 def test_a_settled_character_exports_to_where_it_was(capsules, tmp_path):
-    under_armature(capsules, tmp_path / "a.glb", scale=[0.01, 0.01, 0.01])
+    under_a_node(capsules, tmp_path / "a.glb", scale=[0.01, 0.01, 0.01])
     write_glb(tmp_path / "b.glb", as_document(read_gltf(tmp_path / "a.glb")).character)
     first, second = Outside(tmp_path / "a.glb"), Outside(tmp_path / "b.glb")
     for time in (None, 0.7, 2.1):
