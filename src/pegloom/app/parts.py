@@ -89,6 +89,8 @@ class PartsDrawer(QFrame):
             for clip in character.clips:
                 self._row(top, clip.name, f"{clip.length:.1f} s", "clip", clip.id)
         self._filter()
+        self.tree.scrollToTop()
+        self.tree.viewport().update()
 
     def _row(self, parent: QTreeWidgetItem | None, text: str, note: str, kind: str, thing: str) -> QTreeWidgetItem:
         item = QTreeWidgetItem([text, note])

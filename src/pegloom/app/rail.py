@@ -7,7 +7,7 @@ from PyQt6.QtGui import QColor, QFont, QKeyEvent, QMouseEvent, QPainter, QPen
 from PyQt6.QtWidgets import QWidget
 
 from pegloom.app.session import Area, Session
-from pegloom.app.theme import INK
+from pegloom.app.theme import current
 from pegloom.checks import Severity, find_snags
 
 STEP, FIRST = 78, 34
@@ -65,7 +65,7 @@ class Rail(QWidget):
     def paintEvent(self, event: object) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(QColor(INK.line), 2))
+        painter.setPen(QPen(QColor(current().line), 2))
         last = self.centre(Area.HANDOVER)
         painter.drawLine(QPointF(32, 12), QPointF(32, last.y() + 46))
         small = QFont("Figtree")
@@ -75,11 +75,11 @@ class Rail(QWidget):
             active = area is self.session.area
             if active:
                 painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(QColor(INK.raised))
+                painter.setBrush(QColor(current().raised))
                 painter.drawRoundedRect(QRectF(4, c.y() - 24, 56, 66), 8, 8)
-            colour = QColor(INK.woad if active or self.fullness.get(area) else INK.faint)
+            colour = QColor(current().woad if active or self.fullness.get(area) else current().faint)
             painter.setPen(QPen(colour, 2))
-            painter.setBrush(QColor(INK.panel))
+            painter.setBrush(QColor(current().panel))
             painter.drawEllipse(c, 11, 11)
             full = self.fullness.get(area, 0.0)
             painter.setPen(Qt.PenStyle.NoPen)
@@ -90,7 +90,7 @@ class Rail(QWidget):
                 painter.drawPie(QRectF(c.x() - 6.5, c.y() - 6.5, 13, 13), 180 * 16, 180 * 16)
             count = self.counts.get(area, 0)
             if count:
-                painter.setBrush(QColor(INK.madder))
+                painter.setBrush(QColor(current().madder))
                 painter.drawEllipse(QPointF(c.x() + 15, c.y() - 12), 8, 8)
                 painter.setPen(QColor("#14171F"))
                 tiny = QFont("Figtree")
@@ -102,7 +102,7 @@ class Rail(QWidget):
                 )
             small.setBold(active)
             painter.setFont(small)
-            painter.setPen(QColor(INK.text if active else INK.soft))
+            painter.setPen(QColor(current().text if active else current().soft))
             painter.drawText(QRectF(0, c.y() + 16, 64, 18), Qt.AlignmentFlag.AlignCenter, area.value)
         painter.end()
 

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, Q
 
 from pegloom.app.actions import Actions
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Session, range_pose
-from pegloom.app.theme import INK, icon
+from pegloom.app.theme import current, icon
 from pegloom.app.widgets import button, label
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.motion.clips import sample
@@ -59,7 +59,7 @@ class Strip(QFrame):
 
     def refresh(self) -> None:
         session, character = self.session, self.session.character
-        self.play.setIcon(icon("pause" if session.playing else "play", INK.woad))
+        self.play.setIcon(icon("pause" if session.playing else "play", current().woad))
         clips = tuple((c.id, c.name, round(c.length * c.rate)) for c in character.clips) if character else ()
         key = (character is not None and character.skeleton is not None, clips, session.source)
         if key == self.shown:
@@ -168,10 +168,10 @@ class Ruler(QWidget):
         session, rate = self.session, self.session.rate
         total = round(session.length * rate)
         base = TOP + 20
-        painter.setPen(QPen(QColor(INK.line), 1))
+        painter.setPen(QPen(QColor(current().line), 1))
         painter.drawLine(QPointF(LEFT, base), QPointF(self.width() - RIGHT, base))
         if not session.source:
-            painter.setPen(QColor(INK.soft))
+            painter.setPen(QColor(current().soft))
             text = "Pick the range test, a clip or a pose on the left to scrub through it here."
             painter.drawText(QRectF(LEFT, base + 12, self.width() - 40, 20), Qt.AlignmentFlag.AlignLeft, text)
             painter.end()
@@ -181,14 +181,14 @@ class Ruler(QWidget):
         for frame in range(0, total + 1, small):
             x = self.x_of(frame / rate)
             tall = frame % step == 0
-            painter.setPen(QPen(QColor(INK.faint if tall else INK.line), 1))
+            painter.setPen(QPen(QColor(current().faint if tall else current().line), 1))
             painter.drawLine(QPointF(x, base - (9 if tall else 4)), QPointF(x, base))
             if tall and x < self.width() - 34:
-                painter.setPen(QColor(INK.soft))
+                painter.setPen(QColor(current().soft))
                 painter.drawText(QRectF(x + 3, TOP - 4, 60, 14), Qt.AlignmentFlag.AlignLeft, str(frame))
         clip = session.clip
         if session.source == RANGE_TEST:
-            painter.setPen(QColor(INK.soft))
+            painter.setPen(QColor(current().soft))
             for i, trial in enumerate(TRIALS):
                 a, b = self.x_of(i * TRIAL_FRAMES / 30), self.x_of((i + 1) * TRIAL_FRAMES / 30)
                 painter.drawText(QRectF(a, base + 5, b - a, 16), Qt.AlignmentFlag.AlignCenter, trial.label.lower())
@@ -197,25 +197,25 @@ class Ruler(QWidget):
             for time in clip.key_times:
                 x, y = self.x_of(time), base + 13
                 here = abs(time - session.time) < 0.5 / rate
-                painter.setBrush(QColor(INK.woad if here else INK.soft))
+                painter.setBrush(QColor(current().woad if here else current().soft))
                 painter.drawPolygon(
                     QPolygonF([QPointF(x, y - 5), QPointF(x + 4, y), QPointF(x, y + 5), QPointF(x - 4, y)])
                 )
             if not clip.key_times and not clip.tracks:
-                painter.setPen(QColor(INK.soft))
+                painter.setPen(QColor(current().soft))
                 painter.drawText(QRectF(LEFT, base + 6, 500, 18), Qt.AlignmentFlag.AlignLeft,
                                  "No keys yet: pose a control and press W.")  # fmt: skip
         self._draw_curve(painter, base + 28)
         x = self.x_of(session.time)
-        painter.setPen(QPen(QColor(INK.text), 1.5))
+        painter.setPen(QPen(QColor(current().text), 1.5))
         painter.drawLine(QPointF(x, TOP + 4), QPointF(x, self.height() - 4))
         text = "rest" if session.at_rest else str(round(session.time * rate))
         box = QRectF(x - 17, TOP - 4, 34, 15)
         box.moveLeft(min(max(box.left(), 1.0), self.width() - 36.0))
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(INK.text))
+        painter.setBrush(QColor(current().text))
         painter.drawRoundedRect(box, 4, 4)
-        painter.setPen(QColor(INK.window))
+        painter.setPen(QColor(current().window))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         painter.end()
 
@@ -228,14 +228,14 @@ class Ruler(QWidget):
         scale = (bottom - top - 16) / max(worst - 1.0, 0.5)
         left, wide = self.x_of(0.0), self.x_of(self.session.length) - self.x_of(0.0)
         line = [QPointF(left + wide * i / (len(self.curve) - 1), bottom - (v - 1.0) * scale) for i, v in done]
-        painter.setPen(QPen(QColor(INK.line), 1))
+        painter.setPen(QPen(QColor(current().line), 1))
         painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
-        painter.setPen(QPen(QColor(INK.woad), 1.8))
+        painter.setPen(QPen(QColor(current().woad), 1.8))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolyline(QPolygonF(line))
         at = max(done, key=lambda row: row[1])[0]
         frame = round(self.session.length * self.session.rate * at / (len(self.curve) - 1))
-        painter.setPen(QColor(INK.woad))
+        painter.setPen(QColor(current().woad))
         text = f"stretch of the skin, worst {worst:.2f} at frame {frame}"
         painter.drawText(QRectF(LEFT, top - 6, self.width() - LEFT - RIGHT, 14), Qt.AlignmentFlag.AlignRight, text)
 

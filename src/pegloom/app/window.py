@@ -34,6 +34,7 @@ from pegloom.app.theme import INK, LINEN, apply_theme, icon
 from pegloom.app.verbs import Verbs
 from pegloom.app.widgets import button, label
 from pegloom.document.model import Document
+from pegloom.render.renderer import Display
 
 READABLE = "Meshes and projects (*.obj *.glb *.gltf *.pegloom)"
 
@@ -227,8 +228,9 @@ class Window(QMainWindow):
             self.session.open(path)
             if path.suffix == ".pegloom" and self.session.character is not None:
                 demo = path.name == "wick.pegloom" and "assets" in path.parts
-                if demo:
+                if demo:  # shown in his colours; saving asks for a place of its own
                     self.session.path = None
+                    self.session.set_view(display=Display.TEXTURED)
                 self.go(Area.CONTROLS if self.session.character.rig else Area.MESH)
                 QTimer.singleShot(0, self.stage.show_all)
 
@@ -254,6 +256,9 @@ class Window(QMainWindow):
     def toggle_theme(self) -> None:
         self.theme = LINEN if self.theme is INK else INK
         apply_theme(QApplication.instance(), self.theme)
+        self._title()
+        self.rail.update()
+        self.strip.ruler.update()
 
     def show_steps(self) -> None:
         """All steps in a list; choosing one goes there."""

@@ -69,8 +69,8 @@ QPushButton:checked {{ background: {woad_deep}; border-color: {woad}; }}
 QPushButton[role="main"] {{ background: {woad}; color: {on_woad}; border-color: {woad}; font-weight: 600; }}
 QPushButton[role="main"]:hover {{ border-color: {text}; }}
 QPushButton[role="main"]:disabled {{ background: {raised}; color: {faint}; border-color: {line}; }}
-QPushButton[role="chip"] {{ border-radius: 12px; padding: 2px 11px; background: rgba(27, 32, 43, 215); min-height: 18px; }}
-QPushButton[role="chip"]:checked {{ background: {woad_deep}; border-color: {woad}; }}
+QPushButton[role="chip"] {{ border-radius: 12px; padding: 2px 11px; background: rgba(27, 32, 43, 215); border-color: #353D50; color: #F2ECE0; min-height: 18px; }}
+QPushButton[role="chip"]:checked {{ background: #2B4066; border-color: #6FA0F2; }}
 QPushButton[role="plain"] {{ background: transparent; border: none; padding: 3px 6px; color: {soft}; }}
 QPushButton[role="plain"]:hover {{ color: {text}; }}
 QPushButton[role="search"] {{ background: {window}; border-radius: 12px; text-align: left; padding: 3px 14px; color: {soft}; }}
@@ -108,16 +108,25 @@ QMenu::item {{ padding: 5px 22px; border-radius: 4px; }}
 QMenu::item:selected {{ background: {woad_deep}; }}
 QMenu::item:disabled {{ color: {faint}; }}
 #tag {{ background: {panel}; border: 1px solid {line}; border-radius: 8px; }}
-#hint, #note {{ background: rgba(20, 23, 31, 200); border-radius: 5px; padding: 3px 8px; color: {soft}; }}
-#note {{ color: {text}; border: 1px solid {woad}; }}
+#hint, #note {{ background: rgba(20, 23, 31, 200); border-radius: 5px; padding: 3px 8px; color: #C6BFB1; }}
+#note {{ color: #F2ECE0; border: 1px solid {woad}; }}
 #job {{ background: {card}; border: 1px solid {line}; border-radius: 6px; }}
-#welcome {{ background: rgba(27, 32, 43, 235); border: 1px solid {line}; border-radius: 10px; }}
+#welcome {{ background: {panel}; border: 1px solid {line}; border-radius: 10px; }}
 #palette {{ background: {panel}; border: 1px solid {woad}; border-radius: 8px; }}
 """
 
 
+_in_use = [INK]
+
+
+def current() -> Theme:
+    """The theme in use, for what is painted by hand."""
+    return _in_use[0]
+
+
 def apply_theme(app: QApplication, theme: Theme = INK) -> None:
-    """Font and style for the whole application."""
+    """Font and style for the whole application. What floats over the stage stays ink: the stage is dark in both."""
+    _in_use[0] = theme
     for file in sorted((ASSETS / "fonts").glob("*.ttf")):
         QFontDatabase.addApplicationFont(str(file))
     font = QFont("Figtree")
