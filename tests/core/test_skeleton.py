@@ -48,6 +48,15 @@ def test_a_missing_arm_makes_weak_pegs_not_an_error():
     assert min(pegs.by_name[f"r_{n}"].confidence for n in ("elbow", "wrist")) < 0.6
 
 
+def test_a_lump_is_never_called_a_sure_human():
+    import trimesh
+
+    for lump in (trimesh.creation.box(), trimesh.creation.icosphere(subdivisions=3)):
+        mesh = as_mesh(lump.subdivide())
+        pegs = find_human_pegs(mesh.points + [0, 1, 0], triangulate(mesh).vertices, fingers=0)
+        assert max(peg.confidence for peg in pegs.pegs) < 0.5
+
+
 def test_flat_and_empty_meshes_are_refused_in_words():
     flat = np.array([[0.0, 0, 0], [1, 0, 0], [1, 1, 0]])
     with pytest.raises(FindError, match="empty or flat"):

@@ -37,6 +37,9 @@ CELLS_TALL = 120
 LOPSIDED_BELOW = 0.35
 """Symmetry score under which the two sides keep their own places."""
 
+LUMP = 0.45
+"""Share of its bounding box a figure may fill; standing humans fill 0.08 to 0.3."""
+
 Found = dict[str, tuple[FloatArray, float]]
 
 
@@ -86,10 +89,18 @@ def find_human_pegs(
             found.update(_finger_pegs(points - base, triangles, found, side, fingers))
         if score >= LOPSIDED_BELOW:
             found = _even(found, middle)
+    doubt = _doubt(body, low, high)
+    found = {name: (place, sure * doubt) for name, (place, sure) in found.items()}
     progress(1.0, "pegs placed")
     order = [*CENTRE_PEGS, *(f"{s}_{n}" for n in SIDE_PEGS for s in ("l", "r"))]
     order += [f"{s}_{f}_{e}" for f in finger_names(fingers) for e in ("base", "tip") for s in ("l", "r")]
     return PegSet(PATTERN, fingers, tuple(Peg(name, _vector(found[name][0] + base), found[name][1]) for name in order))
+
+
+def _doubt(body: _Body, low: FloatArray, high: FloatArray) -> float:
+    """A factor on all confidences: a lump that fills its box is no human, whatever its sections say."""
+    share = float(body.filled.sum()) * body.solid.cell**3 / max(float(np.prod(high - low)), 1e-12)
+    return 0.4 if share > LUMP else 1.0
 
 
 def _vector(p: FloatArray) -> Vector:
