@@ -112,7 +112,7 @@ class Ruler(QWidget):
     def _restart(self) -> None:
         self.update()
         character = self.session.character
-        key = (character.skin, character.skeleton, self.session.source, self._clip()) if character else ()
+        key = (character.skin, character.skeleton, self.session.source, self.session.clip) if character else ()
         if key == self.measured or not self.session.drag_free:
             return
         self.measured = key
@@ -120,9 +120,6 @@ class Ruler(QWidget):
         self.curve = [None] * 61 if ready else []
         if ready:
             self.timer.start()
-
-    def _clip(self) -> object:
-        return self.session.clip
 
     def _measure_some(self) -> None:
         character = self.session.character

@@ -24,7 +24,7 @@ class Plan:
 
     steps (s, 4): kind, node, parent node (-1 for the world), row in `limbs`. local (nodes, 4, 4): parent_from_node
     at rest. limbs (l, 10): upper, lower, end joint nodes; their FK controls; parent of upper; goal, pole, goal's
-    control row. frames (l, 4, 3, 3): upper and lower rest frames, unused, unused. end_offset (l, 4, 4): goal_from_end.
+    control row. frames (l, 2, 3, 3): upper and lower rest frames. end_offset (l, 4, 4): goal_from_end.
     """
 
     steps: IntArray
@@ -106,7 +106,7 @@ def make_plan(skeleton: Skeleton, rig: ControlRig) -> Plan:
 
 def _limb_rest(rest: FloatArray, limbs: IntArray) -> tuple[FloatArray, FloatArray]:
     """What makes the solver give back the rest exactly: its own frames at rest, kept in each joint's axes."""
-    frames = np.zeros((len(limbs), 4, 3, 3))
+    frames = np.zeros((len(limbs), 2, 3, 3))
     offsets = np.zeros((len(limbs), 4, 4))
     for row, limb in enumerate(limbs):
         upper, lower, end = (rest[limb[k]] for k in range(3))

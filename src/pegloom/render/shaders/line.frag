@@ -3,7 +3,6 @@ in vec4 tint;
 in float across;
 in float half_width;
 uniform float dim;
-uniform float fade;      // metres a ground line fades over; 0: none
 out vec4 colour;
 void main() {
     float edge = 1.0 - smoothstep(half_width - 0.5, half_width + 0.6, abs(across));

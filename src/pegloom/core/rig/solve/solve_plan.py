@@ -167,7 +167,7 @@ def flip(a):
 
 
 @njit(cache=True)
-def limb(world, row, frames, end_offset, amount, scale_hint):
+def limb(world, row, frames, end_offset, amount):
     """Work out one IK limb: world of its three joints, FK blended toward IK."""
     fu, fl, fe = world[row[3]], world[row[4]], world[row[5]]
     size = size_of(fu)
@@ -223,7 +223,7 @@ def run(steps, local, limbs, frames, end_offset, channels):
         kind, node, parent, row = steps[s, 0], steps[s, 1], steps[s, 2], steps[s, 3]
         if kind == 3:
             amount = min(max(channels[limbs[row, 9], 7], 0.0), 1.0)
-            limb(world, limbs[row], frames[row], end_offset[row], amount, 1.0)
+            limb(world, limbs[row], frames[row], end_offset[row], amount)
             continue
         here = local[node] if parent < 0 else product(world[parent], local[node])
         if kind == 0:
