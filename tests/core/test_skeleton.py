@@ -4,9 +4,11 @@ import pytest
 from pegloom.core.errors import FindError, ShapeError
 from pegloom.core.geometry.mesh import triangulate
 from pegloom.core.geometry.solid import make_solid
-from pegloom.core.skeleton.find_human import find_human_pegs
-from pegloom.core.skeleton.human import build_joints, limb_bend_axis, peg_names, sentence
+from pegloom.core.skeleton.build import build_joints, limb_bend_axis
+from pegloom.core.skeleton.find.human import find_human_pegs
+from pegloom.core.skeleton.human import peg_names
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, other_side_name, side_of_name
+from pegloom.core.skeleton.patterns import sentence
 from pegloom.core.skeleton.pegs import move_peg
 from tests.support.figures import LANDMARKS, as_mesh, capsule_figure, wick
 

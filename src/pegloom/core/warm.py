@@ -7,8 +7,9 @@ import numpy as np
 from pegloom.core.geometry.solid import make_solid, sight_inside
 from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig
-from pegloom.core.rig.limbs.human import build_human_rig
-from pegloom.core.skeleton.human import build_joints, peg_names
+from pegloom.core.rig.limbs.build import build_rig
+from pegloom.core.skeleton.build import build_joints, kits_in
+from pegloom.core.skeleton.human import peg_names
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.deform import add_normals, skin_linear
 from pegloom.core.skin.weights import Packed
@@ -24,5 +25,6 @@ def warm() -> None:
     skin_linear(points, packed, np.eye(4)[None])
     add_normals(points, triangles, np.arange(4), np.zeros((4, 3)))
     places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}
-    skeleton = build_joints(PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items())))
-    evaluate_rig(skeleton, build_human_rig(skeleton, 1.7), Pose())
+    pegs = PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items()))
+    skeleton = build_joints(pegs)
+    evaluate_rig(skeleton, build_rig(skeleton, 1.7, kits_in(pegs)), Pose())

@@ -14,7 +14,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, triangulate
 from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.controls import ControlRig, Pose
-from pegloom.core.skeleton.joints import Skeleton, Vector
+from pegloom.core.skeleton.joints import Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.skin.weights import Weights
 
@@ -54,14 +54,53 @@ class PartKind(Enum):
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Morph:
+    """A morph target: how far each vertex goes, (n, 3) metres, at full weight."""
+
+    name: str
+    deltas: FloatArray
+    at_rest: float = 0.0
+
+
+class Subdivision(Enum):
+    """How a cage is smoothed for display and delivery."""
+
+    NONE = "none"
+    CATMULL_CLARK = "Catmull-Clark"
+    LOOP = "Loop"
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Part:
-    """One mesh of a character."""
+    """One mesh of a character.
+
+    detail : 0 for the body's own mesh, 1 and on for coarser detail levels of it. smooth, levels : the cage's
+    subdivision; weights live on the cage.
+    """
 
     id: str
     name: str
     mesh: Mesh
     kind: PartKind = PartKind.SKIN
     included: bool = True
+    morphs: tuple[Morph, ...] = ()
+    detail: int = 0
+    smooth: Subdivision = Subdivision.NONE
+    levels: int = 1
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Reference:
+    """A picture behind the view, never delivered. along: x, y or z, the axis it is looked at along.
+
+    centre : metres in the picture's plane; height : metres it is tall; alpha : 0 to 1.
+    """
+
+    image: Image
+    along: str = "z"
+    centre: Vector = (0.0, 0.9, 0.0)
+    height: float = 1.8
+    alpha: float = 0.6
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,12 +120,34 @@ class JointOverride:
     """A change made by hand to a built joint, applied again after each rebuild.
 
     move : metres in the recipe joint's own axes, so that it follows when the pegs move. turn : radians x y z about
-    the joint's own axes.
+    the joint's own axes. parent : another joint to hang on. dropped : taken out; its children hang one higher.
     """
 
     name: str | None = None
     move: Vector = (0.0, 0.0, 0.0)
     turn: Vector = (0.0, 0.0, 0.0)
+    parent: str | None = None
+    dropped: bool = False
+    floating: bool | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class OwnJoint:
+    """A joint added by hand. It has no recipe; it keeps its place in its parent.
+
+    place, turn (x y z w), tail : in the parent's rest axes. between : (child, share) for a joint put into a bone; its
+    place is then that share of the way to the child, wherever both go. takes : whether it took a share of weights.
+    """
+
+    id: str
+    name: str
+    parent: str
+    side: Side
+    place: Vector
+    turn: Quaternion = (0.0, 0.0, 0.0, 1.0)
+    tail: Vector | None = None
+    between: tuple[str, float] | None = None
+    takes: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,12 +182,16 @@ class Character:
     pegs: PegSet | None = None
     skeleton: Skeleton | None = None
     joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
+    own_joints: tuple[OwnJoint, ...] = ()
+    adopted: Skeleton | None = None
+    """The skeleton a file brought, as it came: what hand-made changes to its joints are relative to."""
     skin: Skin | None = None
     rig: ControlRig | None = None
     control_overrides: Mapping[str, ControlOverride] = field(default_factory=dict)
     pose: Pose = field(default_factory=Pose)
     clips: tuple[Clip, ...] = ()
     trials: Mapping[str, Pose] = field(default_factory=dict)
+    references: tuple[Reference, ...] = ()
 
     @property
     def included(self) -> tuple[Part, ...]:

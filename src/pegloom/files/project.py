@@ -27,6 +27,7 @@ from pegloom.core.geometry.mesh import Mesh
 from pegloom.core.motion.clips import Between, Clip, Curve, Track
 from pegloom.core.rig.controls import Control, ControlRig, IkLimb, Pose, Shape
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
+from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.weights import Weights
 from pegloom.document.model import (
@@ -36,10 +37,14 @@ from pegloom.document.model import (
     Image,
     JointOverride,
     Material,
+    Morph,
+    OwnJoint,
     Part,
     PartKind,
+    Reference,
     Skin,
     Standing,
+    Subdivision,
 )
 
 VERSION = 1
@@ -47,11 +52,11 @@ SUFFIX = ".pegloom"
 RECORDS: dict[str, type[Any]] = {
     c.__name__: c
     for c in (
-        Mesh, Clip, Curve, Track, Control, ControlRig, IkLimb, Pose, Joint, Skeleton, Peg, PegSet, Weights, Character,
-        ControlOverride, Document, Image, JointOverride, Material, Part, Skin, Standing,
+        Mesh, Clip, Curve, Track, Control, ControlRig, IkLimb, Pose, Joint, Skeleton, Kit, Peg, PegSet, Weights, Character,
+        ControlOverride, Document, Image, JointOverride, Material, Morph, OwnJoint, Part, Reference, Skin, Standing,
     )
 }  # fmt: skip
-CHOICES: dict[str, type[Enum]] = {c.__name__: c for c in (Between, Shape, Side, PartKind)}
+CHOICES: dict[str, type[Enum]] = {c.__name__: c for c in (Between, Shape, Side, PartKind, Subdivision)}
 LARGEST_UNPACKED = 8 << 30
 
 

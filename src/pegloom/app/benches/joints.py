@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QListWidget, QListWidgetItem, QSpinBox
 
 from pegloom.app.benches.bench import Bench
 from pegloom.app.widgets import action_button, label
-from pegloom.core.skeleton.human import sentence
+from pegloom.core.skeleton.patterns import sentence
 
 
 class JointsBench(Bench):

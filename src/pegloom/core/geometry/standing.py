@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from enum import Enum
 
 import numpy as np
+from scipy import ndimage
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import bounds, sample_surface
@@ -52,6 +53,9 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
     span = np.maximum(high - low, 1e-12)
     seen = points if triangles is None else np.concatenate([points, sample_surface(points, triangles)])
     planes = [find_plane(points, axis) for axis in range(3)]
+    legged = _legged_stance(seen, planes, float(span.max()))
+    if legged is not None:
+        return legged
     # A flat or tube-like figure mirrors across its thin axis as well; the lateral axis is the one that mirrors
     # well and is not the thinnest by far, judged after the foot end is known.
     best: tuple[float, int, int, int, float] | None = None
@@ -69,12 +73,122 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
                 best = (score, lateral, up_axis, 1 if feet_low else -1, certainty)
     assert best is not None
     _, lateral, up_axis, sign, certainty = best
+    long_and_thin = float(np.sort(span)[1]) < 0.35 * float(span.max()) and float(span.min()) < 0.15 * float(span.max())
+    if certainty < 0.1 or (certainty < 0.6 and long_and_thin):
+        # Nothing says where the feet are (a serpent, a rope, a prop): the file's own up is the best guess.
+        lateral, up_axis, sign, certainty = (0 if span[0] <= span[2] or planes[0].score > 0.9 else 2), 1, 1, 0.0
     up = _direction(up_axis, sign)
     depth_axis = 3 - lateral - up_axis
     facing_sign, facing_certainty = _facing(seen, up_axis, sign, depth_axis, lateral, planes[lateral].offset)
     return Stance(
         up, _direction(depth_axis, facing_sign), float(span[up_axis]), planes[lateral], certainty, facing_certainty
     )
+
+
+@dataclass(frozen=True, slots=True)
+class Contact:
+    """What touches the ground. pairs: mirrored pairs of patches off the plane; stretch: their spread along the body,
+    share of the longest side; on_plane: share of the touching surface at the mirror plane; stable: whether the body's
+    middle stands over them; front, back: the patches' extent along the depth axis."""
+
+    pairs: int
+    stretch: float
+    on_plane: float
+    stable: bool
+    front: float
+    back: float
+
+
+def ground_contact(
+    points: FloatArray, lateral: int, up_axis: int, sign: int, offset: float, longest: float, slab: float
+) -> Contact:
+    """Patches of the surface points (n, 3) within `slab` of the height over the lowest one."""
+    depth_axis = 3 - lateral - up_axis
+    h = points[:, up_axis] * sign
+    low = float(h.min())
+    touching = points[h < low + slab * max(float(np.ptp(h)), 1e-12)]
+    across, along = touching[:, lateral] - offset, touching[:, depth_axis]
+    cell = 0.025 * longest
+    wide = int(np.ceil(max(np.abs(across).max(initial=0.0), 1e-9) / cell)) + 2
+    i = np.floor(across / cell).astype(np.int64) + wide
+    start = float(along.min())
+    j = np.floor((along - start) / cell).astype(np.int64) + 1
+    grid = np.zeros((2 * wide + 1, int(j.max()) + 3), dtype=bool)
+    grid[i, j] = True
+    label, count = ndimage.label(grid, np.ones((3, 3)))
+    mine = label[i, j]
+    middles, central = [], 0
+    for k in range(1, count + 1):
+        own = mine == k
+        x, z = float(across[own].mean()), float(along[own].mean())
+        crosses = bool((across[own].min() < -0.3 * cell) and (across[own].max() > 0.3 * cell))
+        if crosses or abs(x) < 0.6 * cell:
+            central += int(own.sum())
+        else:
+            middles.append((x, z))
+    pairs = []
+    for x, z in middles:
+        if x > 0 and any(abs(x + x2) < 0.06 * longest and abs(z - z2) < 0.08 * longest for x2, z2 in middles if x2 < 0):
+            pairs.append(z)
+    stretch = (max(pairs) - min(pairs)) / longest if pairs else 0.0
+    weight = float(points[:, depth_axis].mean())
+    stable = bool(along.min() - 0.03 * longest < weight < along.max() + 0.03 * longest)
+    return Contact(len(pairs), stretch, central / max(len(touching), 1), stable, float(along.max()), float(along.min()))
+
+
+def _legged_stance(points: FloatArray, planes: list[Symmetry], longest: float) -> Stance | None:
+    """The stance of a body on two or more pairs of legs one behind the other, or None where nothing stands so."""
+    best: tuple[float, int, int, int, Contact] | None = None
+    for lateral in range(3):
+        if planes[lateral].score < 0.25:
+            continue
+        for up_axis in (a for a in range(3) if a != lateral):
+            for sign in (1, -1):
+                for slab in (0.03, 0.06, 0.1):
+                    c = ground_contact(points, lateral, up_axis, sign, planes[lateral].offset, longest, slab)
+                    if c.pairs < 2 or c.stretch < 0.14 or c.on_plane > 0.15 or not c.stable:
+                        continue
+                    h = points[:, up_axis] * sign
+                    h = (h - h.min()) / max(float(np.ptp(h)), 1e-12)
+                    # Legs are thin: little of the surface lies in the lowest quarter.
+                    thin = 1.0 - min(float((h < 0.25).mean()) / 0.4, 1.0)
+                    score = planes[lateral].score + 0.8 * thin + 0.5 * min(c.stretch, 0.6) - 2.0 * c.on_plane
+                    score += 0.1 * (up_axis == 1 and sign > 0) + 0.05 * (lateral == 0) + 0.05 * float(np.mean(h))
+                    if best is None or score > best[0]:
+                        best = (score, lateral, up_axis, sign, c)
+    if best is None:
+        return None
+    _, lateral, up_axis, sign, contact = best
+    depth_axis = 3 - lateral - up_axis
+    facing, sure = _head_end(points, depth_axis, up_axis, sign, contact)
+    span = float(np.ptp(points[:, up_axis]))
+    return Stance(
+        _direction(up_axis, sign), _direction(depth_axis, facing), span, planes[lateral], 0.9, sure
+    )  # fmt: skip
+
+
+def _head_end(points: FloatArray, depth_axis: int, up_axis: int, sign: int, contact: Contact) -> tuple[int, float]:
+    """Which way along the body the head is: the heavier, higher overhang; and the way the toes point."""
+    h = points[:, up_axis] * sign
+    h = (h - h.min()) / max(float(np.ptp(h)), 1e-12)
+    depth = points[:, depth_axis]
+    upper = h > 0.3
+    length = max(contact.front - contact.back, 1e-12)
+    ahead, behind = upper & (depth > contact.front - 0.06 * length), upper & (depth < contact.back + 0.06 * length)
+    a, b = float(ahead.sum()), float(behind.sum())
+    mass = (a - b) / max(a + b, 1.0)
+    high = (float(np.quantile(h[ahead], 0.8)) if a > 5 else 0.4) - (
+        float(np.quantile(h[behind], 0.8)) if b > 5 else 0.4
+    )
+    foot, shin = h < 0.05, (h > 0.1) & (h < 0.22)
+    toes = 0.0
+    if foot.sum() > 5 and shin.sum() > 5:
+        toes = float(np.mean(depth[foot]) - np.mean(depth[shin])) / (0.05 * length)
+    if contact.pairs >= 3:
+        # Of an insect or a spider the abdomen is the heavier end.
+        mass, high = -mass, 0.5 * high
+    score = 1.0 * mass + 1.2 * high + 0.4 * float(np.clip(toes, -1, 1))
+    return (1 if score >= 0 else -1), float(np.clip(abs(score) / 0.6, 0.0, 1.0))
 
 
 def _direction(axis: int, sign: int) -> Direction:

@@ -18,6 +18,7 @@ from pegloom.core.geometry.transforms import (
     rotation_matrix,
 )
 from pegloom.core.rig.controls import Pose
+from pegloom.core.skeleton.axes import clean_matrix
 from pegloom.core.skeleton.joints import Skeleton
 
 UP, FORWARD, OUT = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0]), np.array([1.0, 0.0, 0.0])
@@ -42,7 +43,7 @@ TRIALS = (
 
 def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
     """The pose of one trial, both sides, from whatever rest the skeleton has. Unknown joints are passed by."""
-    poser = _Poser(skeleton)
+    poser = Poser(skeleton)
     for s, sign in (("l", 1.0), ("r", -1.0)):
         out = OUT * sign
         if trial_id == "arm_up":
@@ -81,7 +82,7 @@ def trial_amount(skeleton: Skeleton, trial_id: str, amount: float) -> Pose:
     return Pose(turns=MappingProxyType(turns))
 
 
-class _Poser:
+class Poser:
     """Turns joints about body axes, parents first, keeping what each turn means in the body."""
 
     def __init__(self, skeleton: Skeleton) -> None:
@@ -102,6 +103,13 @@ class _Poser:
         wanted = rotation_matrix(quaternion_inverse(carried)) @ normalised(direction)
         self.body[joint] = quaternion_between(self._bone(joint), wanted)
 
+    def aim_bone(self, joint: str, end: str, direction: FloatArray) -> None:
+        """Turn a joint so that the line from it to `end` points along a body direction, whatever its axes are."""
+        i, k = self.skeleton.index[joint], self.skeleton.index[end]
+        bone = normalised(self.skeleton.positions[k] - self.skeleton.positions[i])
+        wanted = rotation_matrix(quaternion_inverse(self._carried(joint))) @ normalised(direction)
+        self.body[joint] = quaternion_between(bone, wanted)
+
     def fold(self, joint: str, angle: float) -> None:
         """A turn about the joint's own bend axis, to `angle` from straight (what it is bent already counts)."""
         if joint not in self.skeleton.index:
@@ -118,6 +126,8 @@ class _Poser:
         i = self.skeleton.index[joint]
         if towards is not None:
             return normalised(self.skeleton.positions[towards] - self.skeleton.positions[i])
+        if joint.startswith("file."):
+            return np.asarray(clean_matrix(self.skeleton, self.skeleton.joints[i])[:3, 1])
         return np.asarray(self.skeleton.world[i][:3, 1])
 
     def _carried(self, joint: str) -> FloatArray:

@@ -12,7 +12,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import ShapeError
-from pegloom.core.skeleton.joints import Quaternion, Side, Vector
+from pegloom.core.skeleton.joints import Quaternion, Side, Vector, other_side_name
 
 CHANNELS = ("move_x", "move_y", "move_z", "turn_x", "turn_y", "turn_z", "grow", "blend")
 """Channels of a control, in the order of a pose's rows. Metres, radians; grow: 0 is own size, 1 twice; blend: 0 FK, 1 IK."""
@@ -107,7 +107,13 @@ class ControlRig:
             return control_id
         pieces = control_id.split(".")
         swapped = ".".join({"l": "r", "r": "l"}.get(piece, piece) for piece in pieces)
-        return swapped if swapped in self.index else None
+        if swapped in self.index and swapped != control_id:
+            return swapped
+        return self._by_name.get(other_side_name(control.name) or "")
+
+    @cached_property
+    def _by_name(self) -> Mapping[str, str]:
+        return {control.name: control.id for control in self.controls}
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from enum import Enum
 from functools import cached_property
 
 import numpy as np
@@ -12,19 +11,10 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import ShapeError
 from pegloom.core.geometry.transforms import compose, rotation_matrix
+from pegloom.core.skeleton.names import Side, other_side_name, side_of_name
 
 Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
-
-
-class Side(Enum):
-    LEFT = "left"
-    RIGHT = "right"
-    CENTRE = "centre"
-
-    @property
-    def other(self) -> Side:
-        return {Side.LEFT: Side.RIGHT, Side.RIGHT: Side.LEFT, Side.CENTRE: Side.CENTRE}[self]
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,6 +24,7 @@ class Joint:
     id : stable, from its limb kit (`arm.l.upper`) or from the file. name : a label, unique in the skeleton.
     position : metres, in the character. rotation : x y z w; the y axis runs down the limb, x is the bend axis.
     tail : for a joint without children, where its bone ends (None: it has no length).
+    floating : no cord is drawn to its parent, and it owns no share of its parent's bone.
     """
 
     id: str
@@ -43,6 +34,7 @@ class Joint:
     position: Vector
     rotation: Quaternion = (0.0, 0.0, 0.0, 1.0)
     tail: Vector | None = None
+    floating: bool = False
 
     @property
     def matrix(self) -> FloatArray:
@@ -124,43 +116,18 @@ class Skeleton:
         return found.id if found else None
 
 
-def other_side_name(name: str) -> str | None:
-    """`l_upper_arm` <-> `r_upper_arm`; also .l .L _l _L and left/right. None for a name without a side."""
-    pairs = [("l_", "r_"), ("L_", "R_"), ("left", "right"), ("Left", "Right")]
-    ends = [("_l", "_r"), ("_L", "_R"), (".l", ".r"), (".L", ".R")]
-    for a, b in pairs:
-        for old, new in ((a, b), (b, a)):
-            if name.startswith(old):
-                return new + name[len(old) :]
-    for a, b in ends:
-        for old, new in ((a, b), (b, a)):
-            if name.endswith(old):
-                return name[: -len(old)] + new
-    for a, b in pairs[2:]:
-        for old, new in ((a, b), (b, a)):
-            if old in name:
-                return name.replace(old, new, 1)
-    return None
-
-
-def side_of_name(name: str) -> Side:
-    """Side a joint's name tells, CENTRE where it tells none."""
-    base = name.rsplit(":", 1)[-1]
-    other = other_side_name(base)
-    if other is None:
-        return Side.CENTRE
-    low = base.lower()
-    left = low.startswith(("l_", "left")) or low.endswith(("_l", ".l")) or ("left" in low)
-    return Side.LEFT if left else Side.RIGHT
-
-
 def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]:
-    """Segments each joint owns: to every child, or to its tail. starts (s, 3), ends (s, 3), owner (s,)."""
+    """Segments each joint owns: to every child, or to its tail. starts (s, 3), ends (s, 3), owner (s,).
+
+    A bone with twist joints along it ends, for its own joint, at the first of them.
+    """
     starts, ends, owners = [], [], []
     has_child = set(skeleton.parents.tolist())
+    twisted = {joint.parent for joint in skeleton.joints if ".twist" in joint.id}
     for i, joint in enumerate(skeleton.joints):
         parent = int(skeleton.parents[i])
-        if parent >= 0:
+        along = joint.parent in twisted and not joint.id.endswith(".twist1")
+        if parent >= 0 and not along and not joint.floating:
             starts.append(skeleton.positions[parent])
             ends.append(skeleton.positions[i])
             owners.append(parent)
@@ -168,4 +135,14 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
             starts.append(skeleton.positions[i])
             ends.append(np.array(joint.tail) if joint.tail is not None else skeleton.positions[i])
             owners.append(i)
+    # A joint all of whose children float, or that ends where it starts, is at least a point.
+    for i in sorted(set(range(len(skeleton.joints))) - set(owners)):
+        starts.append(skeleton.positions[i])
+        ends.append(skeleton.positions[i])
+        owners.append(i)
     return np.array(starts).reshape(-1, 3), np.array(ends).reshape(-1, 3), np.array(owners, dtype=np.int64)
+
+
+__all__ = [
+    "Joint", "Quaternion", "Side", "Skeleton", "Vector", "bone_segments", "other_side_name", "side_of_name",
+]  # fmt: skip

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from types import MappingProxyType
 
 from pegloom.core.errors import ShapeError
 from pegloom.core.skeleton.joints import Vector, other_side_name
+from pegloom.core.skeleton.kits import Kit
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,13 +24,18 @@ class Peg:
 
 @dataclass(frozen=True, eq=False)
 class PegSet:
-    """Pegs of one pattern, with the detail asked for."""
+    """Pegs of one pattern and the kits that make joints of them.
+
+    spare : places of pegs no kit uses now (fewer fingers), kept for when the detail is wanted again.
+    """
 
     pattern: str
     fingers: int
     pegs: tuple[Peg, ...]
+    kits: tuple[Kit, ...] = ()
+    spare: Mapping[str, Peg] = field(default_factory=lambda: MappingProxyType({}))
 
-    @property
+    @cached_property
     def by_name(self) -> Mapping[str, Peg]:
         return {peg.name: peg for peg in self.pegs}
 
@@ -37,6 +45,13 @@ class PegSet:
         if found is None:
             raise ShapeError(f"the peg {name} is missing from the {self.pattern} pattern's pegs")
         return found.position
+
+    def kit(self, kit_id: str) -> Kit:
+        """The kit of that id. Raises ShapeError for an unknown one."""
+        for kit in self.kits:
+            if kit.id == kit_id:
+                return kit
+        raise ShapeError(f"there is no kit {kit_id}")
 
 
 def move_peg(pegs: PegSet, name: str, position: Vector, *, both_sides: bool = True, middle: float = 0.0) -> PegSet:
@@ -50,10 +65,15 @@ def move_peg(pegs: PegSet, name: str, position: Vector, *, both_sides: bool = Tr
     moved = {name: (x, y, z)}
     if both_sides and other is not None and other in pegs.by_name:
         moved[other] = (2 * middle - x, y, z)
+    return place_pegs(pegs, moved)
+
+
+def place_pegs(pegs: PegSet, places: Mapping[str, Vector]) -> PegSet:
+    """Put several pegs where they are wanted, as if by hand."""
     return replace(
         pegs,
         pegs=tuple(
-            replace(peg, position=moved[peg.name], confidence=1.0, by_hand=True) if peg.name in moved else peg
+            replace(peg, position=places[peg.name], confidence=1.0, by_hand=True) if peg.name in places else peg
             for peg in pegs.pegs
         ),
     )

@@ -8,9 +8,8 @@ from types import MappingProxyType
 from pegloom.core.errors import EditError
 from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Shape, Values, with_values
 from pegloom.core.rig.evaluate import match_fk, match_ik
-from pegloom.core.rig.limbs.human import build_human_rig
 from pegloom.core.skeleton.joints import Skeleton
-from pegloom.document.edits.rebuild import apply_control_overrides
+from pegloom.document.edits.rebuild import controls_of
 from pegloom.document.model import Character, ControlOverride, Document
 
 
@@ -19,8 +18,7 @@ def build_controls(document: Document) -> Document:
     character = document.require_character()
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first")
-    rig = apply_control_overrides(build_human_rig(character.skeleton, character.height), character.control_overrides)
-    return document.with_character(replace(character, rig=rig))
+    return document.with_character(replace(character, rig=controls_of(character)))
 
 
 def drop_controls(document: Document) -> Document:

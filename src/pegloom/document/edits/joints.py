@@ -1,55 +1,86 @@
-"""Pegs and joints: find, place, build, move. Building again keeps what was changed by hand."""
+"""Pegs, kits and the joints they make. Building again keeps what was changed by hand."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from types import MappingProxyType
+from typing import Any
 
 import numpy as np
 
+from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import triangulate
-from pegloom.core.geometry.transforms import euler_quaternion, quaternion_product
 from pegloom.core.jobs import Progress, silent
-from pegloom.core.rig.limbs.human import build_human_rig
 from pegloom.core.skeleton import pegs as peg_moves
-from pegloom.core.skeleton.find_human import find_human_pegs
-from pegloom.core.skeleton.human import build_joints as joints_of_pegs
-from pegloom.core.skeleton.joints import Skeleton, Vector
-from pegloom.core.skeleton.pegs import PegSet
-from pegloom.core.skin.weights import Weights, dense, from_dense
-from pegloom.document.edits.rebuild import apply_control_overrides
-from pegloom.document.model import Character, Document, JointOverride, PartKind
+from pegloom.core.skeleton.build import kits_in
+from pegloom.core.skeleton.depth import DepthMove, depth_moves
+from pegloom.core.skeleton.find import find_pegs_in, guess_pattern
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector
+from pegloom.core.skeleton.kits import Kit, finger_names, fingers_of, kit_of, other_kit_id, pairs_of, resized
+from pegloom.core.skeleton.patterns import Pattern, free_pegs, kit_library, pattern, peg_order, usual_place
+from pegloom.core.skeleton.pegs import Peg, PegSet
+from pegloom.document.edits.rebuild import rebuilt, recipe_of
+from pegloom.document.model import Character, Document, PartKind
 
 
-def find_pegs(document: Document, *, fingers: int = 5, progress: Progress = silent) -> PegSet:
-    """The human pattern's pegs as the mesh's own shape says. Raises EditError or FindError when it cannot."""
+def body_of(character: Character) -> tuple[FloatArray, IntArray]:
+    """Points (n, 3) and triangles (t, 3) of what is skin or cloth; of everything where nothing is."""
+    chosen = [p for p in character.included if p.kind in (PartKind.SKIN, PartKind.CLOTH) and p.mesh.face_count]
+    chosen = chosen or [p for p in character.included if p.mesh.face_count]
+    if not chosen:
+        raise EditError("no included part has a surface; take the body in, then find pegs")
+    points = np.concatenate([p.mesh.points for p in chosen])
+    offsets = np.cumsum([0, *[p.mesh.vertex_count for p in chosen]])
+    triangles = [triangulate(p.mesh).vertices + o for p, o in zip(chosen, offsets, strict=False)]
+    return points, np.concatenate(triangles)
+
+
+def middle_of(character: Character) -> float:
+    """x of the mirror plane."""
+    return character.standing.middle if character.standing else 0.0
+
+
+def find_pegs(
+    document: Document, *, fingers: int = 5, plan: Pattern | str | None = None, pairs: int | None = None,
+    progress: Progress = silent,
+) -> PegSet:  # fmt: skip
+    """A pattern's pegs as the mesh's own shape says; without a plan, the human's.
+
+    Raises EditError or FindError when it cannot.
+    """
     character = document.require_character()
     if not 0 <= fingers <= 5:
         raise EditError(f"a hand has 0 to 5 fingers, not {fingers}")
-    parts = [p for p in character.included if p.kind in (PartKind.SKIN, PartKind.CLOTH) and p.mesh.face_count]
-    if not parts:
-        raise EditError("no part is skin; say which part is the body, then find pegs")
-    points = np.concatenate([p.mesh.points for p in parts])
-    offsets = np.cumsum([0, *[p.mesh.vertex_count for p in parts]])
-    triangles = np.concatenate([triangulate(p.mesh).vertices + o for p, o in zip(parts, offsets, strict=False)])
-    middle = character.standing.middle if character.standing else 0.0
-    return find_human_pegs(points, triangles, fingers=fingers, middle=middle, progress=progress)
+    chosen = plan if isinstance(plan, Pattern) else pattern(plan or "human")
+    if not any(p.mesh.face_count for p in character.included):
+        if character.parts:
+            raise EditError("no included part has a surface; take the body in, then find pegs")
+        return free_pegs(chosen, height=1.7 if chosen.finder == "human" else 1.0, fingers=fingers, pairs=pairs)
+    points, triangles = body_of(character)
+    return find_pegs_in(
+        points, triangles, chosen, fingers=fingers, pairs=pairs, middle=middle_of(character), progress=progress
+    )
+
+
+def guess_plan(document: Document) -> str:
+    """Which shipped pattern the mesh looks like."""
+    points, triangles = body_of(document.require_character())
+    return guess_pattern(points, triangles, middle=middle_of(document.require_character()))
 
 
 def set_pegs(document: Document, pegs: PegSet) -> Document:
     """Put all pegs; joints that were built from pegs are built again."""
-    return _rebuilt(document, replace(document.require_character(), pegs=pegs))
+    character = document.require_character()
+    return _rebuilt(document, character, pegs)
 
 
 def place_peg(document: Document, name: str, position: Vector, *, both_sides: bool = True) -> Document:
     """Move one peg (and its partner); joints, controls and weights that hang on it follow."""
     character = document.require_character()
-    if character.pegs is None:
-        raise EditError("there are no pegs yet; find pegs first")
-    middle = character.standing.middle if character.standing else 0.0
-    moved = peg_moves.move_peg(character.pegs, name, position, both_sides=both_sides, middle=middle)
-    return _rebuilt(document, replace(character, pegs=moved))
+    moved = peg_moves.move_peg(_pegs(character), name, position, both_sides=both_sides, middle=middle_of(character))
+    return _rebuilt(document, character, moved)
 
 
 def build_joints(document: Document) -> Document:
@@ -57,114 +88,355 @@ def build_joints(document: Document) -> Document:
     character = document.require_character()
     if character.pegs is None:
         raise EditError("there are no pegs to build joints from; find pegs first")
-    return document.with_character(_with_skeleton(character, joints_of_pegs(character.pegs)))
+    return document.with_character(rebuilt(character))
 
 
-def rename_joint(document: Document, joint_id: str, name: str) -> Document:
-    """Give a joint another name. Raises EditError for an empty name or one already taken."""
+def even_pegs(document: Document, *, from_left: bool = True) -> Document:
+    """Put one side's pegs at the mirrored places of the other's; centre pegs onto the middle."""
     character = document.require_character()
-    skeleton = _skeleton(character)
-    name = name.strip()
-    if not name:
-        raise EditError("a joint needs a name")
-    holder = skeleton.by_name(name)
-    if holder is not None and holder.id != joint_id:
-        raise EditError(f"another joint is called {name} already")
-    return _override(document, joint_id, name=name)
+    pegs, middle = _pegs(character), middle_of(character)
+    places: dict[str, Vector] = {}
+    for peg in pegs.pegs:
+        x, y, z = peg.position
+        if peg.name[:2] == ("l_" if from_left else "r_"):
+            other = ("r_" if from_left else "l_") + peg.name[2:]
+            if other in pegs.by_name:
+                places[other] = (2 * middle - x, y, z)
+        elif peg.name[:2] not in ("l_", "r_"):
+            places[peg.name] = (middle, y, z)
+    return _rebuilt(document, character, peg_moves.place_pegs(pegs, places))
 
 
-def move_joint(document: Document, joint_id: str, position: Vector, *, both_sides: bool = True) -> Document:
-    """Put a joint elsewhere without moving its children. Kept through rebuilds, relative to its pegs."""
+def side_gaps(pegs: PegSet, middle: float = 0.0) -> Mapping[str, float]:
+    """How far, in metres, each left peg is from its mirrored partner."""
+    gaps = {}
+    for peg in pegs.pegs:
+        other = pegs.by_name.get("r_" + peg.name[2:]) if peg.name.startswith("l_") else None
+        if other is not None:
+            x, y, z = other.position
+            gaps[peg.name] = float(np.linalg.norm(np.array(peg.position) - (2 * middle - x, y, z)))
+    return gaps
+
+
+# Proper depth
+
+
+def proposed_depths(document: Document, names: tuple[str, ...] | None = None) -> tuple[DepthMove, ...]:
+    """Where pegs belong in their cross-sections, for those that are not sound; nothing is moved."""
     character = document.require_character()
-    skeleton = _skeleton(character)
-    other = skeleton.other_side(joint_id)
-    targets = {joint_id: np.array(position, dtype=np.float64)}
-    middle = character.standing.middle if character.standing else 0.0
-    if both_sides and other is not None and other != joint_id:
-        targets[other] = np.array([2 * middle - position[0], position[1], position[2]])
-    for target, place in targets.items():
-        base = _recipe(character).joint(target)
-        inside = np.linalg.inv(base.matrix) @ np.append(place, 1.0)
-        move = (float(inside[0]), float(inside[1]), float(inside[2]))
-        document = _override(document, target, move=move)
-    return document
+    points, triangles = body_of(character)
+    pegs = _pegs(character)
+    return depth_moves(points, triangles, replace(pegs, kits=kits_in(pegs)), names=names)
 
 
-def _recipe(character: Character) -> Skeleton:
-    if character.pegs is not None:
-        return joints_of_pegs(character.pegs)
-    return _skeleton(character)
-
-
-def _skeleton(character: Character) -> Skeleton:
-    if character.skeleton is None:
-        raise EditError("there are no joints yet; build joints first")
-    return character.skeleton
-
-
-def _override(document: Document, joint_id: str, *, name: str | None = None, move: Vector | None = None) -> Document:
+def centre_in_mesh(document: Document, names: tuple[str, ...] | None = None, *, both_sides: bool = True) -> Document:
+    """Move pegs to their proper depth, as `proposed_depths` shows; sound ones stay, a limb keeps its bend."""
     character = document.require_character()
-    if character.pegs is None:  # joints from a file have no recipe: the change is made on them
-        skeleton = _skeleton(character)
-        changed = []
-        for joint in skeleton.joints:
-            if joint.id == joint_id and name is not None:
-                joint = replace(joint, name=name)
-            if joint.id == joint_id and move is not None:
-                x, y, z, _ = (joint.matrix @ np.append(np.array(move), 1.0)).tolist()
-                joint = replace(joint, position=(x, y, z))
-            changed.append(joint)
-        return document.with_character(replace(character, skeleton=Skeleton(tuple(changed))))
-    there = character.joint_overrides.get(joint_id, JointOverride())
-    new = replace(there, name=name if name is not None else there.name, move=move if move is not None else there.move)
-    overrides = MappingProxyType({**character.joint_overrides, joint_id: new})
-    return _rebuilt(document, replace(character, joint_overrides=overrides))
+    moves = proposed_depths(document, names)
+    if not moves:
+        return document
+    pegs, middle = _pegs(character), middle_of(character)
+    for move in moves:
+        pegs = peg_moves.move_peg(pegs, move.peg, move.place, both_sides=both_sides, middle=middle)
+    return _rebuilt(document, character, pegs)
 
 
-def _rebuilt(document: Document, character: Character) -> Document:
-    if character.skeleton is not None and character.pegs is not None:
-        character = _with_skeleton(character, joints_of_pegs(character.pegs))
-    return document.with_character(character)
+# Kits
 
 
-def _with_skeleton(character: Character, recipe: Skeleton) -> Character:
-    """Overrides on top of the recipe; weights and controls brought along."""
-    joints = []
-    for joint in recipe.joints:
-        change = character.joint_overrides.get(joint.id)
-        if change is not None:
-            x, y, z, _ = (joint.matrix @ np.append(np.array(change.move), 1.0)).tolist()
-            turn = quaternion_product(joint.rotation, euler_quaternion(change.turn))
-            joint = replace(
-                joint, name=change.name or joint.name, position=(x, y, z),
-                rotation=tuple(float(v) for v in turn),  # type: ignore[arg-type]
-            )  # fmt: skip
-        joints.append(joint)
-    skeleton = Skeleton(tuple(joints))
-    old = character.skeleton
-    skin = character.skin
-    if skin is not None and old is not None:
-        weights = {part: carry_weights(w, old, skeleton) for part, w in skin.weights.items()}
-        skin = replace(skin, weights=MappingProxyType(weights))
-    rig = character.rig
-    if rig is not None:
-        rig = apply_control_overrides(build_human_rig(skeleton, character.height), character.control_overrides)
-    return replace(character, skeleton=skeleton, skin=skin, rig=rig)
+def set_fingers(document: Document, fingers: int, *, segments: int = 3) -> Document:
+    """Another number of fingers or segments; fingers that stay keep their pegs."""
+    character = document.require_character()
+    pegs = _pegs(character)
+    kits = kits_in(pegs)
+    hands = [k for k in kits if k.kind == "finger"]
+    arms = [k for k in kits if k.part == "arm" and k.ik]
+    if not hands and not arms:
+        raise EditError("this body has no hands to put fingers on")
+    attach = hands[0].attach.replace(".l", ".{s}", 1) if hands else arms[0].ik[2].replace(".l", ".{s}", 1)
+    plan = {"id": "hand", "sides": True, "attach": attach}
+    new = fingers_of(plan, fingers, segments)
+    rolls = {k.id: k.roll for k in hands}
+    new = [replace(k, roll=rolls.get(k.id, 0.0)) for k in new]
+    finger_names(fingers)
+    kept = [k for k in kits if k.kind != "finger"]
+    chains = tuple((old.joints, k.joints) for old in hands for k in new if old.id == k.id and old.joints != k.joints)
+    return _with_kits(document, character, (*kept, *new), fingers=fingers, chains=chains)
 
 
-def carry_weights(weights: Weights, old: Skeleton, new: Skeleton) -> Weights:
-    """Weights on a changed skeleton: what a removed joint held goes to its nearest remaining parent."""
-    if all(joint in new.index for joint in weights.joint_ids):
-        return weights
-    kept = [j for j in weights.joint_ids if j in new.index]
-    values = dense(weights)
-    result = {joint: values[:, weights.joint_ids.index(joint)].copy() for joint in kept}
-    for column, joint in enumerate(weights.joint_ids):
-        if joint in new.index:
-            continue
-        heir = old.joint(joint).parent
-        while heir is not None and heir not in new.index:
-            heir = old.joint(heir).parent
-        heir = heir or new.joints[0].id
-        result[heir] = result.get(heir, np.zeros(len(values))) + values[:, column]
-    return from_dense(np.stack(list(result.values()), axis=1), list(result))
+def set_joint_count(document: Document, kit_id: str, count: int, *, both_sides: bool = True) -> Document:
+    """Cut a kit into another number of joints on the same pegs; its weights are shared out anew."""
+    character = document.require_character()
+    pegs = _pegs(character)
+    ids = _both(kit_id, both_sides)
+    kits, chains = [], []
+    for kit in kits_in(pegs):
+        new = resized(kit, count) if kit.id in ids else kit
+        if new.joints != kit.joints:
+            chains.append((kit.joints, new.joints))
+        kits.append(new)
+    if not any(k.id == kit_id for k in kits):
+        raise EditError(f"there is no kit {kit_id}")
+    return _with_kits(document, character, tuple(kits), chains=tuple(chains))
+
+
+def set_twist(document: Document, kit_id: str, count: int, *, both_sides: bool = True) -> Document:
+    """Put 0 to 4 twist joints along each bone of a limb."""
+    if not 0 <= count <= 4:
+        raise EditError(f"a bone takes 0 to 4 twist joints, not {count}")
+    character = document.require_character()
+    ids = _both(kit_id, both_sides)
+    kits = kits_in(_pegs(character))
+    if not any(k.id in ids and len(k.ik) == 3 for k in kits):
+        raise EditError(f"{kit_id} is no limb with two bones that twist")
+    changed = tuple(replace(k, twist=count) if k.id in ids else k for k in kits)
+    return _with_kits(document, character, changed)
+
+
+def set_roll(document: Document, kit_id: str, roll: float, *, both_sides: bool = True) -> Document:
+    """Roll a kit's joints about their aim, radians: a thumb until its plaque lies flat on the nail."""
+    character = document.require_character()
+    ids = _both(kit_id, both_sides)
+    changed = tuple(replace(k, roll=float(roll)) if k.id in ids else k for k in kits_in(_pegs(character)))
+    return _with_kits(document, character, changed)
+
+
+def add_kit(
+    document: Document, kind: str, attach: str, *, name: str = "", count: int | None = None, both_sides: bool = True,
+    base: Vector | None = None,
+) -> tuple[Document, str]:  # fmt: skip
+    """Hang a kit of the library on a joint. Returns the document and the kit's id.
+
+    base : where its first peg goes; without it, at the joint (its tail, if it has one). Repeating gives it a number.
+    Raises EditError for an unknown kind or joint.
+    """
+    character = document.require_character()
+    plan = kit_library().get(kind)
+    if plan is None:
+        raise EditError(f"there is no kit {kind}; known are {', '.join(kit_library())}")
+    skeleton = character.skeleton or (recipe_of(character) if character.pegs else None)
+    if skeleton is None or (attach and attach not in skeleton.index):
+        raise EditError("build joints first, then say which joint the kit hangs on")
+    pegs = character.pegs or PegSet("", 0, ())
+    kits = kits_in(pegs)
+    joint = skeleton.joint(attach or skeleton.joints[0].id)
+    if not character.pegs and character.adopted is None:
+        character = replace(character, adopted=character.skeleton)
+    wanted = (name or kind).strip().lower().replace(" ", "_").replace(".", "_") or "kit"
+    taken = {k.id.split(".")[0] for k in kits} | {j.id.split(".")[0] for j in skeleton.joints}
+    own, number = wanted, 2
+    while own in taken:
+        own, number = f"{wanted}{number}", number + 1
+    both = bool(plan.get("sides")) and both_sides and joint.side is Side.CENTRE
+    sides = ["l", "r"] if both else [""]
+    if joint.side is not Side.CENTRE:
+        sides = ["l" if joint.side is Side.LEFT else "r"]
+        if both_sides and skeleton.other_side(joint.id) not in (None, joint.id):
+            sides = ["l", "r"]
+    made = []
+    for s in sides:
+        hung = joint
+        if s and joint.side is not Side.CENTRE and s != ("l" if joint.side is Side.LEFT else "r"):
+            hung = skeleton.joint(skeleton.other_side(joint.id) or joint.id)
+        data: dict[str, Any] = dict(plan) | {
+            "id": own, "attach": hung.id, "pegs": [f"{own}_{p}" for p in plan["pegs"]],
+            "names": [f"{own}_{k}" if str(k) != own else own for k in plan["joints"]],
+        }  # fmt: skip
+        kit = kit_of(data, s)
+        made.append(resized(kit, count) if count is not None else kit)
+    places: dict[str, Peg] = {}
+    height = character.height
+    for kit in made:
+        sign = -1.0 if kit.side is Side.RIGHT else 1.0
+        hung = skeleton.joint(kit.attach)
+        start = np.array(hung.tail if hung.tail and not skeleton.children(hung.id) else hung.position)
+        if base is not None:
+            start = np.array(base) * [
+                sign if kit.side is not Side.CENTRE and sign != np.sign(base[0] or 1) else 1,
+                1,
+                1,
+            ]
+        elif kit.side is not Side.CENTRE and hung.side is Side.CENTRE:
+            start = start + np.array([0.03 * height * sign, 0, 0])
+        reach = (
+            np.array(plan["reach"], dtype=np.float64) * [sign if kit.side is not Side.CENTRE else 1.0, 1, 1] * height
+        )
+        for i, peg in enumerate(kit.pegs):
+            x, y, z = start + reach * i / max(len(kit.pegs) - 1, 1)
+            places[peg] = Peg(peg, (float(x), float(y), float(z)), 0.3)
+    document = _with_kits(document, character, (*kits, *made), places=places, base_pegs=pegs)
+    return document, made[0].id
+
+
+def remove_kit(document: Document, kit_id: str, *, both_sides: bool = True) -> Document:
+    """Take a kit away; what its joints held goes to what it hung on. Kits that hang on it go with it."""
+    character = document.require_character()
+    kits = kits_in(_pegs(character))
+    gone = {k.id for k in kits if k.id in _both(kit_id, both_sides)}
+    if not gone:
+        raise EditError(f"there is no kit {kit_id}")
+    if any(k.kind == "root" for k in kits if k.id in gone):
+        raise EditError("the root stays: everything hangs on it")
+    joints = {j for k in kits if k.id in gone for j in k.joints}
+    while True:
+        more = {k.id for k in kits if k.id not in gone and k.attach in joints}
+        if not more:
+            break
+        gone |= more
+        joints |= {j for k in kits if k.id in more for j in k.joints}
+    return _with_kits(document, character, tuple(k for k in kits if k.id not in gone))
+
+
+def attach_kit(document: Document, kit_id: str, joint_id: str, *, both_sides: bool = True) -> Document:
+    """Hang a kit on another joint; its pegs stay where they are."""
+    character = document.require_character()
+    skeleton = character.skeleton or recipe_of(character)
+    kits = kits_in(_pegs(character))
+    ids = _both(kit_id, both_sides)
+    changed = []
+    for kit in kits:
+        if kit.id in ids:
+            target = joint_id
+            if kit.id != kit_id:
+                target = skeleton.other_side(joint_id) or joint_id
+            if target not in skeleton.index:
+                raise EditError(f"there is no joint {target} to hang {kit.id} on")
+            if target in kit.joints or _hangs_on(skeleton, target, kit.joints[0]):
+                raise EditError(f"{kit.id} cannot hang on a joint of its own branch")
+            kit = replace(kit, attach=target)
+        changed.append(kit)
+    return _with_kits(document, character, tuple(changed))
+
+
+def mirror_kit(document: Document, kit_id: str) -> Document:
+    """Make a one-sided kit's partner on the other side, or bring the partner to its mirrored place."""
+    character = document.require_character()
+    pegs, middle = _pegs(character), middle_of(character)
+    kits = kits_in(pegs)
+    kit = next((k for k in kits if k.id == kit_id), None)
+    other = other_kit_id(kit_id)
+    if kit is None or other is None:
+        raise EditError(f"{kit_id} has no side; only a left or a right kit can be mirrored")
+    skeleton = character.skeleton or recipe_of(character)
+
+    def swapped(text: str) -> str:
+        flip = {"l": "r", "r": "l"}
+        if text[:2] in ("l_", "r_"):
+            return flip[text[0]] + text[1:]
+        return ".".join(flip.get(p, p) for p in text.split("."))
+
+    attach = skeleton.other_side(kit.attach) if kit.attach in skeleton.index else None
+    partner = replace(
+        kit, id=other, side=kit.side.other, attach=attach or kit.attach, pegs=tuple(swapped(p) for p in kit.pegs),
+        joints=tuple(swapped(j) for j in kit.joints), names=tuple(swapped(n) for n in kit.names),
+        ik=tuple(swapped(j) for j in kit.ik),
+    )  # fmt: skip
+    places = {}
+    for mine, theirs in zip(kit.pegs, partner.pegs, strict=True):
+        x, y, z = pegs.position(mine)
+        places[theirs] = Peg(theirs, (2 * middle - x, y, z), pegs.by_name[mine].confidence, True)
+    kept = tuple(k for k in kits if k.id != other)
+    return _with_kits(document, character, (*kept, partner), places=places, force=True)
+
+
+def set_leg_pairs(document: Document, pairs: int) -> Document:
+    """Another number of leg pairs for a many-legged body; pairs that stay keep their pegs."""
+    character = document.require_character()
+    pegs = _pegs(character)
+    plan = pattern(pegs.pattern) if pegs.pattern else None
+    leg_plan = next((p for p in plan.plans if p.get("kit") == "pairs"), None) if plan else None
+    if leg_plan is None:
+        raise EditError("only a many-legged body has pairs of legs")
+    old = [k for k in kits_in(pegs) if not (k.id.startswith("leg") and k.id[3:4].isdigit())]
+    return _with_kits(document, character, (*old, *pairs_of(leg_plan, pairs)))
+
+
+def _both(kit_id: str, both_sides: bool) -> set[str]:
+    other = other_kit_id(kit_id) if both_sides else None
+    return {kit_id, other} if other else {kit_id}
+
+
+def _hangs_on(skeleton: Skeleton, joint_id: str, ancestor: str) -> bool:
+    here: str | None = joint_id
+    while here is not None:
+        if here == ancestor:
+            return True
+        here = skeleton.joint(here).parent
+    return False
+
+
+def _pegs(character: Character) -> PegSet:
+    if character.pegs is None:
+        raise EditError("there are no pegs yet; find pegs or lay out a pattern first")
+    return character.pegs
+
+
+def _rebuilt(
+    document: Document, character: Character, pegs: PegSet, *, takes: frozenset[str] = frozenset(),
+    chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = (),
+) -> Document:  # fmt: skip
+    changed = replace(character, pegs=pegs)
+    if changed.skeleton is not None:
+        changed = rebuilt(changed, takes=takes, chains=chains)
+    return document.with_character(changed)
+
+
+def _with_kits(
+    document: Document, character: Character, kits: tuple[Kit, ...], *, fingers: int | None = None,
+    places: Mapping[str, Peg] | None = None, base_pegs: PegSet | None = None, force: bool = False,
+    chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = (),
+) -> Document:  # fmt: skip
+    """Other kits: pegs that stay keep their places, pegs no longer used are kept aside, new ones take a usual place."""
+    pegs = base_pegs or _pegs(character)
+    given = places or {}
+    known = {**pegs.spare, **pegs.by_name}
+    plan = pattern(pegs.pattern) if pegs.pattern else None
+    order = peg_order(kits)
+    new: list[Peg] = []
+    for name in order:
+        if name in given and (force or name not in pegs.by_name):
+            new.append(given[name])
+        elif name in known:
+            new.append(known[name])
+        else:
+            new.append(Peg(name, _fresh_place(character, pegs, plan, kits, name), 0.25))
+    spare = {n: p for n, p in known.items() if n not in order}
+    old_joints = {j for k in kits_in(pegs) for j in k.joints}
+    takes = frozenset(j for k in kits for j in k.joints if j not in old_joints)
+    made = replace(
+        pegs, pegs=tuple(new), kits=kits, spare=MappingProxyType(spare),
+        fingers=pegs.fingers if fingers is None else fingers,
+    )  # fmt: skip
+    return _rebuilt(document, character, made, takes=takes, chains=chains)
+
+
+def _fresh_place(character: Character, pegs: PegSet, plan: Pattern | None, kits: tuple[Kit, ...], name: str) -> Vector:
+    """Where a peg that was never placed begins: beside its neighbours of the same hand, else its usual place."""
+    if plan is None:
+        return (middle_of(character), 0.5 * character.height, 0.0)
+    s = name[:2]
+    known = {**pegs.spare, **pegs.by_name}
+    if s in ("l_", "r_") and s + "palm" in known and name.endswith(("_base", "_tip")):
+        wrist, palm = np.array(known[s + "wrist"].position), np.array(known[s + "palm"].position)
+        row = ("index", "mitten", "middle", "ring", "little")
+        finger = name[2:].rsplit("_", 1)[0]
+        across = 0.3 - 0.2 * row.index(finger) if finger in row else 0.5
+        ahead = palm - wrist
+        far = 0.85 if name.endswith("_tip") else 0.0
+        start = palm if finger in row else wrist + 0.35 * ahead
+        x, y, z = start + ahead * far + np.array([0, 0, across]) * np.linalg.norm(ahead)
+        return (float(x), float(y), float(z))
+    return usual_place(plan, kits, name, character.height)
+
+
+def joint_for_peg(character: Character, peg: str) -> Joint | None:
+    """The joint that stands at a peg, if one does."""
+    if character.pegs is None or character.skeleton is None:
+        return None
+    for kit in kits_in(character.pegs):
+        if peg in kit.pegs:
+            at = kit.pegs.index(peg)
+            for joint, place in zip(kit.joints, kit.at, strict=True):
+                if abs(place - at) < 1e-9 and joint in character.skeleton.index:
+                    return character.skeleton.joint(joint)
+    return None

@@ -40,7 +40,7 @@ def bring_in(
         skin = Skin("from the file", most, MappingProxyType(dict(weights)))
     character = Character(
         f"character{len(document.characters)}", name, parts=parts, materials=materials, images=images,
-        skeleton=skeleton, skin=skin, clips=clips,
+        skeleton=skeleton, adopted=skeleton, skin=skin, clips=clips,
     )  # fmt: skip
     return replace(document, characters=(*document.characters, character), active=len(document.characters), name=name)
 

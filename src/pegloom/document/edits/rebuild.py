@@ -1,12 +1,191 @@
-"""Hand-made changes put back on freshly built controls."""
+"""Recipes built again: joints from pegs and kits, hand-made changes on top, and all that hangs on them brought along."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from types import MappingProxyType
 
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.transforms import (
+    decompose,
+    euler_quaternion,
+    quaternion_product,
+    transform_points,
+)
+from pegloom.core.motion.carry import carried_clip
 from pegloom.core.rig.controls import Control, ControlRig, Shape
-from pegloom.document.model import ControlOverride
+from pegloom.core.rig.limbs.build import build_rig
+from pegloom.core.skeleton.build import build_joints, kits_in
+from pegloom.core.skeleton.joints import Joint, Skeleton
+from pegloom.core.skeleton.kits import Kit
+from pegloom.core.skeleton.roles import guess_kits
+from pegloom.core.skin.carry import carry_weights
+from pegloom.document.model import Character, ControlOverride, OwnJoint
+
+
+def recipe_of(character: Character) -> Skeleton:
+    """The joints as pegs, kits and the file say, before any change made by hand. Raises EditError without any."""
+    if character.pegs is not None:
+        return build_joints(character.pegs, character.adopted)
+    if character.adopted is not None:
+        return character.adopted
+    if character.skeleton is not None:
+        return character.skeleton
+    raise EditError("there are no joints yet; place pegs and build, or draw joints")
+
+
+def kits_of(character: Character) -> tuple[Kit, ...]:
+    """The character's limb kits; of joints from a file, what their names say."""
+    own = kits_in(character.pegs) if character.pegs is not None else ()
+    skeleton = character.skeleton
+    if character.adopted is not None and skeleton is not None:
+        own = (*own, *guess_kits(Skeleton(tuple(j for j in skeleton.joints if j.id.startswith("file.")))))
+    return own
+
+
+def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
+            chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = ()) -> Character:  # fmt: skip
+    """The character with its joints built anew from recipe and changes; weights, controls and clips brought along.
+
+    takes, chains : which added joints take their share of the weights, which kits were cut anew (core/skin/carry).
+    """
+    old = character.skeleton
+    skeleton = assembled(character)
+    skin = character.skin
+    if skin is not None and old is not None:
+        meshes = {part.id: part.mesh.points for part in character.parts}
+        weights = {
+            part: carry_weights(w, old, skeleton, meshes.get(part), takes=takes, chains=chains)
+            for part, w in skin.weights.items()
+        }
+        if any(w is not skin.weights[part] for part, w in weights.items()):
+            skin = replace(skin, weights=MappingProxyType(weights))
+    clips = character.clips
+    if old is not None and any(clip.tracks for clip in clips):
+        clips = tuple(carried_clip(clip, old, skeleton) for clip in clips)
+    character = replace(character, skeleton=skeleton, skin=skin, clips=clips)
+    if character.rig is not None:
+        character = replace(character, rig=controls_of(character))
+    return character
+
+
+def controls_of(character: Character) -> ControlRig:
+    """Controls built anew, changes made by hand on top."""
+    if character.skeleton is None:
+        raise EditError("there are no joints yet; build joints first")
+    rig = build_rig(character.skeleton, character.height, kits_of(character))
+    return apply_control_overrides(rig, character.control_overrides)
+
+
+def assembled(character: Character) -> Skeleton:
+    """Recipe, then changes by hand: dropped, added, hung elsewhere, moved, turned, renamed."""
+    recipe = recipe_of(character)
+    changes = character.joint_overrides
+    joints: dict[str, Joint] = {}
+    for joint in recipe.joints:
+        change = changes.get(joint.id)
+        if change is not None:
+            x, y, z, _ = (joint.matrix @ np.append(np.array(change.move), 1.0)).tolist()
+            turn = quaternion_product(joint.rotation, euler_quaternion(change.turn))
+            # A tail belongs to the bone: it goes along.
+            tail = joint.tail
+            if tail is not None and (any(change.move) or any(change.turn)):
+                moved = replace(joint, position=(x, y, z), rotation=_four(turn)).matrix
+                tail = _three(transform_points(moved @ np.linalg.inv(joint.matrix), np.array(tail)))
+            joint = replace(
+                joint, name=change.name or joint.name, position=(x, y, z), rotation=_four(turn), tail=tail,
+                parent=change.parent if change.parent else joint.parent,
+                floating=joint.floating if change.floating is None else change.floating,
+            )  # fmt: skip
+        joints[joint.id] = joint
+    _add_own(joints, character)
+    _drop(joints, {j for j, change in changes.items() if change.dropped})
+    return Skeleton(_in_order(joints))
+
+
+def _add_own(joints: dict[str, Joint], character: Character) -> None:
+    """Joints added by hand, each in its parent; those whose parent is gone wait for its return."""
+    waiting = list(character.own_joints)
+    while waiting:
+        ready = [own for own in waiting if own.parent in joints or not own.parent]
+        if not ready:
+            return
+        for own in ready:
+            joint = _own_joint(own, joints)
+            change = character.joint_overrides.get(own.id)
+            if change is not None:
+                joint = replace(joint, name=change.name or joint.name, parent=change.parent or joint.parent)
+                if change.floating is not None:
+                    joint = replace(joint, floating=change.floating)
+            joints[own.id] = joint
+            if own.between is not None and own.between[0] in joints:
+                child = joints[own.between[0]]
+                if child.parent == own.parent:
+                    joints[child.id] = replace(child, parent=own.id)
+        waiting = [own for own in waiting if own not in ready]
+
+
+def _own_joint(own: OwnJoint, joints: Mapping[str, Joint]) -> Joint:
+    if not own.parent:
+        return Joint(own.id, own.name, None, own.side, own.place, own.turn, own.tail)
+    parent = joints[own.parent]
+    place = transform_points(parent.matrix, np.array(own.place))
+    if own.between is not None and own.between[0] in joints:
+        end = np.array(joints[own.between[0]].position)
+        start = np.array(parent.position)
+        # Several joints in one bone hang on each other; shares count from the present parent.
+        place = start + own.between[1] * (end - start)
+    tail = None if own.tail is None else _three(transform_points(parent.matrix, np.array(own.tail)))
+    turn = quaternion_product(parent.rotation, own.turn)
+    return Joint(own.id, own.name, own.parent, own.side, _three(place), _four(turn), tail)
+
+
+def _drop(joints: dict[str, Joint], dropped: set[str]) -> None:
+    for joint_id in [j for j in joints if j in dropped]:
+        gone = joints.pop(joint_id)
+        for child in [j for j in joints.values() if j.parent == joint_id]:
+            joints[child.id] = replace(child, parent=gone.parent)
+
+
+def _in_order(joints: Mapping[str, Joint]) -> tuple[Joint, ...]:
+    """Parents before children, else in the order given. Raises EditError for a loop."""
+    done: dict[str, Joint] = {}
+    under_way: set[str] = set()
+
+    def visit(joint: Joint) -> None:
+        if joint.id in done:
+            return
+        if joint.id in under_way:
+            raise EditError(f"{joint.name} would hang on itself; choose another parent")
+        under_way.add(joint.id)
+        if joint.parent is not None and joint.parent in joints:
+            visit(joints[joint.parent])
+        elif joint.parent is not None:
+            joint = replace(joint, parent=None)
+        done[joint.id] = joint
+
+    for joint in joints.values():
+        visit(joint)
+    return tuple(done.values())
+
+
+def _three(v: FloatArray) -> tuple[float, float, float]:
+    return (float(v[0]), float(v[1]), float(v[2]))
+
+
+def _four(v: object) -> tuple[float, float, float, float]:
+    a, b, c, d = (float(x) for x in v)  # type: ignore[attr-defined]
+    return (a, b, c, d)
+
+
+def local_of(parent: Joint, matrix: FloatArray) -> tuple[tuple[float, float, float], tuple[float, float, float, float]]:
+    """Place and turn (x y z w) of a 4x4 in a joint's axes."""
+    position, turn, _ = decompose(np.linalg.inv(parent.matrix) @ matrix)
+    return _three(position), _four(turn)
 
 
 def apply_control_overrides(rig: ControlRig, overrides: Mapping[str, ControlOverride]) -> ControlRig:

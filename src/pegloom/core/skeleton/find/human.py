@@ -28,7 +28,7 @@ from pegloom.core.geometry.solid import CellGraph, Solid, cell_graph, make_solid
 from pegloom.core.geometry.symmetry import plane_score
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.jobs import Progress, silent
-from pegloom.core.skeleton.hand import find_fingers
+from pegloom.core.skeleton.find.hand import find_fingers
 from pegloom.core.skeleton.human import CENTRE_PEGS, PATTERN, SIDE_PEGS, finger_names
 from pegloom.core.skeleton.joints import Vector
 from pegloom.core.skeleton.pegs import Peg, PegSet

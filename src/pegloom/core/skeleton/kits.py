@@ -1,0 +1,192 @@
+"""Limb kits: the pieces a body plan is made of. Each is a chain of pegs with the joints that lie along it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from pegloom.core.errors import ShapeError
+from pegloom.core.skeleton.joints import Side
+
+FINGERS = ("thumb", "index", "middle", "ring", "little")
+MOST_SEGMENTS = 4
+SIDES = {"l": Side.LEFT, "r": Side.RIGHT}
+
+
+@dataclass(frozen=True, slots=True)
+class Kit:
+    """One limb kit of a character.
+
+    id : `arm.l`, `tail`. pegs : names from base to tip. joints, names : one per joint, base first.
+    at : place of each joint along the pegs; 1.5 is half way from the second peg to the third.
+    bend : the way the middle points when the limb folds (back, front, up, down, out), or level, facing, finger, thumb.
+    fold : which three pegs fold. ik : the three joints IK works on. least, most : how many joints it may have.
+    twist : joints put along each bone of the ik, for twisting. roll : radians about the aim, for a thumb.
+    """
+
+    id: str
+    kind: str
+    side: Side
+    attach: str
+    pegs: tuple[str, ...]
+    joints: tuple[str, ...]
+    names: tuple[str, ...]
+    at: tuple[float, ...]
+    bend: str = "level"
+    fold: tuple[int, ...] = ()
+    ik: tuple[str, ...] = ()
+    goal: str = ""
+    pole: str = ""
+    ik_at_rest: bool = False
+    slides: bool = False
+    least: int = 1
+    most: int = 1
+    twist: int = 0
+    roll: float = 0.0
+    part: str = ""
+
+
+def finger_names(count: int) -> tuple[str, ...]:
+    """Which fingers a hand with `count` of them has; one means a mitten. Raises ShapeError outside 0 to 5."""
+    known: dict[int, tuple[str, ...]] = {
+        0: (),
+        1: ("mitten",),
+        2: ("thumb", "mitten"),
+        3: ("thumb", "index", "middle"),
+        4: ("thumb", "index", "middle", "little"),
+        5: FINGERS,
+    }
+    if count not in known:
+        raise ShapeError(f"a hand has 0 to 5 fingers, not {count}")
+    return known[count]
+
+
+def kits_of(plans: Iterable[Mapping[str, Any]], *, fingers: int | None = None) -> tuple[Kit, ...]:
+    """Kits of a pattern's plans, both sides written out. fingers: another number than the plan's.
+
+    Raises ShapeError naming what is missing or wrong in a plan.
+    """
+    made: list[Kit] = []
+    for plan in plans:
+        kind = str(plan.get("kit", ""))
+        try:
+            if kind == "root":
+                made.append(Kit("root", "root", Side.CENTRE, "", (), ("root",), ("c_root",), (0.0,)))
+            elif kind == "fingers":
+                count = int(plan.get("fingers", 5)) if fingers is None else fingers
+                made += fingers_of(plan, count, int(plan.get("segments", 3)))
+            elif kind == "pairs":
+                made += pairs_of(plan, int(plan.get("pairs", 3)))
+            else:
+                made += [kit_of(plan, s) for s in (("l", "r") if plan.get("sides") else ("",))]
+        except (KeyError, TypeError, ValueError) as error:
+            raise ShapeError(f"the kit {plan.get('id', kind)} cannot be understood ({error})") from error
+    seen: set[str] = set()
+    for kit in made:
+        for joint in kit.joints:
+            if joint in seen:
+                raise ShapeError(f"two kits make the joint {joint}; give one of them another id")
+            seen.add(joint)
+    return tuple(made)
+
+
+def kit_of(plan: Mapping[str, Any], s: str) -> Kit:
+    """One kit of a plan; s is l, r or nothing."""
+    kit_id = str(plan["id"]) + (f".{s}" if s else "")
+    keys = [str(k) for k in plan["joints"]]
+    pegs = tuple((f"{s}_" if s else "") + str(p) for p in plan["pegs"])
+    at = tuple(float(v) for v in plan.get("at", range(len(keys))))
+    if len(at) != len(keys) or len(pegs) < 1 or max(at) > len(pegs) - 1:
+        raise ValueError("each joint needs a place along the pegs")
+    names = [str(n) for n in plan.get("names", [f"{plan['id']}_{k}" for k in keys])]
+    full = tuple(k if "." in k else f"{kit_id}.{k}" for k in keys)
+    mark = f"{s}_" if s else "c_"
+    count = len(keys)
+    return Kit(
+        kit_id, str(plan["kit"]), SIDES.get(s, Side.CENTRE), str(plan.get("attach", "")).replace("{s}", s), pegs, full,
+        tuple(mark + n for n in names), at, str(plan.get("bend", "level")), tuple(int(v) for v in plan.get("fold", ())),
+        tuple(f"{kit_id}.{k}" for k in plan.get("ik", ())), str(plan.get("goal", "")), str(plan.get("pole", "")),
+        bool(plan.get("ik_at_rest", False)), bool(plan.get("slides", False)), int(plan.get("least", count)),
+        int(plan.get("most", count)), int(plan.get("twist", 0)), float(plan.get("roll", 0.0)), str(plan.get("part", "")),
+    )  # fmt: skip
+
+
+def fingers_of(plan: Mapping[str, Any], count: int, segments: int) -> list[Kit]:
+    """A kit for each finger of both hands."""
+    if not 1 <= segments <= MOST_SEGMENTS:
+        raise ShapeError(f"a finger has 1 to {MOST_SEGMENTS} segments, not {segments}")
+    made = []
+    for s in ("l", "r") if plan.get("sides", True) else ("",):
+        for finger in finger_names(count):
+            made.append(
+                _finger(f"{plan['id']}.{s}.{finger}", s, str(plan["attach"]).replace("{s}", s), finger, segments)
+            )
+    return made
+
+
+def _finger(kit_id: str, s: str, attach: str, finger: str, segments: int) -> Kit:
+    shares = {1: (0.0,), 2: (0.0, 0.55), 3: (0.0, 0.45, 0.75), 4: (0.0, 0.36, 0.62, 0.82)}[segments]
+    return Kit(
+        kit_id, "finger", SIDES[s], attach, (f"{s}_{finger}_base", f"{s}_{finger}_tip"),
+        tuple(f"{kit_id}.{k + 1}" for k in range(segments)), tuple(f"{s}_{finger}_{k + 1}" for k in range(segments)),
+        shares, "thumb" if finger == "thumb" else "finger", least=1, most=MOST_SEGMENTS, part="hand",
+    )  # fmt: skip
+
+
+def pairs_of(plan: Mapping[str, Any], pairs: int) -> list[Kit]:
+    """Pairs of legs, numbered from the front."""
+    if not 1 <= pairs <= 30:
+        raise ShapeError(f"1 to 30 pairs of legs can be made, not {pairs}")
+    made = []
+    for number in range(1, pairs + 1):
+        own = f"{plan['id']}{number}"
+        changed = dict(plan) | {
+            "kit": "leg", "id": own, "pegs": [f"{own}_{p}" for p in plan["pegs"]],
+            "names": [f"{own}_{n}" for n in plan["names"]], "goal": own, "pole": own,
+        }  # fmt: skip
+        made += [kit_of(changed, s) for s in ("l", "r")]
+    return made
+
+
+def resized(kit: Kit, count: int) -> Kit:
+    """The kit with another number of joints on the same pegs; first and last keep their ids.
+
+    Raises ShapeError outside what the kit allows.
+    """
+    if count == len(kit.joints):
+        return kit
+    if not kit.least <= count <= kit.most:
+        raise ShapeError(f"{kit.id} has {kit.least} to {kit.most} joints, not {count}")
+    if kit.kind == "finger":
+        _, s, finger = kit.id.rsplit(".", 2)
+        return replace(_finger(kit.id, s, kit.attach, finger, count), roll=kit.roll)
+    numbered = kit.joints[0].rsplit(".", 1)[-1] == "1"
+    closed = kit.at[-1] >= len(kit.pegs) - 1
+    steps = np.linspace(0.0, len(kit.pegs) - 1, count + (0 if closed else 1))[:count] if count > 1 else np.zeros(1)
+    if count == len(kit.pegs) - (0 if closed else 1):
+        steps = np.arange(count, dtype=np.float64)
+    first, last = kit.joints[0], kit.joints[-1]
+    head, tail = kit.names[0], kit.names[-1]
+    if numbered and last.rsplit(".", 1)[-1].isdigit():
+        stem, label = first.rsplit(".", 1)[0], head.rsplit("_", 1)[0]
+        joints = [f"{stem}.{k + 1}" for k in range(count)]
+        names = [f"{label}_{k + 1}" for k in range(count)]
+    elif count == 1:
+        joints, names = [first], [head]
+    else:
+        middle = list(kit.joints[1:-1]) + [f"{first}{k}" for k in range(2, count + 2)]
+        labels = list(kit.names[1:-1]) + [f"{head}_{k}" for k in range(2, count + 2)]
+        middle = list(dict.fromkeys(middle))
+        joints = [first, *middle[: count - 2], last] if len(kit.joints) > 1 else [first, *middle[: count - 1]]
+        names = [head, *labels[: count - 2], tail] if len(kit.joints) > 1 else [head, *labels[: count - 1]]
+    return replace(kit, joints=tuple(joints), names=tuple(names), at=tuple(float(v) for v in steps))
+
+
+def other_kit_id(kit_id: str) -> str | None:
+    """`arm.l` <-> `arm.r`; None for a kit on the middle."""
+    pieces = kit_id.split(".")
+    swapped = [{"l": "r", "r": "l"}.get(p, p) for p in pieces]
+    return ".".join(swapped) if swapped != pieces else None

@@ -1,0 +1,123 @@
+"""Weights brought along when the skeleton changes: what a removed joint held, what an added one takes.
+
+Rows always keep their sum, so a vertex never moves at rest and never loses its hold.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.geometry.transforms import normalised
+from pegloom.core.skeleton.joints import Joint, Skeleton
+from pegloom.core.skin.weights import Weights, dense, from_dense
+
+
+def smooth_step(x: FloatArray) -> FloatArray:
+    """0 below -1, 1 above 1, smooth between."""
+    t = np.clip((x + 1.0) / 2.0, 0.0, 1.0)
+    return np.asarray(t * t * (3.0 - 2.0 * t))
+
+
+def share_of(points: FloatArray, skeleton: Skeleton, joint: Joint) -> FloatArray:
+    """Share (n,) of its parent's weight an added joint takes: what lies beyond it, along its bone.
+
+    A joint put into a bone takes all beyond its own place; one at the end of a branch (an ear) what lies around its
+    bone, no farther than the bone is long.
+    """
+    here = np.array(joint.position)
+    children = [c for c in skeleton.children(joint.id) if ".twist" not in c.id]
+    ends = [np.array(c.position) for c in children] + ([np.array(joint.tail)] if joint.tail else [])
+    if not ends:
+        return np.zeros(len(points))
+    end = ends[0]
+    length = float(np.linalg.norm(end - here))
+    if length < 1e-9:
+        return np.zeros(len(points))
+    direction = (end - here) / length
+    away = points - here
+    beyond = smooth_step((away @ direction) / (0.22 * length))
+    parent = skeleton.joint(joint.parent) if joint.parent else None
+    inserted = False
+    if parent is not None:
+        before = here - np.array(parent.position)
+        inserted = bool(children) and float(normalised(before) @ direction) > 0.5
+    if inserted:
+        return beyond
+    t = np.clip(away @ direction / length, 0.0, 1.0)
+    distance = np.linalg.norm(away - t[:, None] * (direction * length), axis=1)
+    return np.asarray(beyond * (1.0 - smooth_step((distance - 0.75 * length) / (0.25 * length))))
+
+
+def spread_over_chain(points: FloatArray, total: FloatArray, places: FloatArray) -> FloatArray:
+    """A chain's weight (n,) shared out over its joints: (n, c), rows adding to `total`.
+
+    places (c + 1, 3): the joints and the tail. Each vertex goes to the bone it lies beside, blended into the next
+    over a quarter of a bone at each joint.
+    """
+    starts, ends = places[:-1], places[1:]
+    bone = ends - starts
+    length = np.maximum(np.linalg.norm(bone, axis=1), 1e-9)
+    t = np.einsum("ncd,cd->nc", points[:, None] - starts[None], bone) / length**2
+    near = np.linalg.norm(points[:, None] - (starts + np.clip(t, 0, 1)[..., None] * bone), axis=2)
+    # A running place along the chain: the nearest bone's number and how far along it.
+    best = np.argmin(near, axis=1)
+    rows = np.arange(len(points))
+    place = best + np.clip(t[rows, best], 0.0, 1.0)
+    count = len(starts)
+    shares = np.zeros((len(points), count))
+    shares[:, 0] = 1.0
+    for k in range(1, count):
+        over = smooth_step((place - k) / 0.3)
+        shares[:, k] = over
+        shares[:, k - 1] -= over
+    return np.asarray(np.clip(shares, 0.0, 1.0) * total[:, None])
+
+
+def carry_weights(
+    weights: Weights, old: Skeleton, new: Skeleton, points: FloatArray | None = None,
+    *, takes: frozenset[str] = frozenset(), chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = (),
+) -> Weights:  # fmt: skip
+    """Weights on a changed skeleton.
+
+    What a removed joint held goes to its nearest remaining parent. takes : added joints that take their share of
+    their parent's (needs points (n, 3) at rest). chains : (old joints, new joints) of kits cut into another number
+    of joints; the whole of their weight is shared out anew.
+    """
+    recut = {j for before, after in chains for j in (*before, *after)}
+    added = [j for j in new.joints if j.id in takes and j.id not in old.index and j.id not in recut]
+    if all(joint in new.index for joint in weights.joint_ids) and not added and not chains:
+        return weights
+    values = dense(weights)
+    held = {joint: values[:, c].copy() for c, joint in enumerate(weights.joint_ids)}
+    for before, after in chains:
+        total = sum((held.pop(j) for j in before if j in held), np.zeros(len(values)))
+        alive = [j for j in after if j in new.index]
+        if points is None or not alive:
+            heir = alive[0] if alive else new.joints[0].id
+            held[heir] = held.get(heir, np.zeros(len(values))) + total
+            continue
+        last = new.joint(alive[-1])
+        places = [np.array(new.joint(j).position) for j in alive]
+        places.append(np.array(last.tail) if last.tail else 2 * places[-1] - places[max(len(places) - 2, 0)])
+        for joint, part in zip(alive, spread_over_chain(points, total, np.array(places)).T, strict=True):
+            held[joint] = held.get(joint, np.zeros(len(values))) + part
+    result = {joint: v for joint, v in held.items() if joint in new.index}
+    for joint, v in held.items():
+        if joint in new.index:
+            continue
+        heir_id = old.joint(joint).parent if joint in old.index else None
+        while heir_id is not None and heir_id not in new.index:
+            heir_id = old.joint(heir_id).parent
+        heir_id = heir_id or new.joints[0].id
+        result[heir_id] = result.get(heir_id, np.zeros(len(values))) + v
+    for joint_record in added:
+        parent = joint_record.parent
+        if points is None or parent is None or parent not in result:
+            continue
+        moved = result[parent] * share_of(points, new, joint_record)
+        if moved.max(initial=0.0) > 1e-4:
+            result[parent] = result[parent] - moved
+            result[joint_record.id] = result.get(joint_record.id, np.zeros(len(values))) + moved
+    stacked = np.clip(np.stack(list(result.values()), axis=1), 0.0, None)
+    return from_dense(stacked, list(result))

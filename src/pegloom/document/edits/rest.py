@@ -1,0 +1,132 @@
+"""A new rest: any pose settled into points and joints, everything below kept."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import Mesh, with_points
+from pegloom.core.geometry.transforms import matrix_quaternion, rotation_matrix, transform_points
+from pegloom.core.motion.carry import carried_clip, controls_of_joints, reposed, reposed_clip
+from pegloom.core.motion.stances import a_pose, t_pose
+from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.skeleton.build import kits_in
+from pegloom.core.skeleton.pegs import PegSet
+from pegloom.core.skin.deform import skin_linear
+from pegloom.core.skin.weights import Packed, packed
+from pegloom.document.edits.joints import joint_for_peg
+from pegloom.document.edits.rebuild import controls_of, rebuilt
+from pegloom.document.edits.skeleton import placed
+from pegloom.document.model import Character, Document, Part
+
+
+def set_rest(document: Document, pose: Pose | None = None) -> Document:
+    """Make a pose (the one in hand) the rest.
+
+    Points, pegs and joints are settled as posed; weights stay; controls read zero there; clips show the same motion
+    as before. Raises EditError without joints.
+    """
+    character = document.require_character()
+    old = character.skeleton
+    if old is None:
+        raise EditError("there are no joints yet; build joints first")
+    pose = character.pose if pose is None else pose
+    old_rig = character.rig
+    worlds = evaluate_rig(old, old_rig, pose).joints
+    matrices = skin_matrices(old, worlds)
+    parts = tuple(_settled(character, part, matrices) for part in character.parts)
+    clean = {}
+    for i, joint in enumerate(old.joints):
+        matrix = worlds[i].copy()
+        matrix[:3, :3] = rotation_matrix(matrix_quaternion(worlds[i]))
+        clean[joint.id] = matrix
+    changed = replace(character, parts=parts, pegs=_moved_pegs(character, matrices))
+    tails = {
+        joint.id: transform_points(matrices[i], np.array(joint.tail))
+        for i, joint in enumerate(old.joints)
+        if joint.tail is not None
+    }
+    # The recipe follows its pegs; what it cannot say (a twist) becomes a change on top.
+    changed = placed(changed, clean, tails=tails)
+    clips, rig = changed.clips, changed.rig
+    changed = rebuilt(replace(changed, clips=(), rig=None, skin=changed.skin))
+    new = changed.skeleton
+    assert new is not None
+    changed = replace(changed, clips=tuple(carried_clip(clip, old, new) for clip in clips))
+    if rig is not None and old_rig is not None:
+        changed = replace(changed, rig=controls_of(changed))
+        assert changed.rig is not None
+        # A rest given by joints (T, A) is told in controls first.
+        rest = controls_of_joints(pose, old, old_rig) if pose.direct else pose
+        told = tuple(reposed_clip(c, old, old_rig, new, changed.rig, rest) for c in changed.clips)
+        trials = {n: reposed(p, old, old_rig, new, changed.rig, rest) for n, p in changed.trials.items()}
+        changed = replace(changed, clips=told, trials=MappingProxyType(trials))
+    return document.with_character(replace(changed, pose=Pose()))
+
+
+def _settled(character: Character, part: Part, matrices: FloatArray) -> Part:
+    weights = character.skin.weights.get(part.id) if character.skin else None
+    if weights is None or character.skeleton is None:
+        return part
+    columns = np.array([character.skeleton.index[j] for j in weights.joint_ids])
+    rows = packed(weights)
+    chosen = matrices[columns]
+    points = skin_linear(part.mesh.points, rows, chosen)
+    linear = chosen.copy()
+    linear[:, :3, 3] = 0.0
+    normals = None
+    if part.mesh.normals is not None:
+        corners = Packed(rows.indices[part.mesh.corners], rows.values[part.mesh.corners])
+        normals = skin_linear(part.mesh.normals, corners, linear)
+        normals = normals / np.maximum(np.linalg.norm(normals, axis=1, keepdims=True), 1e-12)
+        normals.setflags(write=False)
+    mesh: Mesh = with_points(part.mesh, points, normals=normals)
+    morphs = tuple(replace(m, deltas=_frozen(skin_linear(m.deltas, rows, linear))) for m in part.morphs)
+    return replace(part, mesh=mesh, morphs=morphs)
+
+
+def _frozen(a: FloatArray) -> FloatArray:
+    a.setflags(write=False)
+    return a
+
+
+def _moved_pegs(character: Character, matrices: FloatArray) -> PegSet | None:
+    pegs, skeleton = character.pegs, character.skeleton
+    if pegs is None or skeleton is None:
+        return pegs
+    owner: dict[str, str] = {}
+    for kit in kits_in(pegs):
+        for at, name in enumerate(kit.pegs):
+            before = [j for j, place in zip(kit.joints, kit.at, strict=True) if place <= at + 1e-9]
+            exact = joint_for_peg(character, name)
+            holder = exact.id if exact is not None else (before[-1] if before else kit.attach)
+            if holder in skeleton.index and (name not in owner or exact is not None):
+                owner[name] = holder
+    moved = []
+    for peg in pegs.pegs:
+        if peg.name in owner:
+            place = transform_points(matrices[skeleton.index[owner[peg.name]]], np.array(peg.position))
+            peg = replace(peg, position=(float(place[0]), float(place[1]), float(place[2])))
+        moved.append(peg)
+    return replace(pegs, pegs=tuple(moved))
+
+
+def rest_in_t(document: Document) -> Document:
+    """Make the T-pose the rest: arms straight out to the sides."""
+    skeleton = document.require_character().skeleton
+    if skeleton is None:
+        raise EditError("there are no joints yet; build joints first")
+    return set_rest(document, t_pose(skeleton))
+
+
+def rest_in_a(document: Document) -> Document:
+    """Make the A-pose the rest: arms straight, 45 degrees down."""
+    skeleton = document.require_character().skeleton
+    if skeleton is None:
+        raise EditError("there are no joints yet; build joints first")
+    return set_rest(document, a_pose(skeleton))
