@@ -21,18 +21,22 @@ from pegloom.checks import find_snags, mesh_snags
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.core.geometry.mesh import is_watertight, shells, used_vertices
 from pegloom.core.geometry.standing import guess_stance
-from pegloom.core.skeleton.human import PATTERN
+from pegloom.core.skeleton.build import kits_in
+from pegloom.core.skeleton.patterns import Pattern, peg_order
+from pegloom.core.skeleton.patterns import pattern as shipped_pattern
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
 from pegloom.document.model import Document
-from pegloom.files.gltf_write import write_glb
 from pegloom.files.imported import Imported
-from pegloom.files.project import SUFFIX, open_project, save_project
+from pegloom.files.patterns import known_patterns, pattern_named
+from pegloom.files.project import SUFFIX, open_project
 from pegloom.files.reading import read_mesh
+from pegloom.files.writing import write_any
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
 R = TypeVar("R")
+PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
 METHODS = {
@@ -70,15 +74,15 @@ def _method(name: str) -> BindMethod:
     return method
 
 
-def _pattern(name: str) -> None:
-    if name != PATTERN:
-        raise EditError(f"there is no pattern {name}; this version knows: {PATTERN}")
+def _plan(document: Document, name: str) -> Pattern:
+    """The pattern asked for; `auto` looks at the mesh."""
+    return shipped_pattern(edits.guess_plan(document)) if name == "auto" else pattern_named(name)
 
 
 def _bring_in(path: Path, imported: Imported) -> Document:
     return edits.bring_in(
         Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
-        skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips,
+        skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips, notes=imported.notes,
     )  # fmt: skip
 
 
@@ -86,7 +90,12 @@ def _fresh(path: Path) -> Document:
     """A mesh file as a character to rig: what skeleton it may hold is left behind."""
     imported = read_mesh(path)
     return edits.bring_in(
-        Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images
+        Document(),
+        imported.parts,
+        name=path.stem,
+        materials=imported.materials,
+        images=imported.images,
+        notes=imported.notes,
     )
 
 
@@ -97,12 +106,9 @@ def _open(path: Path) -> Document:
 
 
 def _write(path: Path, document: Document) -> None:
-    if path.suffix.lower() == SUFFIX:
-        save_project(path, document)
-    elif path.suffix.lower() == ".glb":
-        write_glb(path, document.require_character())
-    else:
-        raise MeshFileError(path.name, "this ending cannot be written", hint="use .glb or .pegloom")
+    if path.suffix.lower() not in (SUFFIX, ".glb", ".usda", ".usdc", ".usd"):
+        raise MeshFileError(path.name, "this ending cannot hold a rig", hint="use .glb, .usda or .pegloom")
+    write_any(path, document)
 
 
 def _snags(document: Document) -> list[dict[str, Any]]:
@@ -159,17 +165,18 @@ def survey(mesh: Path, as_json: Json = False) -> None:
 @_plain_errors
 def pegs(
     mesh: Path,
-    pattern: Annotated[str, typer.Option(help="Body plan.")] = PATTERN,
+    pattern: Annotated[str, typer.Option(help=PATTERN_HELP)] = "human",
     fingers: Annotated[int, typer.Option(min=0, max=5)] = 5,
+    pairs: Annotated[int | None, typer.Option(min=1, max=30, help="Pairs of legs of a many-legged body.")] = None,
     height: Annotated[float | None, typer.Option(help="Metres.")] = None,
     as_json: Json = False,
 ) -> None:
     """Find a body's landmarks in a mesh; places in stood-up coordinates."""
-    _pattern(pattern)
     document = edits.stand_up(_fresh(mesh), height=height)
-    found = edits.find_pegs(document, fingers=fingers)
+    plan = _plan(document, pattern)
+    found = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs)
     text = "\n".join(f"{p.name:18} {p.position[0]:8.4f} {p.position[1]:8.4f} {p.position[2]:8.4f}" for p in found.pegs)
-    _print({"pegs": _pegs(found)}, as_json, text)
+    _print({"pattern": found.pattern, "pegs": _pegs(found)}, as_json, text)
 
 
 def _given_pegs(path: Path, found: PegSet) -> PegSet:
@@ -182,14 +189,11 @@ def _given_pegs(path: Path, found: PegSet) -> PegSet:
     unknown = set(given) - set(found.by_name)
     if unknown or any(len(p) != 3 or not np.isfinite(p).all() for p in given.values()):
         raise MeshFileError(path.name, f"names unknown pegs or bad places ({', '.join(sorted(unknown)) or 'numbers'})")
-    return PegSet(
-        found.pattern,
-        found.fingers,
-        tuple(
-            Peg(p.name, given[p.name], 1.0, True) if p.name in given else p  # type: ignore[arg-type]
-            for p in found.pegs
-        ),
+    placed = tuple(
+        Peg(p.name, given[p.name], 1.0, True) if p.name in given else p  # type: ignore[arg-type]
+        for p in found.pegs
     )
+    return PegSet(found.pattern, found.fingers, placed, kits_in(found))
 
 
 @app.command()
@@ -197,19 +201,20 @@ def _given_pegs(path: Path, found: PegSet) -> PegSet:
 def rig(
     mesh: Path,
     output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom or .glb")],
-    pattern: Annotated[str, typer.Option(help="Body plan.")] = PATTERN,
+    pattern: Annotated[str, typer.Option(help=PATTERN_HELP)] = "human",
     height: Annotated[float | None, typer.Option(help="Metres.")] = None,
     fingers: Annotated[int, typer.Option(min=0, max=5)] = 5,
+    pairs: Annotated[int | None, typer.Option(min=1, max=30, help="Pairs of legs of a many-legged body.")] = None,
     bind: Annotated[str, typer.Option("--bind", help="skin or hard")] = "skin",
     influences: Influences = 4,
     pegs_file: Annotated[Path | None, typer.Option("--pegs", help="JSON as `pegs --json` prints it.")] = None,
     as_json: Json = False,
 ) -> None:
     """From an unrigged mesh to controls: stand up, find pegs, build joints, bind, build controls, write."""
-    _pattern(pattern)
     method = _method(bind)
     document = edits.stand_up(_fresh(mesh), height=height)
-    found = edits.find_pegs(document, fingers=fingers)
+    plan = _plan(document, pattern)
+    found = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs)
     if pegs_file is not None:
         found = _given_pegs(pegs_file, found)
     document = edits.build_joints(edits.set_pegs(document, found))
@@ -221,6 +226,7 @@ def rig(
     skeleton = document.require_character().skeleton
     assert skeleton is not None
     result = {
+        "pattern": found.pattern,
         "pegs": _pegs(found),
         "joints": [
             {
@@ -267,9 +273,51 @@ def export(
     """Write a project's character as GLB, with its weights and clips."""
     document = _open(project)
     if output.suffix.lower() != ".glb":
-        raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb")
-    notes = write_glb(output, document.require_character())
+        raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
+    notes = write_any(output, document)
     _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
+
+
+@app.command()
+@_plain_errors
+def patterns(as_json: Json = False) -> None:
+    """List the body patterns: those shipped, and the user's own."""
+    rows = []
+    for plan in known_patterns().values():
+        kits = plan.kits()
+        rows.append(
+            {
+                "name": plan.name, "title": plan.title, "sentence": plan.sentence,
+                "kits": [k.id for k in kits], "pegs": list(peg_order(kits)),
+            }
+        )  # fmt: skip
+    text = "\n".join(f"{r['name']:12} {r['sentence']}" for r in rows)
+    _print({"patterns": rows}, as_json, text)
+
+
+@app.command()
+@_plain_errors
+def convert(
+    source: Annotated[Path, typer.Argument(metavar="IN", help="Any mesh or project this program reads.")],
+    output: Annotated[Path, typer.Argument(metavar="OUT", help=".glb, .obj, .ply, .stl, .usda, .usdc or .pegloom")],
+    stand_up: Annotated[bool, typer.Option("--stand-up", help="Stand the mesh up first.")] = False,
+    clean: Annotated[bool, typer.Option("--clean", help="Keep only the mesh: no skeleton, weights, clips.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Read a file and write it in another format; points stay where they are unless asked."""
+    document = _open(source)
+    if clean:
+        document = edits.start_clean(document)
+    if stand_up:
+        document = edits.stand_up(document)
+    lost = write_any(output, document)
+    character = document.require_character()
+    result = {
+        "output": str(output), "parts": [p.name for p in character.included],
+        "vertices": int(sum(p.mesh.vertex_count for p in character.included)),
+        "notes": [*(n for n in character.arrival if n.startswith("ignored")), *lost],
+    }  # fmt: skip
+    _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
 
 
 @app.command("open")

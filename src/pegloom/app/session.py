@@ -200,7 +200,7 @@ class Session(QObject):
             progress(0.7, "looking at how it stands")
             document = edits.bring_in(
                 Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
-                skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips,
+                skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips, notes=imported.notes,
             )  # fmt: skip
             return document, imported.notes
 

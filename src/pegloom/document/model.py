@@ -192,6 +192,8 @@ class Character:
     clips: tuple[Clip, ...] = ()
     trials: Mapping[str, Pose] = field(default_factory=dict)
     references: tuple[Reference, ...] = ()
+    arrival: tuple[str, ...] = ()
+    """What the file brought and what of it was ignored, one line each."""
 
     @property
     def included(self) -> tuple[Part, ...]:

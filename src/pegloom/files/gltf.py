@@ -19,7 +19,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import make_mesh
-from pegloom.document.model import Image, Material, Part
+from pegloom.document.model import Image, Material, Morph, Part
 from pegloom.files.gltf_skin import local_matrix, read_clips, read_skeleton, skin_weights
 from pegloom.files.images import image_from_bytes
 from pegloom.files.imported import Imported, beside, read_bytes
@@ -249,6 +249,7 @@ def _part(
     """One part of a mesh: its primitives one after the other; those sharing an accessor share vertices."""
     blocks: dict[int, int] = {}
     points, corners, uvs, normals, materials, joints, values = [], [], [], [], [], [], []
+    targets: list[tuple[int, int, list[dict[str, Any]]]] = []
     total, have_uv, have_normal, have_skin = 0, True, True, True
     for number, primitive in enumerate(mesh.get("primitives", [])):
         where = f"mesh {name}, primitive {number}"
@@ -258,6 +259,7 @@ def _part(
             file.notes.append(f"{name}: a primitive that is no surface ignored")
             continue
         position = attributes["POSITION"]
+        fresh = position not in blocks
         p = file.accessor(position, where).astype(np.float64)
         if position not in blocks:
             blocks[position] = total
@@ -289,8 +291,8 @@ def _part(
             normals.append(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12))
         else:
             have_normal = False
-        if primitive.get("targets"):
-            file.notes.append(f"{name}: {len(primitive['targets'])} morph targets ignored")
+        if fresh:
+            targets.append((base, len(p), primitive.get("targets", [])))
         material = primitive.get("material")
         materials.append(np.full(len(index) // 3, plain if material is None else int(material)))
     if not corners or sum(len(c) for c in corners) == 0:
@@ -309,7 +311,7 @@ def _part(
         normals=np.concatenate(normals)[order] if have_normal else None,
         materials=np.concatenate(materials),
     )
-    part = Part(part_id, name, mesh_record)
+    part = Part(part_id, name, mesh_record, morphs=_morphs(file, mesh, targets, total, matrix))
     if not have_skin or not joints:
         return part, None, None
     width = max(len(j) for j in joints)
@@ -317,6 +319,31 @@ def _part(
     pad_values = [v + [np.zeros_like(v[0])] * (width - len(v)) for v in values]
     all_joints = np.concatenate([np.concatenate(j, axis=1) for j in pad])
     return part, all_joints, np.concatenate([np.concatenate(v, axis=1) for v in pad_values])
+
+
+def _morphs(
+    file: GltfFile, mesh: dict[str, Any], targets: list[tuple[int, int, list[dict[str, Any]]]], total: int,
+    matrix: FloatArray,
+) -> tuple[Morph, ...]:  # fmt: skip
+    """Morph targets of a mesh, over all its primitives: targets (first vertex, vertices, entries)."""
+    count = max((len(entries) for _, _, entries in targets), default=0)
+    extras = mesh.get("extras")
+    names = extras.get("targetNames", []) if isinstance(extras, dict) else []
+    weights = mesh.get("weights", [])
+    made = []
+    for k in range(count):
+        deltas = np.zeros((total, 3))
+        for base, vertices, entries in targets:
+            if k >= len(entries) or "POSITION" not in entries[k]:
+                continue
+            values = file.accessor(entries[k]["POSITION"], f"morph target {k}").astype(np.float64)
+            if values.shape != (vertices, 3):
+                raise file.fail(f"morph target {k} moves {len(values)} vertices of {vertices}")
+            deltas[base : base + vertices] = values @ matrix[:3, :3].T
+        deltas.setflags(write=False)
+        name = str(names[k]) if k < len(names) else f"morph {k + 1}"
+        made.append(Morph(name, deltas, float(weights[k]) if k < len(weights) else 0.0))
+    return tuple(made)
 
 
 def _as_triangles(index: np.ndarray, mode: int) -> np.ndarray:

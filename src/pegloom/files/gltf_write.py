@@ -175,13 +175,27 @@ class _Writer:
                     np.ascontiguousarray(array[rows]), kind, target=34962, extent=name == "POSITION"
                 )
             base = rows.start
+            targets = [
+                {
+                    "POSITION": self.accessor(
+                        np.ascontiguousarray(m.deltas[split.vertex][rows].astype("<f4")), "VEC3", extent=True
+                    )
+                }
+                for m in part.morphs
+            ]
             for chosen, slot in zip(faces, material, strict=True):
                 index = self.accessor((chosen - base).astype("<u4").reshape(-1, 1), "SCALAR", target=34963)
                 primitive: dict[str, Any] = {"attributes": attributes, "indices": index, "mode": 4}
+                if targets:
+                    primitive["targets"] = targets
                 if slot in self.slots:
                     primitive["material"] = self.slots[slot]
                 primitives.append(primitive)
-        self.json["meshes"].append({"name": part.name, "primitives": primitives})
+        entry: dict[str, Any] = {"name": part.name, "primitives": primitives}
+        if part.morphs:
+            entry["extras"] = {"targetNames": [m.name for m in part.morphs]}
+            entry["weights"] = [m.at_rest for m in part.morphs]
+        self.json["meshes"].append(entry)
         node: dict[str, Any] = {"name": part.name, "mesh": len(self.json["meshes"]) - 1}
         if weights is not None and "skins" in self.json:
             node["skin"] = 0

@@ -109,7 +109,7 @@ def squared(skeleton: Skeleton, joint: Joint) -> FloatArray:
 
 
 def mirrored(axes: FloatArray) -> FloatArray:
-    """Axes (3, 3) of the other side that behave as in a mirror: equal turns about x mirror each other."""
+    """Axes (3, 3) of the other side with mirrored behaviour: equal turns about x fold both sides alike."""
     flip = np.diag([-1.0, 1.0, 1.0])
     made = flip @ axes
     made[:, 0] = -made[:, 0]

@@ -34,11 +34,36 @@ from pegloom.document.edits.joints import (
 )
 from pegloom.document.edits.mesh import (
     bring_in,
+    even_out,
+    evenness,
     include_part,
+    set_middle,
     set_part_kind,
     stand_up,
+    turn_by,
+    unit_guesses,
 )
 from pegloom.document.edits.motion import add_clip, add_trial_clip, key_controls, move_key, remove_keys, set_length
+from pegloom.document.edits.parts import (
+    add_parts,
+    add_picture,
+    add_reference,
+    change_reference,
+    copy_material,
+    insert_edge_row,
+    join_parts,
+    mend_part,
+    pass_weights_on,
+    remove_part,
+    remove_reference,
+    rename_part,
+    replace_mesh,
+    set_detail,
+    set_material,
+    set_subdivision,
+    split_part,
+    start_clean,
+)
 from pegloom.document.edits.rest import rest_in_a, rest_in_t, set_rest
 from pegloom.document.edits.skeleton import (
     delete_joint,
@@ -67,14 +92,18 @@ from pegloom.document.edits.weights import (
 )
 
 __all__ = [
-    "add_clip", "add_kit", "add_trial_clip", "aim_along", "align_chain", "attach_kit", "bind", "bring_in", "brush_part",
-    "build_controls", "build_joints", "centre_in_mesh", "delete_joint", "draw_joint", "drop_controls",
-    "duplicate_joints", "even_pegs", "extend_joint", "fill_weight", "find_pegs", "float_joint", "guess_plan",
-    "include_part", "insert_joint", "key_controls", "lengthen_joint", "match_axes", "match_limb", "mend_axes",
-    "mirror_axes", "mirror_joints", "mirror_kit", "mirror_pose", "mirror_weights", "move_joint", "move_key",
-    "place_peg", "proposed_depths", "remove_keys", "remove_kit", "rename_joint", "rename_joints", "rename_preview",
-    "reparent_joint", "reshape_control", "rest_controls", "rest_in_a", "rest_in_t", "set_channels", "set_fingers",
-    "set_joint_count", "set_leg_pairs", "set_length", "set_part_kind", "set_part_weights", "set_pegs", "set_pose",
-    "set_rest", "set_roll", "set_twist", "side_gaps", "smooth_weights", "split_bone", "square_bend", "stand_up",
-    "switch_limb", "turn_joints",
+    "add_clip", "add_kit", "add_parts", "add_picture", "add_reference", "add_trial_clip", "aim_along",
+    "align_chain", "attach_kit", "bind", "bring_in", "brush_part", "build_controls", "build_joints",
+    "centre_in_mesh", "change_reference", "copy_material", "delete_joint", "draw_joint", "drop_controls",
+    "duplicate_joints", "even_out", "even_pegs", "evenness", "extend_joint", "fill_weight", "find_pegs",
+    "float_joint", "guess_plan", "include_part", "insert_edge_row", "insert_joint", "join_parts", "key_controls",
+    "lengthen_joint", "match_axes", "match_limb", "mend_axes", "mend_part", "mirror_axes", "mirror_joints",
+    "mirror_kit", "mirror_pose", "mirror_weights", "move_joint", "move_key", "pass_weights_on", "place_peg",
+    "proposed_depths", "remove_keys", "remove_kit", "remove_part", "remove_reference", "rename_joint",
+    "rename_joints", "rename_part", "rename_preview", "reparent_joint", "replace_mesh", "reshape_control",
+    "rest_controls", "rest_in_a", "rest_in_t", "set_channels", "set_detail", "set_fingers", "set_joint_count",
+    "set_leg_pairs", "set_length", "set_material", "set_middle", "set_part_kind", "set_part_weights", "set_pegs",
+    "set_pose", "set_rest", "set_roll", "set_subdivision", "set_twist", "side_gaps", "smooth_weights",
+    "split_bone", "split_part", "square_bend", "stand_up", "start_clean", "switch_limb", "turn_by", "turn_joints",
+    "unit_guesses",
 ]  # fmt: skip

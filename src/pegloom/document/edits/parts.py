@@ -1,0 +1,428 @@
+"""Parts mended, joined, split, swapped, smoothed; materials and reference pictures; starting clean from a rigged file."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from types import MappingProxyType
+
+import numpy as np
+from scipy import sparse
+
+from pegloom.core.arrays import FloatArray, owned_floats
+from pegloom.core.errors import EditError
+from pegloom.core.geometry import mend
+from pegloom.core.geometry.mesh import Mesh, with_points
+from pegloom.core.geometry.transforms import transform_points
+from pegloom.core.rig.controls import Pose
+from pegloom.core.skin.transfer import transfer_weights
+from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.document.model import (
+    Character,
+    Document,
+    Image,
+    Material,
+    Part,
+    Reference,
+    Skin,
+    Subdivision,
+)
+
+Mend = Callable[[Mesh], tuple[Mesh, sparse.csr_matrix]]
+MENDS: dict[str, tuple[str, Mend]] = {
+    "weld": ("Weld", mend.weld_vertices),
+    "loose": ("Drop loose vertices", mend.drop_loose),
+    "doubles": ("Drop doubled and flat faces", mend.drop_doubles),
+    "outward": ("Turn faces outward", mend.turn_outward),
+}
+"""Safe mends by name: what the step is called, and the function."""
+
+
+def mend_part(document: Document, part_id: str, name: str) -> Document:
+    """One of MENDS on a part; UVs, morphs and weights go along. Raises EditError for an unknown one."""
+    if name not in MENDS:
+        raise EditError(f"there is no mend {name}; known are {', '.join(MENDS)}")
+    part = document.require_character().part(part_id)
+    return _carried(document, part, *MENDS[name][1](part.mesh))
+
+
+def insert_edge_row(
+    document: Document, part_id: str, place: tuple[float, float, float], along: tuple[float, float, float]
+) -> Document:
+    """Put an edge row around a limb at a place, square to `along`. Raises EditError where none can go."""
+    part = document.require_character().part(part_id)
+    made = mend.insert_row(part.mesh, np.array(place), np.array(along, dtype=np.float64))
+    if made is None:
+        raise EditError(f"{part.name} has an edge row there already, or no limb to put one around; try a little off")
+    return _carried(document, part, *made)
+
+
+def _carried(document: Document, part: Part, mesh: Mesh, carry: sparse.csr_matrix) -> Document:
+    character = document.require_character()
+    morphs = tuple(replace(m, deltas=owned_floats(carry @ m.deltas)) for m in part.morphs)
+    document = document.with_character(_with_part(character, replace(part, mesh=mesh, morphs=morphs)))
+    skin = character.skin
+    if skin is not None and part.id in skin.weights:
+        old = skin.weights[part.id]
+        values = np.asarray(carry @ dense(old))
+        limit = skin.influences if carry.nnz > carry.shape[0] else None
+        document = _with_weights(document, {part.id: from_dense(values, old.joint_ids, influences=limit)})
+    return document
+
+
+def join_parts(document: Document, part_ids: tuple[str, ...], *, name: str = "") -> Document:
+    """Several parts as one, in the place of the first; weights and morphs kept. Raises EditError for under two."""
+    character = document.require_character()
+    parts = [character.part(p) for p in part_ids]
+    if len(parts) < 2:
+        raise EditError("choose two parts or more to join")
+    mesh = mend.joined([p.mesh for p in parts])
+    offsets = np.cumsum([0, *[p.mesh.vertex_count for p in parts]])
+    morphs = []
+    for label in dict.fromkeys(m.name for p in parts for m in p.morphs):
+        deltas = np.zeros((mesh.vertex_count, 3))
+        rest = 0.0
+        for part, start in zip(parts, offsets, strict=False):
+            for morph in part.morphs:
+                if morph.name == label:
+                    deltas[start : start + len(morph.deltas)] = morph.deltas
+                    rest = morph.at_rest
+        morphs.append(
+            replace(
+                next(m for p in parts for m in p.morphs if m.name == label), deltas=owned_floats(deltas), at_rest=rest
+            )
+        )
+    first = parts[0]
+    made = replace(
+        first, name=name or first.name, mesh=mesh, morphs=tuple(morphs), included=any(p.included for p in parts)
+    )
+    kept = tuple(made if p.id == first.id else p for p in character.parts if p.id == first.id or p.id not in part_ids)
+    skin = character.skin
+    if skin is not None:
+        bound = [skin.weights.get(p.id) for p in parts]
+        weights = {k: w for k, w in skin.weights.items() if k not in part_ids}
+        if all(w is not None for w in bound):
+            joints = list(dict.fromkeys(j for w in bound if w is not None for j in w.joint_ids))
+            rows = []
+            for w in bound:
+                assert w is not None
+                block = np.zeros((w.vertex_count, len(joints)))
+                block[:, [joints.index(j) for j in w.joint_ids]] = dense(w)
+                rows.append(block)
+            weights[first.id] = from_dense(np.concatenate(rows), joints)
+        skin = replace(skin, weights=MappingProxyType(weights))
+    return document.with_character(replace(character, parts=kept, skin=skin))
+
+
+def split_part(document: Document, part_id: str) -> Document:
+    """A part cut into its connected shells, the largest keeping the name; weights and morphs kept."""
+    character = document.require_character()
+    part = character.part(part_id)
+    pieces = mend.split_by_shell(part.mesh)
+    if len(pieces) < 2:
+        raise EditError(f"{part.name} is one connected shell; there is nothing to split")
+    pieces.sort(key=lambda piece: -piece[0].face_count)
+    taken = {p.id for p in character.parts}
+    made: list[Part] = []
+    weights = dict(character.skin.weights) if character.skin else {}
+    old = weights.get(part_id)
+    for number, (mesh, carry) in enumerate(pieces):
+        own, k = part_id, number
+        while number and own in taken:
+            own, k = f"{part_id}.{k}", k + 1
+        taken.add(own)
+        morphs = tuple(replace(m, deltas=owned_floats(carry @ m.deltas)) for m in part.morphs)
+        made.append(
+            replace(
+                part, id=own, name=part.name if number == 0 else f"{part.name} {number + 1}", mesh=mesh, morphs=morphs
+            )
+        )
+        if old is not None:
+            weights[own] = from_dense(np.asarray(carry @ dense(old)), old.joint_ids)
+    parts = [q for p in character.parts for q in (made if p.id == part_id else [p])]
+    skin = replace(character.skin, weights=MappingProxyType(weights)) if character.skin else None
+    return document.with_character(replace(character, parts=tuple(parts), skin=skin))
+
+
+def rename_part(document: Document, part_id: str, name: str) -> Document:
+    """Give a part another name."""
+    character = document.require_character()
+    if not name.strip():
+        raise EditError("a part needs a name")
+    if any(p.name == name.strip() and p.id != part_id for p in character.parts):
+        raise EditError(f"another part is called {name.strip()} already")
+    return document.with_character(_with_part(character, replace(character.part(part_id), name=name.strip())))
+
+
+def add_parts(
+    document: Document, parts: tuple[Part, ...], materials: tuple[Material, ...] = (), images: tuple[Image, ...] = ()
+) -> Document:
+    """More meshes for the character (new clothes), stood up as its own mesh was. Weights of the rest stay."""
+    character = document.require_character()
+    matrix = _stood(character)
+    taken, names = {p.id for p in character.parts}, {p.name for p in character.parts}
+    offset = len(character.materials)
+    new = []
+    for part in parts:
+        number = len(taken)
+        while f"part{number}" in taken:
+            number += 1
+        name = part.name
+        while name in names:
+            name += " 2"
+        names.add(name)
+        taken.add(f"part{number}")
+        slots = part.mesh.materials + (offset if materials else 0)
+        slots.setflags(write=False)
+        mesh = replace(part.mesh, materials=slots) if materials else part.mesh
+        mesh = _moved(mesh, matrix)
+        morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ matrix[:3, :3].T)) for m in part.morphs)
+        new.append(replace(part, id=f"part{number}", name=name, mesh=mesh, morphs=morphs))
+    return document.with_character(
+        replace(
+            character,
+            parts=(*character.parts, *new),
+            materials=(*character.materials, *materials),
+            images=(*character.images, *images),
+        )
+    )
+
+
+def remove_part(document: Document, part_id: str) -> Document:
+    """Take a part out for good; its weights go with it."""
+    character = document.require_character()
+    character.part(part_id)
+    skin = character.skin
+    if skin is not None:
+        skin = replace(skin, weights=MappingProxyType({k: w for k, w in skin.weights.items() if k != part_id}))
+    return document.with_character(
+        replace(character, parts=tuple(p for p in character.parts if p.id != part_id), skin=skin)
+    )
+
+
+def replace_mesh(
+    document: Document, parts: tuple[Part, ...], materials: tuple[Material, ...] = (), images: tuple[Image, ...] = ()
+) -> tuple[Document, tuple[str, ...]]:
+    """A revised mesh in the place of the old one; pegs, joints, weights, controls and clips stay.
+
+    Parts are paired by name, else in order. The same faces: everything stays. Other faces: weights are read from the
+    nearest place of the old surface. Returns the document and a report, one line a part.
+    """
+    character = document.require_character()
+    if not parts:
+        raise EditError("the new file holds no part")
+    matrix = _stood(character)
+    old_by_name = {p.name: p for p in character.parts}
+    unused = [p for p in character.parts if p.name not in {q.name for q in parts}]
+    made: list[Part] = []
+    report: list[str] = []
+    weights: dict[str, Weights] = dict(character.skin.weights) if character.skin else {}
+    used: set[str] = set()
+    keep_materials = len(materials) == 0
+    for part in parts:
+        before = old_by_name.get(part.name) or (unused.pop(0) if unused else None)
+        mesh = _moved(part.mesh, matrix)
+        morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ matrix[:3, :3].T)) for m in part.morphs)
+        if before is None:
+            own = f"part{len(character.parts) + len(made)}"
+            made.append(replace(part, id=own, mesh=mesh, morphs=morphs))
+            report.append(f"{part.name}: new, not bound yet")
+            continue
+        used.add(before.id)
+        same = (
+            mesh.vertex_count == before.mesh.vertex_count
+            and np.array_equal(mesh.corners, before.mesh.corners)
+            and np.array_equal(mesh.starts, before.mesh.starts)
+        )
+        if keep_materials and mesh.face_count == before.mesh.face_count:
+            mesh = replace(mesh, materials=before.mesh.materials)
+        made.append(replace(before, mesh=mesh, morphs=morphs or (before.morphs if same else ())))
+        if same:
+            report.append(f"{part.name}: the same vertices and faces; everything is kept")
+        elif before.id in weights:
+            limit = character.skin.influences if character.skin else None
+            moved, far = transfer_weights(before.mesh, weights[before.id], mesh, influences=limit)
+            weights[before.id] = moved
+            report.append(
+                f"{part.name}: {mesh.vertex_count} vertices for {before.mesh.vertex_count}; weights read from the nearest surface"
+                + (f", {far} vertices lie far from it" if far else "")
+            )
+        else:
+            report.append(f"{part.name}: other vertices; it was not bound")
+    gone = [p for p in character.parts if p.id not in used]
+    for part in gone:
+        weights.pop(part.id, None)
+        report.append(f"{part.name}: not in the new file, taken out")
+    skin = replace(character.skin, weights=MappingProxyType(weights)) if character.skin else None
+    changed = replace(
+        character,
+        parts=tuple(made),
+        skin=skin,
+        materials=materials or character.materials,
+        images=images or character.images,
+    )
+    return document.with_character(changed), tuple(report)
+
+
+def _stood(character: Character) -> FloatArray:
+    return np.array(character.standing.file_to_character).reshape(4, 4) if character.standing else np.eye(4)
+
+
+def _moved(mesh: Mesh, matrix: FloatArray) -> Mesh:
+    normals = None
+    if mesh.normals is not None:
+        turned = mesh.normals @ matrix[:3, :3].T
+        normals = owned_floats(turned / np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12))
+    return with_points(mesh, transform_points(matrix, mesh.points), normals=normals)
+
+
+def set_detail(document: Document, part_id: str, level: int) -> Document:
+    """Say that a part is a coarser detail level of the body (0: the body itself)."""
+    if not 0 <= level <= 9:
+        raise EditError("detail levels go from 0 to 9")
+    character = document.require_character()
+    return document.with_character(_with_part(character, replace(character.part(part_id), detail=level)))
+
+
+def pass_weights_on(document: Document) -> Document:
+    """Weights of the body's own parts read by all its coarser detail levels, from the nearest surface."""
+    character = document.require_character()
+    skin = character.skin
+    if skin is None:
+        raise EditError("bind first: there are no weights to pass on")
+    sources = [p for p in character.parts if p.detail == 0 and p.id in skin.weights]
+    targets = [p for p in character.parts if p.detail > 0]
+    if not targets:
+        raise EditError("no part is a detail level; set a part's detail level first")
+    if not sources:
+        raise EditError("no part of detail level 0 is bound")
+    mesh = mend.joined([replace(p.mesh, uvs=None, normals=None) for p in sources])
+    joints = list(dict.fromkeys(j for p in sources for j in skin.weights[p.id].joint_ids))
+    rows = []
+    for part in sources:
+        own = skin.weights[part.id]
+        block = np.zeros((own.vertex_count, len(joints)))
+        block[:, [joints.index(j) for j in own.joint_ids]] = dense(own)
+        rows.append(block)
+    whole = from_dense(np.concatenate(rows), joints)
+    made = {p.id: transfer_weights(mesh, whole, p.mesh, influences=skin.influences)[0] for p in targets}
+    return _with_weights(document, made)
+
+
+def set_subdivision(document: Document, part_id: str, smooth: Subdivision, *, levels: int = 1) -> Document:
+    """Show a part's cage smoothed; weights stay on the cage."""
+    if not 1 <= levels <= 3:
+        raise EditError("a cage is smoothed 1 to 3 times")
+    character = document.require_character()
+    return document.with_character(
+        _with_part(character, replace(character.part(part_id), smooth=smooth, levels=levels))
+    )
+
+
+def set_material(document: Document, slot: int, **changes: object) -> Document:
+    """Change a material: base_colour, metallic, roughness, base_image, normal_image, double_sided, see_through."""
+    character = document.require_character()
+    if not 0 <= slot < len(character.materials):
+        raise EditError(f"there is no material {slot}")
+    for name in ("metallic", "roughness"):
+        value = changes.get(name)
+        if isinstance(value, float | int) and not 0.0 <= value <= 1.0:
+            raise EditError(f"{name} goes from 0 to 1, not {value:g}")
+    pictures = {i.name for i in character.images}
+    for name in ("base_image", "normal_image"):
+        picture = changes.get(name)
+        if picture is not None and picture not in pictures:
+            raise EditError(f"there is no picture {picture}; bring it in first")
+    made = replace(character.materials[slot], **changes)  # type: ignore[arg-type]
+    materials = (*character.materials[:slot], made, *character.materials[slot + 1 :])
+    return document.with_character(replace(character, materials=materials))
+
+
+def copy_material(document: Document, source: int, target: int) -> Document:
+    """Give one material the values of another; its name stays."""
+    materials = document.require_character().materials
+    if not (0 <= source < len(materials) and 0 <= target < len(materials)):
+        raise EditError("there is no such material to copy")
+    like = materials[source]
+    return set_material(
+        document, target, base_colour=like.base_colour, metallic=like.metallic, roughness=like.roughness,
+        base_image=like.base_image, normal_image=like.normal_image, double_sided=like.double_sided, see_through=like.see_through,
+    )  # fmt: skip
+
+
+def add_picture(document: Document, image: Image) -> Document:
+    """Bring a picture in for materials; one of the same name is replaced."""
+    character = document.require_character()
+    images = (*(i for i in character.images if i.name != image.name), image)
+    return document.with_character(replace(character, images=images))
+
+
+def add_reference(document: Document, image: Image, *, along: str = "z") -> Document:
+    """A picture behind the view looked at along an axis, sized to the character. Never delivered."""
+    if along not in "xyz":
+        raise EditError("a reference picture is looked at along x, y or z")
+    character = document.require_character()
+    height = character.height
+    made = Reference(image, along, (0.0, height / 2, 0.0), height)
+    return document.with_character(replace(character, references=(*character.references, made)))
+
+
+def change_reference(document: Document, number: int, **changes: object) -> Document:
+    """Move, size or fade a reference picture: along, centre, height, alpha."""
+    character = document.require_character()
+    if not 0 <= number < len(character.references):
+        raise EditError(f"there is no reference picture {number + 1}")
+    made = replace(character.references[number], **changes)  # type: ignore[arg-type]
+    kept = (*character.references[:number], made, *character.references[number + 1 :])
+    return document.with_character(replace(character, references=kept))
+
+
+def remove_reference(document: Document, number: int) -> Document:
+    """Take a reference picture away."""
+    character = document.require_character()
+    kept = tuple(r for i, r in enumerate(character.references) if i != number)
+    return document.with_character(replace(character, references=kept))
+
+
+def start_clean(
+    document: Document, *, skeleton: bool = True, weights: bool = True, controls: bool = True, clips: bool = True,
+    morphs: bool = False,
+) -> Document:  # fmt: skip
+    """Keep the mesh at rest and drop what is named. Without joints there can be no weights, controls or clips."""
+    character = document.require_character()
+    if skeleton:
+        weights = controls = clips = True
+    changed = character
+    if controls:
+        changed = replace(changed, rig=None, control_overrides={}, pose=Pose())
+        changed = replace(changed, clips=tuple(c for c in changed.clips if c.tracks))
+    if clips:
+        changed = replace(changed, clips=(), trials={})
+    if weights:
+        changed = replace(changed, skin=None)
+    if skeleton:
+        changed = replace(changed, skeleton=None, adopted=None, pegs=None, joint_overrides={}, own_joints=())
+    if morphs:
+        changed = replace(changed, parts=tuple(replace(p, morphs=()) for p in changed.parts))
+    return document.with_character(changed)
+
+
+def _with_part(character: Character, part: Part) -> Character:
+    return replace(character, parts=tuple(part if p.id == part.id else p for p in character.parts))
+
+
+def _with_weights(document: Document, weights: dict[str, Weights]) -> Document:
+    character = document.require_character()
+    skin: Skin | None = character.skin
+    if skin is None:
+        return document
+    return document.with_character(
+        replace(character, skin=replace(skin, weights=MappingProxyType({**skin.weights, **weights})))
+    )
+
+
+__all__ = [
+    "MENDS", "add_parts", "add_picture", "add_reference", "change_reference", "copy_material", "insert_edge_row",
+    "join_parts", "mend_part", "pass_weights_on", "remove_part", "remove_reference", "rename_part", "replace_mesh",
+    "set_detail", "set_material", "set_subdivision", "split_part", "start_clean",
+]  # fmt: skip
