@@ -229,7 +229,7 @@ def test_a_new_rest_shows_the_same_motion(pose):
         ).joints
         now = evaluate_rig(new.skeleton, new.rig, sample(new.clips[0], time, None, None, new.rig)).joints
         assert np.abs(then - now).max() < 1e-6
-    assert {n: w for n, w in new.skin.weights.items()} == dict(character.skin.weights)
+    assert dict(new.skin.weights.items()) == dict(character.skin.weights)
     frame = evaluate_rig(new.skeleton, new.rig, Pose())
     assert np.allclose(frame.joints, new.skeleton.world, atol=1e-9)
 

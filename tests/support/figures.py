@@ -105,3 +105,64 @@ def rigged_capsules() -> Document:
 def unrigged_wick() -> Document:
     mesh = read_mesh(DEMO / "wick.obj")
     return edits.bring_in(Document(), mesh.parts, name="wick", materials=mesh.materials, images=mesh.images)
+
+
+def human(
+    *, down: float = 0.0, fat: float = 1.0, head: float = 1.0, robe: bool = False, wide: float = 1.0, bend: float = 0.05,
+    count: int = 14,
+) -> tuple[trimesh.Trimesh, dict[str, np.ndarray]]:  # fmt: skip
+    """A human of ordinary proportions and where its joints are (left side).
+
+    down: arms below level, radians. fat: girth of trunk and limbs. wide: stance. bend: of elbow and knee, radians.
+    Lengths after Winter, Biomechanics and Motor Control of Human Movement, chapter 4, for 1.75 m.
+    """
+    arm = np.array([np.cos(down), -np.sin(down), 0.0])
+    back = np.array([0.0, 0.0, -1.0])
+    shoulder = np.array([0.185 * (0.9 + 0.1 * fat), 1.425, -0.01])
+    upper = arm * np.cos(bend / 2) + back * np.sin(bend / 2)
+    fore = arm * np.cos(bend / 2) - back * np.sin(bend / 2)
+    elbow = shoulder + 0.3 * upper
+    wrist = elbow + 0.255 * fore
+    hip = np.array([0.09 * wide, 0.925, 0.0])
+    knee = hip + 0.43 * np.array([0.02 * wide, -1.0, np.sin(bend)])
+    ankle = np.array([hip[0] + 0.015 * wide, 0.075, -0.015])
+    at = {"shoulder": shoulder, "elbow": elbow, "wrist": wrist, "hip": hip, "knee": knee, "ankle": ankle,
+          "neck": np.array([0, 1.47, -0.015]), "head": np.array([0, 1.56, 0.0]), "hips": np.array([0, 0.98, -0.01])}  # fmt: skip
+    pieces: list[trimesh.Trimesh] = []
+
+    def tube(a: np.ndarray, b: np.ndarray, ra: float, rb: float) -> None:
+        """A limb piece that tapers, as a stack of short capsules."""
+        for k in range(4):
+            p, q = a + (b - a) * k / 4, a + (b - a) * (k + 1) / 4
+            pieces.append(_capsule(tuple(p), tuple(q), ra + (rb - ra) * (k + 0.5) / 4))
+
+    def blob(centre: tuple[float, float, float], radii: tuple[float, float, float]) -> None:
+        made = trimesh.creation.icosphere(subdivisions=3 if count > 10 else 2, radius=1.0)
+        made.apply_scale(radii)
+        made.apply_translation(centre)
+        pieces.append(made)
+
+    g = fat
+    blob((0, 1.3, -0.01), (0.155 * g, 0.2, 0.105 * g))
+    blob((0, 1.1, 0.01 * g), (0.14 * g, 0.19, 0.105 * g))
+    blob((0, 0.97, -0.005), (0.16 * g, 0.14, 0.115 * g))
+    tube(np.array([0, 1.42, -0.015]), np.array([0, 1.58, 0.0]), 0.058 * g**0.5, 0.05 * g**0.5)
+    blob((0, 1.57 + 0.085 * head, 0.01), (0.075 * head, 0.11 * head, 0.095 * head))
+    for side in (1.0, -1.0):
+        flip = np.array([side, 1, 1])
+        s, e, w, h, k, n = (p * flip for p in (shoulder, elbow, wrist, hip, knee, ankle))
+        tube(np.array([0.06 * side, 1.425, -0.012]), s, 0.062 * g**0.5, 0.058 * g**0.7)
+        tube(s, e, 0.052 * g**0.7, 0.042 * g**0.5)
+        tube(e, w, 0.042 * g**0.5, 0.027 * g**0.3)
+        tube(w, w + 0.09 * fore * flip, 0.028, 0.04)
+        tube(w + 0.09 * fore * flip, w + 0.17 * fore * flip, 0.036, 0.018)
+        tube(h, k, 0.082 * g**0.8, 0.058 * g**0.5)
+        tube(k, n, 0.056 * g**0.5, 0.036 * g**0.3)
+        tube(n + [0, -0.02, -0.02], n + [0.01 * side, -0.045, 0.12], 0.04, 0.03)
+        tube(n + [0.01 * side, -0.045, 0.12], n + [0.015 * side, -0.05, 0.175], 0.03, 0.022)
+    if robe:
+        skirt = trimesh.creation.cone(radius=0.34, height=1.25, sections=48)
+        skirt.apply_transform(trimesh.transformations.rotation_matrix(-np.pi / 2, [1, 0, 0]))
+        skirt.apply_translation([0, 0.03, 0])
+        pieces.append(skirt)
+    return trimesh.util.concatenate(pieces), at

@@ -219,7 +219,7 @@ def _facing(
     h = points[:, up_axis] * sign
     h = (h - h.min()) / max(float(np.ptp(h)), 1e-12)
     depth = points[:, depth_axis]
-    foot, shin = h < 0.035, (h > 0.09) & (h < 0.2)
+    foot, shin = h < 0.035, (h > 0.06) & (h < 0.115)
     width = max(float(np.ptp(points[:, lateral])), 1e-12)
     # Hands of hanging arms are no shins.
     near = np.abs(points[:, lateral] - offset) < 0.5 * width
@@ -228,7 +228,8 @@ def _facing(
     shin_middle = float(np.median(depth[shin & near]))
     ahead, behind = float(depth[foot].max()) - shin_middle, shin_middle - float(depth[foot].min())
     difference = (ahead - behind) / max(ahead + behind, 1e-12)
-    return (1 if difference >= 0 else -1), float(np.clip(abs(difference) / 0.3, 0.0, 1.0))
+    # A robe's hem tells nothing; then the file's own forward stays.
+    return (1 if difference >= -0.07 else -1), float(np.clip(abs(difference) / 0.3, 0.0, 1.0))
 
 
 def standing_matrix(

@@ -37,6 +37,9 @@ CELLS_TALL = 120
 LOPSIDED_BELOW = 0.35
 """Symmetry score under which the two sides keep their own places."""
 
+PINCHED = 0.82
+"""Depth at the middle over the thighs' depth under which a layer still shows two legs."""
+
 LUMP = 0.45
 """Share of its bounding box a figure may fill; standing humans fill 0.08 to 0.3."""
 
@@ -160,9 +163,24 @@ class _Body:
         if len(open_layers) < 0.04 * len(self.y):
             return 0.47 * self.height, 0.25
         top = float(self.y[max(open_layers)] + self.solid.cell)
-        if top < 0.24 * self.height:  # thighs touch (or a skirt hangs) below: the true crotch is higher
-            return 0.44 * self.height, 0.35
-        return top, 0.9
+        if top >= 0.41 * self.height:
+            return top, 0.9
+        # Thighs that touch are still two: pinched at the middle. The crotch is where the pinch ends.
+        pinched = [k for k in layers if self.y[k] > top and self._pinch(k) < PINCHED]
+        if pinched:
+            end = float(self.y[max(pinched)] + self.solid.cell)
+            if end > 0.36 * self.height:
+                return min(end, 0.5 * self.height), 0.75
+        return (0.45 * self.height, 0.4) if top < 0.3 * self.height else (max(top, 0.42 * self.height), 0.5)
+
+    def _pinch(self, layer: int) -> float:
+        """Depth at the mirror plane over the greatest depth of a layer's thighs."""
+        cut = self.filled[:, layer]
+        depth = cut.sum(axis=1).astype(float)
+        c = self.centre_i
+        reach = max(round(0.1 * self.height / self.solid.cell), 2)
+        widest = depth[c - reach : c + reach].max()
+        return float(depth[c - 1 : c + 1].mean() / widest) if widest > 0 else 1.0
 
     def _find_legs(self) -> BoolArray:
         below = self.filled & (self.y < self.crotch)[None, :, None]
@@ -210,7 +228,7 @@ def _leg_pegs(body: _Body, sign: int) -> Found:
     ankle[2] = min(ankle[2], back + 0.55 * shin)
     knee_y = ankle_y + 0.502 * (hip_y - ankle_y)
     knee = middle(knee_y)
-    knee[2] += 0.12 * depth(knee_y)
+    knee[2] += 0.06 * depth(knee_y)
     top = layer(crotch - 1.5 * cell)
     hip = np.array([0.55 * top[:, 0].mean() + 0.45 * (p[:, 0].mean()), hip_y, top[:, 2].mean()])
     foot = p[p[:, 1] < ankle_y]
@@ -268,11 +286,18 @@ def _arm_pegs(body: _Body, sign: int) -> Found:
     if len(line) < 6 or steps[end] < 0.1 * h:
         return _usual_arm(body, sign, s)
     along = steps[:end]
-    inward = normalised(line[-1] - line[max(0, len(line) - 5)])
-    shoulder_d = float(along[-1]) + 0.35 * radius
-    shoulder = line[-1] + inward * 0.35 * radius
-    # The ball of the joint sits above the middle of the opening: the armpit's hollow is below it.
-    shoulder = shoulder + np.array([0.0, 0.22 * radius, 0.0])
+    inward = normalised(line[-1] - line[max(0, len(line) // 2)])
+    # The armpit is where sections begin to grow. Of a level arm the joint lies a little outward of it, of a hanging
+    # arm well above it; and however thick the trunk, shoulders are about an eighth of the height off the middle.
+    past = float(-0.5 + 2.7 * np.clip(inward[1], 0.0, 1.0) ** 3) * radius
+    shoulder_d = float(along[-1]) + past
+    shoulder = line[-1] + inward * past if past > 0 else point_on(line, along, shoulder_d)
+    out = abs(float(shoulder[0]) - body.middle)
+    most = 0.122 * h
+    if out > most and abs(inward[0]) > 0.35:
+        back = (out - most) * 0.75 / abs(float(inward[0]))
+        shoulder, shoulder_d = shoulder + inward * back, shoulder_d + back
+    shoulder = shoulder + np.array([0.0, 0.12 * radius, 0.0])
     hand_d = _find_wrist(along / shoulder_d, area[:end]) * shoulder_d
 
     def point(distance: float) -> FloatArray:
@@ -281,7 +306,7 @@ def _arm_pegs(body: _Body, sign: int) -> Found:
     wrist = point(hand_d)
     elbow_d, bend = _find_elbow(point, hand_d, shoulder_d, shoulder)
     elbow = point(elbow_d)
-    elbow = elbow + np.array([0.0, 0.0, -0.18 * radius])
+    elbow = elbow + np.array([0.0, 0.0, -0.1 * radius])
     # Fingers narrow the last sections; the knuckle sits about half way from wrist to tip.
     palm = point(0.5 * hand_d)
     # The thumb pulls that section's centre aside; the forearm's line says better where the hand points.
@@ -295,6 +320,11 @@ def _arm_pegs(body: _Body, sign: int) -> Found:
         f"{s}_wrist": (wrist, 0.8 * sure / 0.85),
         f"{s}_palm": (palm, 0.7 * sure / 0.85),
     }
+
+
+def point_on(line: FloatArray, along: FloatArray, distance: float) -> FloatArray:
+    """The place a distance along a centre line (m, 3)."""
+    return np.array([np.interp(distance, along, line[:, k]) for k in range(3)])
 
 
 def _sections(
