@@ -56,6 +56,8 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
     legged = _legged_stance(seen, planes, float(span.max()))
     if legged is not None:
         return legged
+    if float(span.min()) < 0.045 * float(span.max()) and float(np.sort(span)[1]) > 0.15 * float(span.max()):
+        return _flat_stance(span, planes)
     # A flat or tube-like figure mirrors across its thin axis as well; the lateral axis is the one that mirrors
     # well and is not the thinnest by far, judged after the foot end is known.
     best: tuple[float, int, int, int, float] | None = None
@@ -69,6 +71,12 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
             shallow = float(span[depth_axis] / span.max())
             score = 1.6 * planes[lateral].score + 0.9 * certainty + 0.6 * upright - 0.8 * shallow
             score += 0.05 * (up_axis == 1) + 0.05 * (lateral == 0)
+            # What stands has its weight over its feet.
+            if not _balanced(seen, lateral, up_axis, 1 if feet_low else -1):
+                if up_axis == 1 and not feet_low and _balanced(seen, lateral, up_axis, 1):
+                    feet_low = True
+                else:
+                    score -= 0.8
             if best is None or score > best[0]:
                 best = (score, lateral, up_axis, 1 if feet_low else -1, certainty)
     assert best is not None
@@ -83,6 +91,28 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
     return Stance(
         up, _direction(depth_axis, facing_sign), float(span[up_axis]), planes[lateral], certainty, facing_certainty
     )
+
+
+def _flat_stance(span: FloatArray, planes: list[Symmetry]) -> Stance:
+    """A cut-out stands in its own plane, the way the file shows it."""
+    thin = int(np.argmin(span))
+    up_axis = 1 if thin != 1 else 2
+    lateral = 3 - thin - up_axis
+    return Stance(
+        _direction(up_axis, 1), _direction(thin, 1 if thin != 1 else -1), float(span[up_axis]), planes[lateral], 0.5, 0.5
+    )
+
+
+def _balanced(points: FloatArray, lateral: int, up_axis: int, sign: int) -> bool:
+    """Whether the middle of a figure's surface lies over what touches the ground."""
+    h = points[:, up_axis] * sign
+    touching = points[h < float(h.min()) + 0.03 * max(float(np.ptp(h)), 1e-12)]
+    room = 0.06 * float(np.ptp(points, axis=0).max())
+    middle = points.mean(axis=0)
+    for axis in (lateral, 3 - lateral - up_axis):
+        if not touching[:, axis].min() - room < middle[axis] < touching[:, axis].max() + room:
+            return False
+    return True
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
+from pegloom.core.geometry.standing import ground_contact
 from pegloom.core.skeleton.find.shape import Line, Shape, Tip
 from pegloom.core.skeleton.kits import Kit
 
@@ -91,7 +92,8 @@ def find_four_legged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
     found: Found = {}
     if len(quarters) < 4:
         return found
-    sure = 0.8 if len(feet) >= 4 else 0.45
+    ground = ground_contact(shape.points, 0, 1, 1, shape.middle, shape.longest, 0.06)
+    sure = 0.8 if len(feet) >= 4 or ground.pairs >= 2 else 0.45
     front_z = (quarters["lf"][2] + quarters["rf"][2]) / 2
     hind_z = (quarters["lh"][2] + quarters["rh"][2]) / 2
     stride = max(front_z - hind_z, 0.1 * shape.longest)
