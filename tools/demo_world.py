@@ -13,9 +13,9 @@ import sys
 from dataclasses import replace
 
 import numpy as np
-from make_demo import OUT, Field, ball, cone, mirror_partners, relax, smooth_min, surface_nets
 from PIL import Image as Picture
 
+from make_demo import OUT, Field, ball, cone, mirror_partners, relax, smooth_min, surface_nets
 from pegloom.core.geometry.mesh import Mesh, make_mesh
 from pegloom.core.motion.clips import sample
 from pegloom.document import edits
@@ -40,7 +40,9 @@ def whole(pieces: Pieces, *, floor: bool = True) -> Field:
     return field
 
 
-def organic(pieces: Pieces, low: tuple[float, ...], high: tuple[float, ...], cell: float, regions: tuple[str, ...]) -> Mesh:
+def organic(
+    pieces: Pieces, low: tuple[float, ...], high: tuple[float, ...], cell: float, regions: tuple[str, ...]
+) -> Mesh:
     """A mirrored body of even quads with one texture tile a region."""
     field = whole(pieces)
     for size in cell * (1 + 0.004 * np.arange(24)):
@@ -62,7 +64,12 @@ def organic(pieces: Pieces, low: tuple[float, ...], high: tuple[float, ...], cel
     v = (corners[..., 1] - points[:, 1].min()) / span[1]
     w = (corners[..., 2] - points[:, 2].min()) / span[2]
     uv = np.stack([0.5 * u + 0.5 * w, v], axis=-1)
-    return make_mesh(points, quads.ravel(), np.arange(len(quads) + 1) * 4, uvs=tiled(region[:, None], uv, len(regions)).reshape(-1, 2))
+    return make_mesh(
+        points,
+        quads.ravel(),
+        np.arange(len(quads) + 1) * 4,
+        uvs=tiled(region[:, None], uv, len(regions)).reshape(-1, 2),
+    )
 
 
 def tiled(region: np.ndarray, uv: np.ndarray, count: int) -> np.ndarray:
@@ -113,7 +120,9 @@ def box(centre: tuple[float, ...], size: tuple[float, ...], cuts: int = 3) -> tu
     return np.array(points), np.array(quads)
 
 
-def tube(line: list[tuple[float, ...]], radius: float, sides: int = 10, closed: bool = False) -> tuple[np.ndarray, np.ndarray]:
+def tube(
+    line: list[tuple[float, ...]], radius: float, sides: int = 10, closed: bool = False
+) -> tuple[np.ndarray, np.ndarray]:
     """A round tube along a line, its ends shut by a ring of no radius."""
     path = np.array(line)
     n = len(path)
@@ -155,12 +164,16 @@ def pieces_of(*blocks: tuple[np.ndarray, np.ndarray], region: int, count: int) -
     span = np.maximum(np.ptp(p, axis=0), 1e-6)
     local = (p[q] - p.min(axis=0)) / span
     uv = np.stack([0.5 * local[..., 0] + 0.5 * local[..., 2], local[..., 1]], axis=-1)
-    return make_mesh(p, q.ravel(), np.arange(len(q) + 1) * 4, uvs=tiled(np.full((len(q), 1), region), uv, count).reshape(-1, 2))
+    return make_mesh(
+        p, q.ravel(), np.arange(len(q) + 1) * 4, uvs=tiled(np.full((len(q), 1), region), uv, count).reshape(-1, 2)
+    )
 
 
 def ship(name: str, meshes: list[tuple[str, Mesh]], texture: bytes, rough: float = 0.85) -> None:
     picture = Image(f"{name}.png", "image/png", texture)
-    write_obj(OUT / f"{name}.obj", meshes, (Material(name, (1.0, 1.0, 1.0, 1.0), 0.0, rough, picture.name),), (picture,))
+    write_obj(
+        OUT / f"{name}.obj", meshes, (Material(name, (1.0, 1.0, 1.0, 1.0), 0.0, rough, picture.name),), (picture,)
+    )
     print(f"{name}: {sum(m.vertex_count for _, m in meshes)} vertices")
 
 
@@ -195,8 +208,21 @@ def make_dumble() -> None:
     ]
     body = organic(p, (0, 0, -0.86), (0.4, 1.2, 1.22), 0.0158, r)
     panniers = [box((s * 0.31, 0.62, -0.02), (0.13, 0.24, 0.32), 6) for s in (1, -1)]
-    strap = tube([(0.285 * np.sin(t), 0.655 + 0.305 * np.cos(t), -0.02) for t in np.linspace(0, 2 * np.pi, 49)[:-1]], 0.014, 8, True)
-    texture = sheet([((72, 66, 78), (58, 52, 66), "speckle"), ((214, 204, 188), (196, 184, 168), "speckle"), ((48, 44, 54), (40, 36, 46), "plain"), ((120, 92, 96), (88, 74, 84), "plain"), ((150, 74, 48), (186, 120, 66), "weave")])
+    strap = tube(
+        [(0.285 * np.sin(t), 0.655 + 0.305 * np.cos(t), -0.02) for t in np.linspace(0, 2 * np.pi, 49)[:-1]],
+        0.014,
+        8,
+        True,
+    )
+    texture = sheet(
+        [
+            ((72, 66, 78), (58, 52, 66), "speckle"),
+            ((214, 204, 188), (196, 184, 168), "speckle"),
+            ((48, 44, 54), (40, 36, 46), "plain"),
+            ((120, 92, 96), (88, 74, 84), "plain"),
+            ((150, 74, 48), (186, 120, 66), "weave"),
+        ]
+    )
     uv = body.uvs * [4 / 5, 1]
     body = make_mesh(body.points, body.corners, body.starts, uvs=uv)
     tack = [pieces_of(*panniers, region=4, count=5), pieces_of(strap, region=4, count=5)]
@@ -215,9 +241,15 @@ def make_dumble() -> None:
     document = edits.build_joints(edits.set_pegs(plain, pegs))
     # The snout is a chain of its own, hung on the head.
     document, kit = edits.add_kit(document, "chain", "spine.head", name="snout", count=4, both_sides=False)
-    for peg, place in (("snout_base", (0, 0.82, 0.97)), ("snout_middle", (0, 0.75, 1.08)), ("snout_tip", (0, 0.61, 1.125))):
+    for peg, place in (
+        ("snout_base", (0, 0.82, 0.97)),
+        ("snout_middle", (0, 0.75, 1.08)),
+        ("snout_tip", (0, 0.61, 1.125)),
+    ):
         base = document.require_character().all_points()
-        document = edits.place_peg(document, peg, (0.0, place[1] - 0 * base[0, 0], place[2] + shift(document)), both_sides=True)
+        document = edits.place_peg(
+            document, peg, (0.0, place[1] - 0 * base[0, 0], place[2] + shift(document)), both_sides=True
+        )
     document = edits.build_controls(edits.bind(document))
     document = walk(document, kit)
     save_project(OUT / "dumble.pegloom", document)
@@ -277,7 +309,15 @@ def make_harl() -> None:
         ("legs", cone((0.062, 0.016, 0.0), (0.06, 0.013, -0.06), 0.013, 0.01), 0.008),
     ]
     body = organic(p, (0, 0, -0.38), (0.98, 1.0, 0.46), 0.0098, r)
-    texture = sheet([((150, 160, 172), (120, 132, 150), "feather"), ((238, 234, 226), (214, 210, 204), "plain"), ((76, 88, 112), (48, 54, 74), "feather"), ((226, 164, 66), (196, 126, 50), "plain"), ((124, 108, 74), (96, 82, 60), "speckle")])
+    texture = sheet(
+        [
+            ((150, 160, 172), (120, 132, 150), "feather"),
+            ((238, 234, 226), (214, 210, 204), "plain"),
+            ((76, 88, 112), (48, 54, 74), "feather"),
+            ((226, 164, 66), (196, 126, 50), "plain"),
+            ((124, 108, 74), (96, 82, 60), "speckle"),
+        ]
+    )
     ship("harl", [("body", body)], texture)
     document = edits.stand_up(opened("harl", "Harl, the heron"), keep_size=True)
     document = edits.build_joints(edits.set_pegs(document, edits.find_pegs(document, plan="winged")))
@@ -303,14 +343,30 @@ def make_harl() -> None:
 def make_winch() -> None:
     wood, iron, brass, rope_ = 0, 1, 2, 3
     ring = [(0.12, 0.72 + 0.2 * np.sin(t), 0.2 * np.cos(t)) for t in np.linspace(0, 2 * np.pi, 41)[:-1]]
-    spokes = [tube([(0.12, 0.72, 0.0), (0.12, 0.72 + 0.19 * np.sin(t), 0.19 * np.cos(t))], 0.014, 8) for t in np.arange(6) * np.pi / 3]
-    bell = [(0.085 * np.cos(t) * (1 if h else 1), 0, 0) for h in (0,) for t in (0,)]
-    assert bell
-    profile = [(0.012, 0.0), (0.05, -0.01), (0.062, -0.06), (0.07, -0.11), (0.098, -0.15), (0.09, -0.152), (0.06, -0.1), (0.045, -0.03)]
+    spokes = [
+        tube([(0.12, 0.72, 0.0), (0.12, 0.72 + 0.19 * np.sin(t), 0.19 * np.cos(t))], 0.014, 8)
+        for t in np.arange(6) * np.pi / 3
+    ]
+    profile = [
+        (0.012, 0.0),
+        (0.05, -0.01),
+        (0.062, -0.06),
+        (0.07, -0.11),
+        (0.098, -0.15),
+        (0.09, -0.152),
+        (0.06, -0.1),
+        (0.045, -0.03),
+    ]
     turns = np.linspace(0, 2 * np.pi, 33)[:-1]
     bp = np.array([(r * np.cos(t), 0.98 + y, 0.62 + r * np.sin(t)) for t in turns for r, y in profile])
     m = len(profile)
-    bq = np.array([[s * m + k, s * m + (k + 1) % m, ((s + 1) % 32) * m + (k + 1) % m, ((s + 1) % 32) * m + k] for s in range(32) for k in range(m)])
+    bq = np.array(
+        [
+            [s * m + k, s * m + (k + 1) % m, ((s + 1) % 32) * m + (k + 1) % m, ((s + 1) % 32) * m + k]
+            for s in range(32)
+            for k in range(m)
+        ]
+    )
     line = [(0.0, 1.56 - 0.04 * k, 0.62) for k in range(15)]
     meshes = [
         ("base", pieces_of(box((0, 0.05, 0), (0.5, 0.1, 0.62), 5), box((0.0, 0.42, 0.0), (0.12, 0.66, 0.14), 6), box((0.0, 0.98, 0.0), (0.1, 0.5, 0.1), 5), region=wood, count=4)),
@@ -320,7 +376,14 @@ def make_winch() -> None:
         ("rope", pieces_of(tube(line, 0.012, 8), region=rope_, count=4)),
         ("bell", pieces_of((bp, bq), region=brass, count=4)),
     ]  # fmt: skip
-    texture = sheet([((122, 86, 58), (96, 64, 44), "plank"), ((86, 92, 104), (64, 70, 82), "speckle"), ((214, 170, 86), (176, 128, 58), "plain"), ((206, 190, 158), (170, 150, 116), "weave")])
+    texture = sheet(
+        [
+            ((122, 86, 58), (96, 64, 44), "plank"),
+            ((86, 92, 104), (64, 70, 82), "speckle"),
+            ((214, 170, 86), (176, 128, 58), "plain"),
+            ((206, 190, 158), (170, 150, 116), "weave"),
+        ]
+    )
     ship("winch", meshes, texture, 0.6)
     document = edits.stand_up(opened("winch", "The bell winch"), keep_size=True, up=None)
     character = document.require_character()
@@ -348,7 +411,13 @@ def make_winch() -> None:
     }.items():  # fmt: skip
         document = edits.place_peg(document, name, at(*place), both_sides=False)
     document = edits.bind(document)
-    holders = {"base": "base.base", "wheel": "wheel.wheel", "crank": f"{crank}.hinge", "boom": f"{boom}.hinge", "bell": f"{bell_kit}.hinge"}
+    holders = {
+        "base": "base.base",
+        "wheel": "wheel.wheel",
+        "crank": f"{crank}.hinge",
+        "boom": f"{boom}.hinge",
+        "bell": f"{bell_kit}.hinge",
+    }
     for part in document.require_character().parts:
         if part.name in holders:
             every = np.arange(part.mesh.vertex_count)
@@ -369,19 +438,31 @@ def make_winch() -> None:
     save_project(OUT / "winch.pegloom", document)
 
 
-def plate(outline: list[tuple[float, float]], centre: tuple[float, float], z: float, rings: int = 6, flip: bool = False) -> tuple[np.ndarray, np.ndarray]:
+def plate(
+    outline: list[tuple[float, float]], centre: tuple[float, float], z: float, rings: int = 6, flip: bool = False
+) -> tuple[np.ndarray, np.ndarray]:
     """A flat piece: rings of quads from its outline to a small middle."""
     edge = np.array(outline)
     if flip:
         edge = edge[::-1] * [-1, 1]
         centre = (-centre[0], centre[1])
     n = len(edge)
-    points = [np.append(np.array(centre) + (p - np.array(centre)) * (1 - 0.97 * k / rings), z) for k in range(rings + 1) for p in edge]
-    quads = [[k * n + i, k * n + (i + 1) % n, (k + 1) * n + (i + 1) % n, (k + 1) * n + i] for k in range(rings) for i in range(n)]
+    points = [
+        np.append(np.array(centre) + (p - np.array(centre)) * (1 - 0.97 * k / rings), z)
+        for k in range(rings + 1)
+        for p in edge
+    ]
+    quads = [
+        [k * n + i, k * n + (i + 1) % n, (k + 1) * n + (i + 1) % n, (k + 1) * n + i]
+        for k in range(rings)
+        for i in range(n)
+    ]
     return np.array(points), np.array(quads)
 
 
-def wing_line(root: tuple[float, float], tip: tuple[float, float], wide: float, scallops: int) -> list[tuple[float, float]]:
+def wing_line(
+    root: tuple[float, float], tip: tuple[float, float], wide: float, scallops: int
+) -> list[tuple[float, float]]:
     a, b = np.array(root), np.array(tip)
     d = b - a
     side = np.array([-d[1], d[0]]) / np.linalg.norm(d)
@@ -395,7 +476,10 @@ def wing_line(root: tuple[float, float], tip: tuple[float, float], wide: float, 
 
 def make_lantern() -> None:
     upper, lower = wing_line((0.035, 0.56), (0.52, 0.82), 0.17, 9), wing_line((0.03, 0.46), (0.34, 0.14), 0.14, 8)
-    body = [(0.055 * np.cos(t) * (1 - 0.25 * np.sin(t)), 0.44 + 0.24 * np.sin(t)) for t in np.linspace(0, 2 * np.pi, 41)[:-1]]
+    body = [
+        (0.055 * np.cos(t) * (1 - 0.25 * np.sin(t)), 0.44 + 0.24 * np.sin(t))
+        for t in np.linspace(0, 2 * np.pi, 41)[:-1]
+    ]
     head = [(0.06 * np.cos(t), 0.72 + 0.062 * np.sin(t)) for t in np.linspace(0, 2 * np.pi, 33)[:-1]]
     blocks = [
         ("upper_wings", [plate(upper, (0.25, 0.67), -0.004), plate(upper, (0.25, 0.67), -0.004, flip=True)]),
@@ -412,7 +496,12 @@ def make_lantern() -> None:
     picture = picture * (0.82 + 0.18 * rays[..., None])
     for cx, cy, r in ((0.34, 0.73, 0.085), (0.22, 0.26, 0.065)):
         s = spot(cx, cy, r)
-        for limit, colour in ((1.0, (72, 48, 64)), (0.75, (236, 196, 112)), (0.42, (52, 86, 104)), (0.18, (244, 236, 214))):
+        for limit, colour in (
+            (1.0, (72, 48, 64)),
+            (0.75, (236, 196, 112)),
+            (0.42, (52, 86, 104)),
+            (0.18, (244, 236, 214)),
+        ):
             picture[s < limit] = colour
     picture[(np.abs(px) < 0.062) & (py > 0.18) & (py < 0.8)] = (120, 84, 92)
     bands = (np.abs(px) < 0.062) & (py > 0.2) & (py < 0.62) & ((py * 22) % 1 < 0.35)
@@ -434,7 +523,9 @@ def make_lantern() -> None:
     ship("lantern", meshes, out.getvalue(), 0.9)
     document = edits.stand_up(opened("lantern", "The moth lantern"), keep_size=True)
     character = document.require_character()
-    document = document.with_character(replace(character, materials=tuple(replace(m, double_sided=True) for m in character.materials)))
+    document = document.with_character(
+        replace(character, materials=tuple(replace(m, double_sided=True) for m in character.materials))
+    )
     document = edits.set_pegs(document, edits.find_pegs(document, plan="flat"))
     low = min(y for _, y in lower)
     for peg, (px_, py_) in {
@@ -445,7 +536,13 @@ def make_lantern() -> None:
     document = edits.build_joints(document)
     document = edits.build_controls(edits.bind(document))
     document, clip = edits.add_clip(document, "flutter", length=2.0)
-    for control, values in (("arm.l.upper", (0, 0.35, -0.2, 0.3, 0)), ("arm.r.upper", (0, 0.35, -0.2, 0.3, 0)), ("leg.l.upper", (0, -0.2, 0.2, -0.15, 0)), ("leg.r.upper", (0, -0.2, 0.2, -0.15, 0)), ("spine.head", (0, 0.1, -0.1, 0.1, 0))):
+    for control, values in (
+        ("arm.l.upper", (0, 0.35, -0.2, 0.3, 0)),
+        ("arm.r.upper", (0, 0.35, -0.2, 0.3, 0)),
+        ("leg.l.upper", (0, -0.2, 0.2, -0.15, 0)),
+        ("leg.r.upper", (0, -0.2, 0.2, -0.15, 0)),
+        ("spine.head", (0, 0.1, -0.1, 0.1, 0)),
+    ):
         for k, value in enumerate(values):
             document = edits.set_channels(document, control, turn_x=value)
             document = edits.key_controls(document, clip, 0.5 * k, (control,))

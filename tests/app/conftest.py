@@ -21,6 +21,9 @@ class Answers:
     def open_file(self) -> str:
         return self.open_path
 
+    def open_picture(self) -> str:
+        return self.open_path
+
     def save_file(self, title: str, name: str, kind: str) -> str:
         return self.save_path
 

@@ -45,7 +45,7 @@ def test_every_action_is_in_the_palette_has_a_tip_and_runs_or_says_why_not(hand)
 def test_an_empty_window_says_how_to_begin(hand):
     assert hand.window.frame_.welcome.isVisible()
     hand.window.answers.open_path = ""
-    hand.click("welcome.demo")
+    hand.click("welcome.demo_wick")
     hand.until(lambda: hand.session.character is not None)
     assert not hand.window.frame_.welcome.isVisible()
     assert hand.session.character.rig is not None

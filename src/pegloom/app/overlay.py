@@ -2,30 +2,44 @@
 
 from __future__ import annotations
 
+from enum import Enum
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
-from PyQt6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPainterPath, QPen
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
+from PyQt6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPainterPath, QPen, QPolygonF
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
 
 from pegloom.app.actions import Actions
 from pegloom.app.session import RANGE_TEST, Area, Session, Tool
+from pegloom.app.slicewindow import SliceWindow
 from pegloom.app.stage.drags import BoxDrag
 from pegloom.app.stage.stage import Stage
 from pegloom.app.tag import Tag
 from pegloom.app.theme import INK
+from pegloom.app.verbs import DEMOS
 from pegloom.app.widgets import Choices, button, label
+from pegloom.checks import find_snags
 from pegloom.render.renderer import Display
 from pegloom.scene.drawing import SIDE_COLOURS
 from pegloom.scene.lenses import RAMP, Lens
 
 HINTS = {
     Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it",
-    Area.JOINTS: "Drag a peg to place it, Ctrl snaps; right-drag turns the view",
+    Area.JOINTS: "Drag a peg to place it, Ctrl snaps; J draws joints, M moves them; right-drag turns the view",
     Area.WEIGHTS: "Click a joint to see its weight; drag a box to select vertices; B takes the brush",
     Area.CONTROLS: "Drag a control; M moves, T turns; right-drag turns the view",
     Area.MOTION: "Pose a control and press W to write a key; Space plays",
     Area.HANDOVER: "Export writes a GLB; the proof opens it again and measures",
 }
+
+
+class Kind(Enum):
+    """What can be shown and picked, or not."""
+
+    JOINTS = "joints"
+    PEGS = "pegs"
+    CONTROLS = "controls"
+    GROUND = "ground"
 
 
 class Paper(QWidget):
@@ -47,6 +61,7 @@ class Paper(QWidget):
         self._brush(painter)
         self._box(painter)
         self._height(painter)
+        self._pins(painter)
         if self.session.lens is Lens.INFLUENCE:
             self._legend(painter)
         elif self.session.lens is Lens.STRAIN:
@@ -86,7 +101,13 @@ class Paper(QWidget):
 
     def _box(self, painter: QPainter) -> None:
         drag = self.stage.drag
-        if isinstance(drag, BoxDrag) and drag.drawn:
+        if isinstance(drag, BoxDrag) and drag.drawn and drag.lasso:
+            fill = QColor(INK.woad)
+            fill.setAlpha(28)
+            painter.setPen(QPen(QColor(INK.woad), 1.2, Qt.PenStyle.DashLine))
+            painter.setBrush(fill)
+            painter.drawPolygon(QPolygonF([QPointF(x, y) for x, y in drag.path]))
+        elif isinstance(drag, BoxDrag) and drag.drawn:
             painter.setPen(QPen(QColor(INK.woad), 1.2, Qt.PenStyle.DashLine))
             fill = QColor(INK.woad)
             fill.setAlpha(28)
@@ -106,6 +127,26 @@ class Paper(QWidget):
         if depth > 0 and 0 < x < self.width() and 44 < y < self.height():
             painter.setPen(QColor(INK.soft))
             painter.drawText(QRectF(x - 40, y - 19, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{character.height:.2f} m")
+
+    def _pins(self, painter: QPainter) -> None:
+        """Snag pins of this area: a madder triangle where something is doubtful."""
+        session, character = self.session, self.session.character
+        if character is None or session.clean_view or session.playing or not session.drag_free:
+            return
+        if session.area not in (Area.MESH, Area.JOINTS):
+            return
+        places = [
+            s.where for s in find_snags(character) if s.where is not None and s.area == session.area.value.lower()
+        ]
+        painter.setPen(Qt.PenStyle.NoPen)
+        for where in places[:40]:
+            x, y, depth = self.stage.camera.project(np.array(where), *self.stage.size_in_points)[0]
+            if depth <= 0 or not (0 < x < self.width() and 40 < y < self.height()):
+                continue
+            painter.setBrush(QColor(INK.madder))
+            painter.drawPolygon(QPolygonF([QPointF(x, y - 4), QPointF(x - 6, y - 15), QPointF(x + 6, y - 15)]))
+            painter.setBrush(QColor(INK.window))
+            painter.drawEllipse(QPointF(x, y - 11.5), 1.6, 1.6)
 
     def _legend(self, painter: QPainter) -> None:
         character = self.session.character
@@ -164,6 +205,7 @@ class StageFrame(QWidget):
         column.addWidget(self.stage)
         self.tag = Tag(session, actions, self.stage)
         self.paper = Paper(session, self.stage, self.tag)
+        self.slice = SliceWindow(session, self.stage)
         self.chips = self._chips()
         self.hint = QLabel("", self.stage)
         self.hint.setObjectName("hint")
@@ -207,9 +249,13 @@ class StageFrame(QWidget):
             ("All influences", Lens.ALL),
             ("Strain", Lens.STRAIN),
         ]
+        kinds = [("Joints", Kind.JOINTS), ("Pegs", Kind.PEGS), ("Controls", Kind.CONTROLS), ("Ground", Kind.GROUND)]
+        self.kinds = Choices("stage.show", kinds, lambda k: self.actions.run(f"view.{k.value}"), role="chip")
+        self.kinds.group.setExclusive(False)
         self.lens = Choices("stage.lens", lenses, lambda value: self.session.set_view(lens=value), role="chip")
         line.addWidget(self.display)
         line.addWidget(self.lens)
+        line.addWidget(self.kinds)
         return holder
 
     def _job(self) -> QFrame:
@@ -237,19 +283,41 @@ class StageFrame(QWidget):
         frame = QFrame(self.stage)
         frame.setObjectName("welcome")
         column = QVBoxLayout(frame)
-        column.setContentsMargins(26, 22, 26, 22)
-        column.setSpacing(10)
+        column.setContentsMargins(26, 20, 26, 20)
+        column.setSpacing(9)
         column.addWidget(label("Begin with a mesh", "area"))
-        text = "Drop an unrigged OBJ, glTF or GLB here, or open one. Then walk the pegs on the left from top to bottom."
-        words = QLabel(text)
+        words = QLabel(
+            "Drop a mesh here, or open one: OBJ, glTF, GLB, PLY, STL, USD or a ZIP. Then walk the pegs on the left from top to bottom."
+        )
         words.setWordWrap(True)
         column.addWidget(words)
         column.addWidget(
             button("Open a mesh or project", "welcome.open", lambda: self.actions.run("file.open"), role="main")
         )
-        column.addWidget(button("Try Wick, rigged and posed", "welcome.demo", lambda: self.actions.run("file.demo")))
-        column.addWidget(button("Try Wick, unrigged", "welcome.unrigged", lambda: self.actions.run("file.demo_mesh")))
-        frame.setFixedSize(340, 244)
+        column.addSpacing(4)
+        column.addWidget(label("Or try somebody of Saltmarsh Post", "heading"))
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(5)
+        grid.setColumnStretch(0, 1)
+        for row, (name, title) in enumerate(DEMOS.items()):
+            grid.addWidget(label(title, "soft"), row, 0)
+            grid.addWidget(
+                button("Unrigged", f"welcome.mesh_{name}", lambda n=name: self.actions.run(f"file.mesh_{n}")), row, 1
+            )
+            grid.addWidget(
+                button("Rigged", f"welcome.demo_{name}", lambda n=name: self.actions.run(f"file.demo_{n}")), row, 2
+            )
+        column.addLayout(grid)
+        column.addWidget(
+            button(
+                "Lay out a body pattern without a mesh",
+                "welcome.pattern",
+                lambda: self.actions.run("joints.lay_out"),
+                role="plain",
+            )
+        )
+        frame.setFixedSize(420, 428)
         return frame
 
     def refresh(self) -> None:
@@ -257,7 +325,22 @@ class StageFrame(QWidget):
         self.display.set(session.display)
         self.lens.set(session.lens)
         bound = session.character is not None and session.character.skin is not None
-        self.lens.setVisible(bound)
+        weighing = session.area in (Area.WEIGHTS, Area.MOTION, Area.CONTROLS)
+        self.lens.setVisible(bound and weighing)
+        for kind, made in self.kinds.buttons.items():
+            made.setChecked(kind.value not in session.hidden)
+        here = {
+            Area.JOINTS: ("joints", "pegs"),
+            Area.WEIGHTS: ("joints",),
+            Area.CONTROLS: ("controls",),
+            Area.MOTION: ("controls",),
+        }
+        for kind, made in self.kinds.buttons.items():
+            made.setVisible(
+                (kind is Kind.GROUND and session.area in (Area.MESH, Area.JOINTS))
+                or kind.value in here.get(session.area, ())
+            )
+        self.kinds.setVisible(session.character is not None)
         self.welcome.setVisible(session.character is None)
         self._hint()
         self._lay_out()
@@ -275,6 +358,8 @@ class StageFrame(QWidget):
             )
             sides = " and its other side" if session.both_sides else ""
             text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; V ends"
+        if session.area is Area.JOINTS and session.tool is Tool.DRAW:
+            text = "Click to lay joints in the middle of the mesh, on a joint to go on from it; Shift on the skin, Ctrl on the grid; Esc ends"
         if session.at_rest and session.character is not None and session.character.skeleton is not None:
             text = "Showing the rest while you place. " + text
         if session.source == RANGE_TEST and not session.at_rest and session.area in (Area.CONTROLS, Area.MOTION):
@@ -325,6 +410,7 @@ class StageFrame(QWidget):
         self.chips.adjustSize()
         self.chips.move(12, 10)
         self.hint.move(12, h - self.hint.height() - 10)
+        self.slice.move(12, h - self.slice.height() - self.hint.height() - 18)
         self.note.move((w - self.note.width()) // 2, 50)
         self.job.move((w - self.job.width()) // 2, h - self.job.height() - 52)
         self.welcome.move((w - self.welcome.width()) // 2, (h - self.welcome.height()) // 2)

@@ -2,12 +2,39 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout
+from PyQt6.QtGui import QDropEvent
+from PyQt6.QtWidgets import QAbstractItemView, QFrame, QHBoxLayout, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout
 
 from pegloom.app.session import Area, Session
 from pegloom.app.theme import INK, icon
 from pegloom.app.widgets import button, label
+from pegloom.document import edits
+
+
+class JointTree(QTreeWidget):
+    """A tree in which a joint can be dragged onto another joint."""
+
+    def __init__(self, hang: Callable[[str, str], None]) -> None:
+        super().__init__()
+        self.hang = hang
+        self.setDragDropMode(QAbstractItemView.DragDropMode.InternalMove)
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Tell which joint fell on which; the tree itself is filled anew from the document."""
+        target, source = self.itemAt(event.position().toPoint()), self.currentItem()
+        event.setDropAction(Qt.DropAction.IgnoreAction)
+        event.accept()
+        if target is None or source is None:
+            return
+        (kind, thing), (over, parent) = (
+            source.data(0, Qt.ItemDataRole.UserRole),
+            target.data(0, Qt.ItemDataRole.UserRole),
+        )
+        if kind == over == "joint" and thing != parent:
+            self.hang(thing, parent)
 
 
 class PartsDrawer(QFrame):
@@ -36,7 +63,7 @@ class PartsDrawer(QFrame):
         head.addStretch(1)
         head.addWidget(self.find)
         column.addLayout(head)
-        self.tree = QTreeWidget()
+        self.tree = JointTree(self._hang)
         self.tree.setObjectName("parts.tree")
         self.tree.setAccessibleName("Parts of the character")
         self.tree.setHeaderHidden(True)
@@ -49,6 +76,15 @@ class PartsDrawer(QFrame):
         column.addWidget(self.tree)
         session.changed.connect(lambda *_: self.refresh())
         session.selection_changed.connect(self._mark)
+
+    def _hang(self, joint: str, parent: str) -> None:
+        """A joint dropped onto another one."""
+        skeleton = self.session.character.skeleton
+        names = skeleton.joint(joint).name, skeleton.joint(parent).name
+        self.session.try_edit(
+            f"Hang {names[0]} on {names[1]}",
+            lambda d: edits.reparent_joint(d, joint, parent, both_sides=self.session.both_sides),
+        )
 
     def _toggle(self) -> None:
         self.tree.setVisible(not self.tree.isVisible())

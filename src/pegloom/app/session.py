@@ -12,6 +12,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pegloom.app.jobs import Job, JobRunner
+from pegloom.app.recent import remember
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip, sample
@@ -46,6 +47,7 @@ class Tool(Enum):
     TURN = "turn"
     GROW = "grow"
     BRUSH = "brush"
+    DRAW = "draw"
 
 
 class BrushMode(Enum):
@@ -113,6 +115,17 @@ class Session(QObject):
         self.playing = False
         self.looping = True
         self.fingers = 5
+        self.pattern = "auto"
+        self.pairs = 0
+        """Pairs of legs to look for in a many-legged body; 0: as many as the shape shows."""
+        self.with_children = False
+        self.middle_shown = False
+        self.hidden: frozenset[str] = frozenset()
+        """Kinds of things not shown and not picked: joints, pegs, controls, ground."""
+        self.ghost: np.ndarray | None = None
+        """Edges (s, 2, 3) of the pose before standing up, shown for a while."""
+        self.moves: list[tuple[np.ndarray, np.ndarray]] = []
+        """Proposed peg moves shown in the view."""
         self.drag_free = True
         """False while a drag on the stage is under way."""
         self.jobs = JobRunner(self)
@@ -191,6 +204,7 @@ class Session(QObject):
                 self.say(str(error), error=True)
                 return
             self.start_with(document, path)
+            remember(path)
             self.say(f"Opened {path.name}")
             return
 
@@ -208,6 +222,7 @@ class Session(QObject):
             document, notes = result  # type: ignore[misc]
             self.start_with(document, None)
             self.set_area(Area.MESH)
+            remember(path)
             self.say("; ".join([f"Opened {path.name}", *notes[:3]]))
 
         self.jobs.start(Job(f"Opening {path.name}", work, done))
@@ -241,6 +256,7 @@ class Session(QObject):
         self.area = area
         self.tool = Tool.PICK
         character = self.character
+        self.ghost, self.moves = None, []
         if area is Area.WEIGHTS:
             if self.lens is Lens.NONE and character is not None and character.skin is not None:
                 self.lens = Lens.INFLUENCE

@@ -9,7 +9,8 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QFormLayout, QFrame, QHBoxLayout, QL
 
 from pegloom.app.actions import Actions
 from pegloom.app.session import Session
-from pegloom.app.widgets import action_button, label
+from pegloom.app.theme import INK, icon
+from pegloom.app.widgets import action_button, button, label
 from pegloom.core.rig.controls import CHANNELS, with_values
 from pegloom.core.skeleton.joints import other_side_name
 from pegloom.document import edits
@@ -36,22 +37,35 @@ class Tag(QFrame):
         head.addWidget(self.name)
         head.addStretch(1)
         head.addWidget(self.kind)
+        self.fold = button("", "tag.fold", self._toggle, role="plain", tip="Fold or unfold the tag")
+        self.fold.setIcon(icon("chevron-down", INK.soft))
+        self.fold.setAccessibleName("Fold or unfold the tag")
+        head.addWidget(self.fold)
         column.addLayout(head)
+        self.content = QWidget()
+        inner = QVBoxLayout(self.content)
+        inner.setContentsMargins(0, 0, 0, 0)
         self.form = QFormLayout()
         self.form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
         self.form.setHorizontalSpacing(10)
         self.form.setVerticalSpacing(4)
-        column.addLayout(self.form)
+        inner.addLayout(self.form)
         self.fields: dict[str, QDoubleSpinBox] = {}
         self.texts: dict[str, QLabel] = {}
         self.rename: QLineEdit | None = None
         self.buttons = QHBoxLayout()
-        column.addLayout(self.buttons)
+        inner.addLayout(self.buttons)
+        column.addWidget(self.content)
         self.built_for: tuple[str, str] = ("", "")
         self.hide()
         session.selection_changed.connect(self.refresh)
         session.changed.connect(lambda *_: self.refresh())
         session.view_changed.connect(self.refresh)
+
+    def _toggle(self) -> None:
+        self.content.setVisible(self.content.isHidden())
+        self.fold.setIcon(icon("chevron-right" if self.content.isHidden() else "chevron-down", INK.soft))
+        self.refresh()
 
     def refresh(self) -> None:
         selection, character = self.session.selection, self.session.character
@@ -60,6 +74,8 @@ class Tag(QFrame):
             there = character.skeleton is not None and selection.lead in character.skeleton.index
         if there and selection.kind == "control":
             there = character.rig is not None and selection.lead in character.rig.index
+        if there and selection.kind == "part":
+            there = any(p.id == selection.lead for p in character.parts)
         if there and selection.kind == "peg":
             there = character.pegs is not None and selection.lead in character.pegs.by_name
         if not there:
@@ -105,7 +121,10 @@ class Tag(QFrame):
             self.rename.setAccessibleName("Name of the joint")
             self.rename.editingFinished.connect(self._commit_name)
             self.form.addRow(label("Name", "soft"), self.rename)
-            for key, text in (("place", "Place"), ("length", "Length"), ("moves", "Moves"), ("other", "Other side")):
+            for axis in "xyz":
+                self._field(axis, f"{axis}, cm", self._commit_joint)
+            self._field("length", "length, cm", self._commit_length)
+            for key, text in (("moves", "Moves"), ("hangs", "Hangs on"), ("other", "Other side")):
                 self._text(key, text)
         else:
             for key, text in (("size", "Size"), ("what", "Kind"), ("bound", "Bound")):
@@ -168,10 +187,12 @@ class Tag(QFrame):
             self.name.setText(joint.name)
             if self.rename is not None and not self.rename.hasFocus():
                 self.rename.setText(joint.name)
-            self.texts["place"].setText("  ".join(f"{100 * v:.1f}" for v in joint.position) + " cm")
+            for axis, value in zip("xyz", joint.position, strict=True):
+                self._set(axis, value * 100)
             children = skeleton.children(joint.id)
             end = np.array(children[0].position if children else (joint.tail or joint.position))
-            self.texts["length"].setText(f"{100 * float(np.linalg.norm(end - np.array(joint.position))):.1f} cm")
+            self._set("length", 100 * float(np.linalg.norm(end - np.array(joint.position))))
+            self.texts["hangs"].setText(skeleton.joint(joint.parent).name if joint.parent else "nothing")
             count = 0
             for weights in character.skin.weights.values() if character.skin else ():
                 if joint.id in weights.joint_ids:
@@ -210,6 +231,23 @@ class Tag(QFrame):
         both = self.session.both_sides
         x, y, z = place
         self.session.try_edit(f"Place {lead}", lambda d: edits.place_peg(d, lead, (x, y, z), both_sides=both))
+
+    def _commit_joint(self, axis: str, shown: float) -> None:
+        lead = self.session.selection.lead
+        joint = self.session.character.skeleton.joint(lead)
+        place = list(joint.position)
+        place["xyz".index(axis)] = shown / 100
+        both, children = self.session.both_sides, self.session.with_children
+        x, y, z = place
+        self.session.try_edit(
+            f"Move {joint.name}",
+            lambda d: edits.move_joint(d, lead, (x, y, z), both_sides=both, with_children=children),
+        )
+
+    def _commit_length(self, _: str, shown: float) -> None:
+        lead, both = self.session.selection.lead, self.session.both_sides
+        name = self.session.character.skeleton.joint(lead).name
+        self.session.try_edit(f"Lengthen {name}", lambda d: edits.lengthen_joint(d, lead, shown / 100, both_sides=both))
 
     def _commit_name(self) -> None:
         lead = self.session.selection.lead

@@ -24,6 +24,13 @@ if TYPE_CHECKING:
     from pegloom.app.window import Window
 
 DEMO = Path(__file__).parents[1] / "assets" / "demo"
+DEMOS = {
+    "wick": "Wick, the ferry postman",
+    "dumble": "Dumble, the pack tapir",
+    "harl": "Harl, the heron",
+    "winch": "The bell winch",
+    "lantern": "The moth lantern",
+}
 
 
 class Verbs:
@@ -110,36 +117,6 @@ class Verbs:
         self.session.jobs.start(Job("Proving the export", work, done))
 
     # Mesh, joints, weights
-
-    def stand_up(self) -> None:
-        bench = self.window.benches[Area.MESH]
-        up, facing = bench.up.currentData(), bench.facing.currentData()
-        height = bench.height_.value() or None
-        self.session.try_edit("Stand up", lambda d: edits.stand_up(d, up=up, facing=facing, height=height))
-
-    def find_pegs(self) -> None:
-        base, fingers = self.session.history.present, self.session.fingers
-
-        def work(progress: Progress) -> object:
-            document = base
-            character = document.require_character()
-            if character.standing is None and character.skeleton is None:
-                progress(0.02, "standing the mesh up")
-                document = edits.stand_up(document)
-            pegs = edits.find_pegs(document, fingers=fingers, progress=progress)
-            return edits.set_pegs(document, pegs)
-
-        def done(result: object) -> None:
-            pegs = result.require_character().pegs
-            if self._land(base, "Find pegs", result):
-                weak = sum(p.confidence < 0.5 for p in pegs.pegs)
-                self.session.say(f"{len(pegs.pegs)} pegs placed" + (f", {weak} of them weak guesses" if weak else ""))
-
-        self.session.jobs.start(Job("Finding pegs", work, done))
-
-    def build_joints(self) -> None:
-        if self.session.try_edit("Build joints", edits.build_joints):
-            self.session.say(f"{len(self.session.character.skeleton.joints)} joints built; next: Weights (3)")
 
     def bind(self) -> None:
         base = self.session.history.present
@@ -329,6 +306,11 @@ class Verbs:
     def toggle(self, name: str) -> None:
         self.session.set_view(**{name: not getattr(self.session, name)})
 
+    def toggle_kind(self, kind: str) -> None:
+        """Show and pick a kind of thing, or not."""
+        hidden = self.session.hidden
+        self.session.set_view(hidden=hidden - {kind} if kind in hidden else hidden | {kind})
+
     def toggle_see_through(self) -> None:
         from pegloom.render.renderer import Display
 
@@ -358,9 +340,7 @@ class Verbs:
         s, w = self.session, self.window
         a = Action
         table = [
-            a("file.open", "Open a mesh or project", "File", self.open, "Open OBJ, glTF, GLB or a project", "Ctrl+O"),
-            a("file.demo", "Open the demo character", "File", lambda: w.open_path(DEMO / "wick.pegloom"), "Wick, rigged and posed"),
-            a("file.demo_mesh", "Open the unrigged demo mesh", "File", lambda: w.open_path(DEMO / "wick.obj"), "Wick before anything is done"),
+            a("file.open", "Open a mesh or project", "File", self.open, "Open OBJ, glTF, GLB, PLY, STL, USD, ZIP or a project", "Ctrl+O"),
             a("file.save", "Save", "File", self.save, "Save the project", "Ctrl+S", self.need_character),
             a("file.save_as", "Save as", "File", self.save_as, "Save the project elsewhere", "Ctrl+Shift+S", self.need_character),
             a("file.export", "Export GLB", "File", self.export, "Character, weights, pictures and clips as GLB", "Ctrl+E", self.need_character),
@@ -370,9 +350,6 @@ class Verbs:
             a("edit.steps", "Steps", "Edit", w.show_steps, "All steps, to go to any of them", "Ctrl+H"),
             a("edit.palette", "Find an action", "Edit", w.palette_box.open, "Search all actions", "Ctrl+K"),
             a("edit.cancel", "Cancel", "Edit", w.escape, "Drop the drag, the brush, the selection", "Esc"),
-            a("mesh.stand_up", "Stand up", "Mesh", self.stand_up, "Turn, scale and move the mesh to stand", "", self.need_character),
-            a("joints.find_pegs", "Find pegs", "Joints", self.find_pegs, "Look for the landmarks in the mesh", "", self.need_character),
-            a("joints.build", "Build joints", "Joints", self.build_joints, "Joints from the pegs", "", self.need_pegs),
             a("weights.bind", "Bind", "Weights", self.bind, "Compute weights of all included parts", "", self.need_joints),
             a("weights.fill", "Fill the selected vertices", "Weights", self.fill, "Set the joint in hand to the ladder's value", "", self.need_vertices),
             a("weights.smooth", "Smooth the selected vertices", "Weights", self.smooth, "Blend toward the neighbours", "", self.need_vertices),
@@ -413,6 +390,23 @@ class Verbs:
             a("parts.show", "Take all parts in", "Mesh", self.show_all_parts, "Nothing left out", "Shift+N", self.need_character),
             a("help.sheet", "Mouse and keys", "Help", w.show_sheet, "The whole table", "F1"),
         ]  # fmt: skip
+        for name, title in DEMOS.items():
+            table.append(
+                a(f"file.demo_{name}", f"Open the demo: {title}", "File", lambda n=name: w.open_path(DEMO / f"{n}.pegloom"), "Started: joints, weights, controls, a clip")
+            )  # fmt: skip
+            table.append(
+                a(f"file.mesh_{name}", f"Open the demo mesh: {title}", "File", lambda n=name: w.open_path(DEMO / f"{n}.obj"), "Unrigged, before anything is done")
+            )  # fmt: skip
+        for kind in ("joints", "pegs", "controls", "ground"):
+            table.append(
+                a(
+                    f"view.{kind}",
+                    f"Show {kind}",
+                    "View",
+                    lambda k=kind: self.toggle_kind(k),
+                    f"Show and pick {kind}, or not",
+                )
+            )
         for number, area in enumerate(Area, 1):
             table.append(
                 a(

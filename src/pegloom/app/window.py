@@ -32,17 +32,22 @@ from pegloom.app.session import Area, Selection, Session, Tool
 from pegloom.app.strip import Strip
 from pegloom.app.theme import INK, LINEN, apply_theme, icon
 from pegloom.app.verbs import Verbs
+from pegloom.app.verbs_joints import JointVerbs
+from pegloom.app.verbs_mesh import MeshVerbs
 from pegloom.app.widgets import button, label
 from pegloom.document.model import Document
+from pegloom.files.reading import READABLE as READABLE_MESHES
 from pegloom.render.renderer import Display
 
-READABLE = "Meshes and projects (*.obj *.glb *.gltf *.pegloom)"
+READABLE = f"Meshes and projects ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom)"
+PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff *.bmp)"
 
 
 class Ask(Protocol):
     """Questions to the user; tests hand in their own answers."""
 
     def open_file(self) -> str: ...
+    def open_picture(self) -> str: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
     def confirm(self, question: str) -> bool: ...
 
@@ -55,6 +60,9 @@ class AskByDialog:
 
     def open_file(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Open a mesh or project", "", READABLE)[0]
+
+    def open_picture(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Choose a picture", "", PICTURES)[0]
 
     def save_file(self, title: str, name: str, kind: str) -> str:
         return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]
@@ -82,8 +90,8 @@ class Window(QMainWindow):
         self.stage = self.frame_.stage
         self.palette_box = Palette(self.actions_, self)
         self.benches: dict[Area, QWidget] = {}
-        verbs = Verbs(self)
-        self.actions_.add(*verbs.declare())
+        self.verbs = Verbs(self)
+        self.actions_.add(*self.verbs.declare(), *MeshVerbs(self).declare(), *JointVerbs(self).declare())
         # The tag was made before the actions; what it shows is built when something is selected.
         self._build()
         self.session.changed.connect(lambda *_: self._title())
@@ -227,7 +235,7 @@ class Window(QMainWindow):
                 return
             self.session.open(path)
             if path.suffix == ".pegloom" and self.session.character is not None:
-                demo = path.name == "wick.pegloom" and "assets" in path.parts
+                demo = "demo" in path.parts and "assets" in path.parts
                 if demo:  # shown in his colours; saving asks for a place of its own
                     self.session.path = None
                     self.session.set_view(display=Display.TEXTURED)
@@ -246,6 +254,8 @@ class Window(QMainWindow):
             self.palette_box.hide()
         elif self.stage.cancel_drag():
             return
+        elif self.session.moves:
+            self.session.set_view(moves=[])
         elif self.session.tool is not Tool.PICK:
             self.session.set_view(tool=Tool.PICK)
         else:

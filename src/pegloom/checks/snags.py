@@ -7,6 +7,7 @@ from enum import Enum
 
 import numpy as np
 
+from pegloom.core.geometry.mend import inward_faces, rows_near
 from pegloom.core.geometry.mesh import (
     Mesh,
     diagonal,
@@ -18,9 +19,10 @@ from pegloom.core.geometry.mesh import (
     weld,
 )
 from pegloom.core.memo import by_identity
+from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.joints import Vector
 from pegloom.core.skin.weights import row_sums_hold
-from pegloom.document.model import Character
+from pegloom.document.model import Character, PartKind
 
 
 class Severity(Enum):
@@ -73,6 +75,16 @@ def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
     doubled = len(tri) - len(np.unique(np.sort(g.group[tri], axis=1), axis=0))
     if doubled:
         add("doubled-faces", Severity.DOUBT, f"{doubled} faces lie on others", doubled, None)
+    inward = np.flatnonzero(inward_faces(mesh))
+    if len(inward):
+        first = int(mesh.corners[mesh.starts[inward[0]]])
+        add(
+            "inward-faces",
+            Severity.DOUBT,
+            f"{len(inward)} faces look inward or against their neighbours",
+            len(inward),
+            first,
+        )
     seams = mesh.vertex_count - g.count
     if seams:
         add(
@@ -103,10 +115,55 @@ def find_snags(character: Character) -> tuple[Snag, ...]:
         for peg in weak:
             message = f"the place of {peg.name} is a weak guess; look and drag it"
             found.append(Snag("weak-peg", "joints", Severity.DOUBT, message, where=peg.position, subject=peg.name))
+    if len(points) and character.standing is not None:
+        low = float(points[:, 1].min())
+        if abs(low) > 0.01 * character.height:
+            word = "above" if low > 0 else "below"
+            message = f"the lowest point is {100 * abs(low):.1f} cm {word} the floor"
+            found.append(Snag("off-floor", "mesh", Severity.NOTE, message, fix="mesh.stand_up"))
     if character.skeleton is not None:
         found += _bind_snags(character)
+        found += _joint_snags(character)
     order = {Severity.WRONG: 0, Severity.DOUBT: 1, Severity.NOTE: 2}
     return tuple(sorted(found, key=lambda snag: order[snag.severity]))
+
+
+def _joint_snags(character: Character) -> list[Snag]:
+    """Crooked axes, changes by hand whose pegs have moved, too few edge rows where a limb bends."""
+    skeleton = character.skeleton
+    assert skeleton is not None
+    found = []
+    for crooked in crooked_axes(skeleton):
+        joint = skeleton.joint(crooked.joint)
+        severity = Severity.NOTE if joint.id.startswith("file.") else Severity.DOUBT
+        message = f"{joint.name}: its axes are {np.degrees(max(crooked.aim, crooked.bend)):.0f} degrees off its limb"
+        found.append(
+            Snag("crooked-axes", "joints", severity, message, where=joint.position, subject=joint.id, fix="axes.mend")
+        )
+    for joint in skeleton.joints:
+        if not joint.id.endswith(".lower"):
+            continue
+        length = float(
+            np.linalg.norm(np.array(joint.position) - np.array(skeleton.joint(joint.parent or joint.id).position))
+        )
+        skin = [p for p in character.included if p.kind is PartKind.SKIN and p.mesh.vertex_count]
+        if not skin or length <= 0:
+            continue
+        rows = max(rows_near(p.mesh, np.array(joint.position), joint.matrix[:3, 1], 0.22 * length) for p in skin)
+        if 0 < rows < 3:
+            message = f"{joint.name}: {rows} edge rows where it bends; three or more bend cleanly"
+            found.append(
+                Snag(
+                    "few-rows",
+                    "mesh",
+                    Severity.DOUBT,
+                    message,
+                    where=joint.position,
+                    subject=joint.id,
+                    fix="mesh.edge_rows",
+                )
+            )
+    return found
 
 
 def _bind_snags(character: Character) -> list[Snag]:

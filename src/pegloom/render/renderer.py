@@ -64,7 +64,7 @@ class Renderer:
 
     def __init__(self) -> None:
         self.gl = moderngl.create_context(require=330)
-        self.programs = {name: self._program(name) for name in ("mesh", "line", "dot", "sky", "plain")}
+        self.programs = {name: self._program(name) for name in ("mesh", "line", "dot", "sky", "plain", "picture")}
         self.surfaces: dict[str, Surface] = {}
         self.pictures: dict[str, Any] = {}
         corners = np.array([[0, -1], [1, -1], [0, 1], [1, 1]], dtype=np.float32)
@@ -73,6 +73,7 @@ class Renderer:
         self.square = self.gl.buffer(square.tobytes())
         self.sky = self.gl.vertex_array(self.programs["sky"], [(self.square, "2f", "in_corner")])
         self.sets: dict[str, tuple[Any, Any, int]] = {}
+        self.boards: list[tuple[str, FloatArray, float]] = []
         self.white = self.gl.texture((1, 1), 4, b"\xff" * 4)
         self.programs["mesh"]["ramp"].value = [tuple(rgb(c)) for c in RAMP]
 
@@ -217,13 +218,14 @@ class Renderer:
         self.sky.render(moderngl.TRIANGLE_STRIP)
         full = camera.projection(*size) @ camera.view()
         matrix = tuple(full.T.ravel().astype("f4"))
-        for name in ("mesh", "line", "dot", "plain"):
+        for name in ("mesh", "line", "dot", "plain", "picture"):
             self.programs[name]["clip_from_world"].value = matrix
         for name in ("line", "dot"):
             self.programs[name]["stage"].value = tuple(float(v) for v in size)
         gl.enable(moderngl.DEPTH_TEST)
         gl.depth_func = "<="
         self._lines("behind", 1.0)
+        self._boards()
         self._meshes(camera, looks, display, wire_over, lens_mode)
         gl.disable(moderngl.DEPTH_TEST)
         self._lines("through", 0.32 if display is not Display.SEE_THROUGH else 1.0)
@@ -233,6 +235,25 @@ class Renderer:
             gl.disable(moderngl.DEPTH_TEST)
         self._lines("over", 1.0)
         self._dots()
+
+    def set_boards(self, boards: list[tuple[str, FloatArray, float]]) -> None:
+        """Pictures behind the mesh: (key of an uploaded picture, corners (4, 3) from its lower left, alpha)."""
+        self.boards = boards
+
+    def _boards(self) -> None:
+        program = self.programs["picture"]
+        for key, corners, alpha in self.boards:
+            if key not in self.pictures:
+                continue
+            uv = np.array([[0, 0], [1, 0], [0, 1], [1, 1]], dtype=np.float32)
+            data = np.concatenate([corners[[0, 1, 3, 2]].astype(np.float32), uv], axis=1)
+            buffer = self.gl.buffer(np.ascontiguousarray(data).tobytes())
+            array = self.gl.vertex_array(program, [(buffer, "3f 2f", "in_point", "in_uv")])
+            self.pictures[key].use(0)
+            program["alpha"].value = alpha
+            array.render(moderngl.TRIANGLE_STRIP)
+            array.release()
+            buffer.release()
 
     def _meshes(
         self, camera: Camera, looks: dict[str, list[Look]], display: Display, wire_over: bool, lens_mode: int

@@ -136,7 +136,10 @@ class Camera:
         low, high = points.min(axis=0), points.max(axis=0)
         x, y, z = (float(v) for v in (low + high) / 2)
         offset = points - (low + high) / 2
-        tall = np.abs(offset @ self.up).max()
-        wide = np.abs(offset @ self.right).max() / max(aspect, 0.1)
-        half = max(float(max(tall, wide)), 1e-3) * room
-        return replace(self, target=(x, y, z), distance=half / float(np.tan(FIELD_OF_VIEW / 2)))
+        tall = np.abs(offset @ self.up) * room
+        wide = np.abs(offset @ self.right) * room / max(aspect, 0.1)
+        slope = float(np.tan(FIELD_OF_VIEW / 2))
+        # In perspective what is nearer to the eye needs more room.
+        ahead = offset @ self.backward if self.perspective else np.zeros(len(points))
+        distance = max(float((np.maximum(tall, wide) / slope + ahead).max()), 1e-3)
+        return replace(self, target=(x, y, z), distance=distance)

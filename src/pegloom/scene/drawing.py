@@ -9,8 +9,11 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose
 from pegloom.core.rig.shapes import shape_lines
+from pegloom.core.skeleton.axes import clean_matrix
+from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
 from pegloom.core.skeleton.pegs import PegSet
+from pegloom.document.model import Character
 from pegloom.scene.camera import Camera
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.handles import Handle, HandleKind, handle_lines
@@ -31,6 +34,16 @@ class Marks:
 
 def side_colour(side: Side) -> FloatArray:
     return rgb(SIDE_COLOURS[side])
+
+
+def side_colour_name(thing: str, character: Character | None, kind: str) -> str:
+    """The colour (#RRGGBB) of the side a peg or a joint is on."""
+    side = Side.CENTRE
+    if kind == "peg":
+        side = {"l_": Side.LEFT, "r_": Side.RIGHT}.get(thing[:2], Side.CENTRE)
+    elif character is not None and character.skeleton is not None and thing in character.skeleton.index:
+        side = character.skeleton.joint(thing).side
+    return SIDE_COLOURS[side]
 
 
 def draw_ground(draw: DrawList, height: float) -> None:
@@ -69,11 +82,13 @@ def draw_stick(draw: DrawList, height: float, aside: float) -> None:
 def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks: Marks, *, alpha: float = 1.0) -> None:
     """Cords of three strands and joints with rings, in side colours."""
     sizes = _cord_radius(skeleton)
+    worlds = shown_axes(skeleton, worlds)
     for i, joint in enumerate(skeleton.joints):
         colour = side_colour(joint.side)
         chosen = joint.id in marks.selected
         parent = int(skeleton.parents[i])
         floating = parent >= 0 and skeleton.joints[parent].parent is None and len(skeleton.joints) > 2
+        floating = floating or joint.floating
         if parent >= 0 and not floating:
             parent_id = skeleton.joints[parent].id
             held = parent_id in marks.selected
@@ -94,6 +109,59 @@ def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks:
         if joint.id == marks.hovered:
             draw.dots.add(place, LINEN, small + 3.5, hollow=1.0, alpha=0.9)
         draw.dots.add(place, colour, small + (1.2 if chosen else 0.0), hollow=1.0, alpha=alpha)
+
+
+def shown_axes(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:
+    """Posed worlds (j, 4, 4) with clean axes where a file's joint has its own: those stay for the way back."""
+    if not any(j.id.startswith("file.") for j in skeleton.joints):
+        return worlds
+    clean = np.array([clean_matrix(skeleton, j) for j in skeleton.joints])
+    return np.asarray(worlds @ skeleton.inverse_world @ clean)
+
+
+def draw_plaques(draw: DrawList, pegs: PegSet, skeleton: Skeleton, height: float) -> None:
+    """A small plaque over each thumb's end: with the right roll it lies flat on the nail."""
+    for kit in kits_in(pegs):
+        if kit.bend != "thumb" or kit.joints[-1] not in skeleton.index:
+            continue
+        joint = skeleton.joint(kit.joints[-1])
+        world = joint.matrix
+        tip = np.array(joint.tail if joint.tail else joint.position)
+        middle = tip + world[:3, 2] * 0.009 * height - world[:3, 1] * 0.006 * height
+        a, b = world[:3, 0] * 0.007 * height, world[:3, 1] * 0.009 * height
+        corners = np.array([middle + a + b, middle - a + b, middle - a - b, middle + a - b, middle + a + b])
+        draw.over.add(corners, side_colour(joint.side), 2.2, 0.95)
+        draw.over.add(np.array([tip, middle]), side_colour(joint.side), 1.2, 0.7)
+
+
+def draw_ghost(draw: DrawList, lines: FloatArray) -> None:
+    """The pose before: faint edges (s, 2, 3)."""
+    for line in lines:
+        draw.behind.add(line, LINEN, 1.0, 0.16)
+
+
+def draw_middle(draw: DrawList, middle: float, height: float, depth: float, held: bool) -> None:
+    """The centre line: a dashed frame of the mirror plane, a thick line at the front to drag."""
+    for a, b in (((0, -depth), (height, -depth)), ((height, -depth), (height, depth)), ((0, depth), (0, -depth))):
+        start, end = np.array([middle, a[0], a[1]]), np.array([middle, b[0], b[1]])
+        for k in range(0, 20, 2):
+            draw.through.add(
+                np.array([start + (end - start) * k / 20, start + (end - start) * (k + 1) / 20]), LINEN, 1.0, 0.5
+            )
+    front = np.array([[middle, 0, depth], [middle, height, depth]])
+    draw.over.add(front, rgb("#B793E0"), 4.0 if held else 2.2, 0.95)
+
+
+def middle_line(middle: float, height: float, depth: float) -> FloatArray:
+    """The line of the mirror plane that can be dragged (2, 3)."""
+    return np.array([[middle, 0.0, depth], [middle, height, depth]])
+
+
+def draw_moves(draw: DrawList, moves: list[tuple[FloatArray, FloatArray]]) -> None:
+    """Proposed moves: a line from where a peg stands to where it belongs, a ring there."""
+    for here, there in moves:
+        draw.over.add(np.array([here, there]), LINEN, 2.2, 0.9)
+        draw.dots.add(there, LINEN, 6.0, hollow=1.0, alpha=0.95)
 
 
 def _cord_radius(skeleton: Skeleton) -> FloatArray:

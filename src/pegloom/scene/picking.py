@@ -93,3 +93,28 @@ def inside_box(
     (x0, x1), (y0, y1) = sorted((corner[0], other[0])), sorted((corner[1], other[1]))
     inside = (screen[:, 0] >= x0) & (screen[:, 0] <= x1) & (screen[:, 1] >= y0) & (screen[:, 1] <= y1)
     return np.asarray(inside & (screen[:, 2] > 0))
+
+
+def inside_lasso(
+    points: FloatArray, path: list[tuple[float, float]], camera: Camera, size: tuple[int, int]
+) -> BoolArray:
+    """Which points (n, 3) are drawn inside a closed line of pixels, by the even-odd rule."""
+    screen = camera.project(points, *size)
+    x, y = screen[:, 0], screen[:, 1]
+    inside = np.zeros(len(points), dtype=bool)
+    for (x0, y0), (x1, y1) in zip(path, [*path[1:], path[0]], strict=True):
+        crosses = (y0 > y) != (y1 > y)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            at = x0 + (y - y0) * (x1 - x0) / (y1 - y0) if y1 != y0 else np.full(len(points), np.inf)
+        inside ^= crosses & (x < at)
+    return np.asarray(inside & (screen[:, 2] > 0))
+
+
+def middle_of_surface(ray: Ray, points: FloatArray, triangles: IntArray) -> FloatArray | None:
+    """Half way between where a ray enters the surface and where it leaves it again: a joint's place under the pointer."""
+    first = hit_surface(ray, points, triangles)
+    if first is None:
+        return None
+    onward = Ray(first.point + ray.direction * 1e-5 * max(first.distance, 1.0), ray.direction)
+    second = hit_surface(onward, points, triangles)
+    return first.point if second is None else np.asarray((first.point + second.point) / 2)

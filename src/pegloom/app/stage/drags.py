@@ -15,7 +15,7 @@ from pegloom.core.rig.evaluate import place_control
 from pegloom.document import edits
 from pegloom.scene.camera import Camera
 from pegloom.scene.handles import MOVE_SNAP, HandleDrag, HandleKind, make_handle, on_view_plane
-from pegloom.scene.picking import inside_box
+from pegloom.scene.picking import inside_box, inside_lasso
 from pegloom.scene.stroke import Paint, Stroke
 
 START_AFTER = 3.0
@@ -62,6 +62,33 @@ class PointDrag:
     def release(self) -> None:
         if self.moved is not None:
             self.session.commit(self.name, self.moved)
+
+    def cancel(self) -> None:
+        self.session.drop_preview()
+
+
+class MiddleDrag:
+    """The centre line dragged sideways."""
+
+    def __init__(
+        self, session: Session, camera: Camera, size: Size, point: np.ndarray, start: tuple[float, float]
+    ) -> None:
+        self.session, self.camera, self.size, self.point, self.start = session, camera, size, point, start
+        self.base = session.history.present
+        self.grab = on_view_plane(camera, point, *start, size)
+        self.moved: object | None = None
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        away = on_view_plane(self.camera, self.point, x, y, self.size) - self.grab
+        place = float(self.point[0] + away[0])
+        if snap:
+            place = round(place / MOVE_SNAP) * MOVE_SNAP
+        self.moved = edits.set_middle(self.base, place)
+        self.session.preview(self.moved)
+
+    def release(self) -> None:
+        if self.moved is not None:
+            self.session.commit("Drag the centre line", self.moved)
 
     def cancel(self) -> None:
         self.session.drop_preview()
@@ -165,21 +192,31 @@ class BrushDrag:
 
 
 class BoxDrag:
-    """A box over vertices (in Weights) or over pegs, joints and controls."""
+    """A box over vertices (in Weights) or over pegs, joints and controls; with `lasso` a line drawn round them."""
+
+    lasso = False
 
     def __init__(self, session: Session, camera: Camera, size: Size, start: tuple[float, float], add: bool,
                  things: tuple[str, list[str], np.ndarray], vertices: bool, refresh: Callable[[], None]) -> None:  # fmt: skip
         self.session, self.camera, self.size, self.start = session, camera, size, start
         self.add, self.things, self.vertices, self.refresh = add, things, vertices, refresh
         self.corner = start
+        self.path = [start]
 
     @property
     def drawn(self) -> bool:
-        return max(abs(self.corner[0] - self.start[0]), abs(self.corner[1] - self.start[1])) > START_AFTER
+        return max(max(abs(x - self.start[0]), abs(y - self.start[1])) for x, y in self.path) > START_AFTER
 
     def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
         self.corner = (x, y)
+        self.path.append((x, y))
         self.refresh()
+
+    def inside(self, points: np.ndarray) -> np.ndarray:
+        """Which points (n, 3) are drawn inside."""
+        if self.lasso:
+            return inside_lasso(points, self.path, self.camera, self.size)
+        return inside_box(points, self.start, self.corner, self.camera, self.size)
 
     def release(self) -> None:
         if not self.drawn:
@@ -191,7 +228,7 @@ class BoxDrag:
             self._take_vertices()
             return
         kind, ids, points = self.things
-        inside = inside_box(points, self.start, self.corner, self.camera, self.size) if len(ids) else np.zeros(0, bool)
+        inside = self.inside(points) if len(ids) else np.zeros(0, bool)
         chosen = [i for i, there in zip(ids, inside, strict=True) if there]
         self.session.select(kind, *chosen, add=self.add)
 
@@ -201,7 +238,7 @@ class BoxDrag:
             return
         chosen = dict(self.session.vertices) if self.add else {}
         for part in character.included:
-            inside = np.flatnonzero(inside_box(frame.points[part.id], self.start, self.corner, self.camera, self.size))
+            inside = np.flatnonzero(self.inside(frame.points[part.id]))
             if len(inside):
                 chosen[part.id] = np.union1d(chosen.get(part.id, np.zeros(0, dtype=np.int64)), inside)
         self.session.vertices = chosen

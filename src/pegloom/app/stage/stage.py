@@ -6,7 +6,8 @@ Mouse (one table, shown in Help):
     wheel                     zoom to the pointer
     Ctrl+wheel, Shift+wheel   brush size, brush strength
     left                      pick; drag pegs, joints, controls and handles; paint with the brush
-    left on empty ground      a box; Shift adds
+    left on empty ground      a box, with Alt a lasso; Shift adds
+    left, drawing joints (J)  lay a joint in the middle of the mesh; Shift on the skin, Ctrl on the grid
 """
 
 from __future__ import annotations
@@ -21,21 +22,32 @@ from PyQt6.QtOpenGLWidgets import QOpenGLWidget
 from PyQt6.QtWidgets import QWidget
 
 from pegloom.app.session import Area, Session, Tool
-from pegloom.app.stage.drags import BoxDrag, BrushDrag, ControlDrag, Drag, PointDrag, handle_for, handle_kind
+from pegloom.app.stage.drags import (
+    BoxDrag,
+    BrushDrag,
+    ControlDrag,
+    Drag,
+    MiddleDrag,
+    PointDrag,
+    handle_for,
+    handle_kind,
+)
 from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.mesh import triangulate
+from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
+from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import skin_matrices
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.document import edits
-from pegloom.document.model import Character, Part
+from pegloom.document.model import Character, Part, Subdivision
 from pegloom.files.images import pixels
 from pegloom.render.renderer import Display, Look, Renderer
 from pegloom.scene import drawing, lenses
 from pegloom.scene.camera import Camera
 from pegloom.scene.drawlist import DrawList
-from pegloom.scene.handles import HandleDrag, HandleKind, grip_under, make_handle
+from pegloom.scene.handles import MOVE_SNAP, HandleDrag, HandleKind, grip_under, make_handle, on_view_plane
 from pegloom.scene.lenses import Lens
-from pegloom.scene.picking import NEAR_ENOUGH, Hit, hit_surface, line_distance, nearest_dot
+from pegloom.scene.picking import NEAR_ENOUGH, Hit, hit_surface, line_distance, middle_of_surface, nearest_dot
 from pegloom.scene.stroke import Stroke
 
 
@@ -62,7 +74,7 @@ class Stage(QOpenGLWidget):
         self.pointer: tuple[float, float] | None = None
         self.brush_hit: tuple[Part, Hit] | None = None
         self.stroke: Stroke | None = None
-        self._ground_for: float | None = None
+        self._ground_for: object = None
         self._framed: object | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -100,22 +112,32 @@ class Stage(QOpenGLWidget):
         character, frame = session.character, session.frame()
         looks: dict[str, list[Look]] = {}
         height = character.height if character else 1.7
-        if self._ground_for != height:
+        wanted = (height, "ground" in session.hidden, id(session.ghost), session.area is Area.MESH)
+        if self._ground_for != wanted:
             ground = DrawList()
-            drawing.draw_ground(ground, height)
+            if "ground" not in session.hidden:
+                drawing.draw_ground(ground, height)
+            if session.ghost is not None and session.area is Area.MESH:
+                drawing.draw_ghost(ground, session.ghost)
             renderer.set_lines("behind", ground.behind.packed())
-            self._ground_for = height
+            self._ground_for = wanted
         if character is not None and frame is not None:
             renderer.keep_parts({part.id for part in character.included})
             for part in character.included:
                 points = frame.points[part.id]
                 if self.stroke is not None and self.stroke.part.id == part.id and character.skeleton is not None:
                     points = self.stroke.points(skin_matrices(character.skeleton, frame.joints))
-                renderer.show_part(part.id, part.mesh, points)
-                self._send_lens(character, part, points)
+                if part.smooth is not Subdivision.NONE:
+                    fine = smoothed(part)
+                    renderer.show_part(part.id, fine.mesh, fine.matrix @ points)
+                    self._send_lens(character, part, points, fine.matrix)
+                else:
+                    renderer.show_part(part.id, part.mesh, points)
+                    self._send_lens(character, part, points)
             looks = self._looks(character)
         else:
             renderer.keep_parts(set())
+        renderer.set_boards(self._boards(character))
         renderer.set_draw_list(self._marks(character))
         mode = {Lens.NONE: 0, Lens.INFLUENCE: 1, Lens.ALL: 2, Lens.STRAIN: 2}[session.lens]
         if character is None or character.skin is None:
@@ -142,8 +164,33 @@ class Stage(QOpenGLWidget):
             looks.append(Look((r, g, b), a if material.see_through else 1.0, 1.0 - material.roughness, key))
         return {part.id: looks for part in character.included}
 
-    def _send_lens(self, character: Character, part: Part, points: np.ndarray) -> None:
+    def _boards(self, character: Character | None) -> list[tuple[str, np.ndarray, float]]:
+        """Reference pictures that face the way the camera looks."""
+        made = []
+        for reference in character.references if character else ():
+            facing = {"x": self.camera.backward[0], "y": self.camera.backward[1], "z": self.camera.backward[2]}
+            if abs(facing[reference.along]) < 0.5 or self.session.area is Area.HANDOVER:
+                continue
+            key = f"board {id(reference.image)}"
+            if key not in self.renderer.pictures:
+                self.renderer.set_picture(key, pixels(reference.image))
+            wide, tall = self.renderer.pictures[key].size
+            half = np.array([reference.height * wide / max(tall, 1), reference.height]) / 2
+            right, up = {"x": ([0, 0, -1], [0, 1, 0]), "y": ([1, 0, 0], [0, 0, -1]), "z": ([1, 0, 0], [0, 1, 0])}[
+                reference.along
+            ]
+            sign = -1.0 if facing[reference.along] < 0 else 1.0
+            a, b = np.array(right) * half[0] * sign, np.array(up) * half[1]
+            depth = 0.75 * character.height * np.array([reference.along == c for c in "xyz"]) * -sign
+            c = np.array(reference.centre) + depth
+            made.append((key, np.array([c - a - b, c + a - b, c + a + b, c - a + b]), reference.alpha))
+        return made
+
+    def _send_lens(self, character: Character, part: Part, points: np.ndarray, fine: object = None) -> None:
         session, renderer = self.session, self.renderer
+        if fine is not None:
+            self._send_fine_lens(character, part, points, fine)
+            return
         weights = character.skin.weights.get(part.id) if character.skin else None
         if session.lens is Lens.NONE:
             return
@@ -166,6 +213,24 @@ class Stage(QOpenGLWidget):
         else:
             renderer.set_lens(part.id, lenses.strain_colours(part, points), points)
 
+    def _send_fine_lens(self, character: Character, part: Part, points: np.ndarray, fine: object) -> None:
+        """The lens of a smoothed cage: its values smoothed alike."""
+        session = self.session
+        weights = character.skin.weights.get(part.id) if character.skin else None
+        if session.lens is Lens.NONE:
+            return
+        if weights is None:
+            values = np.zeros((part.mesh.vertex_count, 4))
+        elif session.lens is Lens.INFLUENCE:
+            values = lenses.influence_values(weights, session.influence)
+            if self.stroke is not None and self.stroke.part.id == part.id:
+                values[:, 0] = self.stroke.influence(session.influence)
+        elif session.lens is Lens.ALL:
+            values = lenses.all_influences(weights)
+        else:
+            values = lenses.strain_colours(part, points)
+        self.renderer.set_lens(part.id, fine @ values, object())
+
     def _marks(self, character: Character | None) -> DrawList:
         draw = DrawList()
         session, frame = self.session, self.session.frame()
@@ -176,13 +241,22 @@ class Stage(QOpenGLWidget):
         )
         drawing.draw_stick(draw, character.height, wide + 0.12 * character.height)
         marks = drawing.Marks(frozenset(session.selection.ids), self.hovered)
-        if session.area in (Area.JOINTS, Area.WEIGHTS) and character.skeleton is not None:
+        if session.area is Area.MESH and session.middle_shown and character.standing is not None:
+            drawing.draw_middle(
+                draw, character.standing.middle, character.height, self._depth(character), self.hovered == "middle"
+            )
+        shown = session.hidden
+        if session.area in (Area.JOINTS, Area.WEIGHTS) and character.skeleton is not None and "joints" not in shown:
             faint = session.area is Area.JOINTS and character.pegs is not None
             drawing.draw_skeleton(draw, character.skeleton, frame.joints, marks, alpha=0.55 if faint else 0.95)
-        if session.area is Area.JOINTS and character.pegs is not None:
+        if session.area is Area.JOINTS and character.pegs is not None and character.skeleton is not None:
+            drawing.draw_plaques(draw, character.pegs, character.skeleton, character.height)
+        if session.area is Area.JOINTS and session.moves:
+            drawing.draw_moves(draw, session.moves)
+        if session.area is Area.JOINTS and character.pegs is not None and "pegs" not in shown:
             drawing.draw_pegs(draw, character.pegs, marks, character.height)
         posing = session.area in (Area.CONTROLS, Area.MOTION) and not session.playing and not session.shown_pose.direct
-        if posing and character.rig is not None:
+        if posing and character.rig is not None and "controls" not in shown:
             drawing.draw_controls(draw, character.rig, frame.controls, character.pose, marks)
             held = handle_for(session, self.camera, self.size_in_points)
             if held is not None:
@@ -197,6 +271,11 @@ class Stage(QOpenGLWidget):
                 for vertex in chosen[:: max(len(chosen) // 3000, 1)]:
                     draw.dots.add(points[vertex], drawing.LINEN, 2.2, alpha=0.9)
         return draw
+
+    @staticmethod
+    def _depth(character: Character) -> float:
+        points = character.all_points()
+        return float(points[:, 2].max()) + 0.02 * character.height if len(points) else 0.3
 
     # Camera
 
@@ -276,12 +355,19 @@ class Stage(QOpenGLWidget):
         character = self.session.character
         if character is None:
             return ""
+        hidden = self.session.hidden
         if self.session.area is Area.JOINTS:
-            return "peg" if character.pegs is not None else "joint"
+            return (
+                "peg"
+                if character.pegs is not None and "pegs" not in hidden
+                else "joint"
+                if "joints" not in hidden
+                else ""
+            )
         if self.session.area is Area.WEIGHTS:
-            return "joint"
+            return "joint" if "joints" not in hidden else ""
         if self.session.area in (Area.CONTROLS, Area.MOTION):
-            return "control"
+            return "control" if "controls" not in hidden else ""
         return "part"
 
     def thing_at(self, x: float, y: float) -> tuple[str, str]:
@@ -289,7 +375,7 @@ class Stage(QOpenGLWidget):
         kind = self.pickable()
         size = self.size_in_points
         if kind in ("peg", "joint"):
-            for option in dict.fromkeys([kind, "joint"]):
+            for option in dict.fromkeys([kind, *(["joint"] if "joints" not in self.session.hidden else [])]):
                 _, ids, points = self._things(option)
                 found = nearest_dot(points, x, y, self.camera, size)
                 if found is not None:
@@ -306,6 +392,8 @@ class Stage(QOpenGLWidget):
                     best = min(best, (line_distance(world, x, y, self.camera, size) + extra, control.id))
             if best[1]:
                 return "control", best[1]
+            return "", ""
+        if kind != "part":
             return "", ""
         hit = self.surface_at(x, y)
         return ("part", hit[0].id) if hit else ("", "")
@@ -337,7 +425,10 @@ class Stage(QOpenGLWidget):
         elif button == Qt.MouseButton.RightButton:
             self.turning = "orbit"
         elif button == Qt.MouseButton.LeftButton:
-            self.drag = self._begin(x, y, shift, bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
+            ctrl = bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier)
+            self.drag = self._begin(x, y, shift, ctrl)
+            if isinstance(self.drag, BoxDrag):
+                self.drag.lasso = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
         self.session.drag_free = self.drag is None
 
     def _begin(self, x: float, y: float, shift: bool, ctrl: bool) -> Drag | None:
@@ -347,6 +438,14 @@ class Stage(QOpenGLWidget):
             return None
         if session.area is Area.WEIGHTS and session.tool is Tool.BRUSH:
             return self._begin_stroke(character, x, y, ctrl)
+        if session.area is Area.JOINTS and session.tool is Tool.DRAW:
+            self._draw_joint(character, x, y, shift, ctrl)
+            return None
+        if self._middle_at(x, y):
+            point = drawing.middle_line(character.standing.middle, character.height, self._depth(character)).mean(
+                axis=0
+            )
+            return MiddleDrag(session, self.camera, size, point, (x, y))
         held = handle_for(session, self.camera, size) if self.pickable() == "control" else None
         frame = session.frame()
         if held is not None and frame is not None:
@@ -366,6 +465,54 @@ class Stage(QOpenGLWidget):
         things = self._things(self.pickable())
         return BoxDrag(session, self.camera, size, (x, y), shift, things, session.area is Area.WEIGHTS, self.update)
 
+    def _middle_at(self, x: float, y: float) -> bool:
+        session, character = self.session, self.session.character
+        if session.area is not Area.MESH or not session.middle_shown or character is None or character.standing is None:
+            return False
+        line = drawing.middle_line(character.standing.middle, character.height, self._depth(character))
+        return line_distance(line, x, y, self.camera, self.size_in_points) < NEAR_ENOUGH
+
+    def _draw_joint(self, character: Character, x: float, y: float, shift: bool, ctrl: bool) -> None:
+        """One click of the drawing tool: begin at a joint, or lay the next one."""
+        session, size = self.session, self.size_in_points
+        _, ids, points = self._things("joint")
+        found = nearest_dot(points, x, y, self.camera, size)
+        if found is not None and not shift:
+            session.select("joint", ids[found])
+            session.say(f"Drawing on from {character.skeleton.joint(ids[found]).name}")
+            return
+        ray = self.camera.ray(x, y, *size)
+        place = None
+        for part in character.included:
+            triangles = triangulate(part.mesh).vertices
+            if shift:
+                hit = hit_surface(ray, part.mesh.points, triangles)
+                option = None if hit is None else hit.point
+            else:
+                option = middle_of_surface(ray, part.mesh.points, triangles)
+            if option is not None and (
+                place is None or np.linalg.norm(option - ray.origin) < np.linalg.norm(place - ray.origin)
+            ):
+                place = option
+        parent = session.selection.lead if session.selection.kind == "joint" else None
+        if place is None:
+            base = points[ids.index(parent)] if parent in ids else np.array(self.camera.target)
+            place = on_view_plane(self.camera, base, x, y, size)
+        if ctrl:
+            place = np.round(place / MOVE_SNAP) * MOVE_SNAP
+        if session.both_sides and abs(place[0]) < 0.015 * character.height:
+            place = place * [0.0, 1.0, 1.0]
+        made = ""
+
+        def edit(document: object) -> object:
+            nonlocal made
+            a, b, c = (float(v) for v in place)
+            document, made = edits.draw_joint(document, (a, b, c), parent=parent, both_sides=session.both_sides)
+            return document
+
+        if session.try_edit("Draw a joint", edit):
+            session.select("joint", made)
+
     def _begin_thing(self, character: Character, kind: str, found: str, x: float, y: float) -> Drag | None:
         session, size = self.session, self.size_in_points
         both = session.both_sides
@@ -381,7 +528,7 @@ class Stage(QOpenGLWidget):
             name = f"Move {character.skeleton.joint(found).name}"
             return PointDrag(
                 session, self.camera, size, point, (x, y),
-                lambda d, p: edits.move_joint(d, found, p, both_sides=both), name,
+                lambda d, p: edits.move_joint(d, found, p, both_sides=both, with_children=session.with_children), name,
             )  # fmt: skip
         if kind == "control":
             frame, rig = session.frame(), character.rig
@@ -488,6 +635,8 @@ class Stage(QOpenGLWidget):
             self.brush_hit = self.surface_at(x, y)
         if self.session.tool is not Tool.BRUSH:
             kind, found = self.thing_at(x, y) if self.pickable() != "part" else ("", "")
+        if self._middle_at(x, y):
+            found = "middle"
         grip = ""
         held = handle_for(self.session, self.camera, self.size_in_points) if self.pickable() == "control" else None
         if held is not None:
@@ -524,6 +673,8 @@ class Stage(QOpenGLWidget):
             return control.name
         if kind == "joint":
             return character.skeleton.joint(found).name
+        if found == "middle":
+            return "The centre line: drag it"
         return found.replace("_", " ") if kind == "peg" else ""
 
     def influence_at_pointer(self) -> str:
@@ -547,6 +698,12 @@ class Stage(QOpenGLWidget):
             return None
         x, y, depth = self.camera.project(points[ids.index(lead)], *self.size_in_points)[0]
         return QPoint(int(x), int(y)) if depth > 0 else None
+
+
+@by_identity
+def smoothed(part: Part) -> Smoothed:
+    """A part's cage smoothed as it asks; the topology is worked out once, points follow by one product."""
+    return (catmull_clark if part.smooth is Subdivision.CATMULL_CLARK else loop)(part.mesh, part.levels)
 
 
 class _LensKey:

@@ -99,7 +99,12 @@ def _flat_stance(span: FloatArray, planes: list[Symmetry]) -> Stance:
     up_axis = 1 if thin != 1 else 2
     lateral = 3 - thin - up_axis
     return Stance(
-        _direction(up_axis, 1), _direction(thin, 1 if thin != 1 else -1), float(span[up_axis]), planes[lateral], 0.5, 0.5
+        _direction(up_axis, 1),
+        _direction(thin, 1 if thin != 1 else -1),
+        float(span[up_axis]),
+        planes[lateral],
+        0.5,
+        0.5,
     )
 
 

@@ -24,6 +24,8 @@ from pegloom.core.tolerances import PREBEND
 SOUND_RADII = 0.3
 """A joint nearer its place than this share of the limb's radius is sound and is left alone."""
 SOUND_SHARE = 0.12
+MERGED = 0.6
+"""A cut wider than this share of the shorter bone beside it goes through more than the limb."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +92,9 @@ def depth_of(points: FloatArray, triangles: IntArray, pegs: PegSet, kit: Kit, pe
     section = section_at(points, triangles, here, direction)
     if section is None:
         return None
+    bones = [float(np.linalg.norm(line[k + 1] - line[k])) for k in (i - 1, i) if 0 <= k < len(line) - 1]
+    if section.holds and section.radius > MERGED * min(bones):
+        return None  # the limb is one with the trunk here: its own cut cannot be told
     sign = -1.0 if peg.startswith("r_") else 1.0
     bulge = np.array(BULGES.get(kit.bend, (0.0, 0.0, 0.0))) * [sign, 1.0, 1.0]
     bulge = bulge - direction * float(bulge @ direction)

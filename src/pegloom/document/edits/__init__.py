@@ -45,6 +45,7 @@ from pegloom.document.edits.mesh import (
 )
 from pegloom.document.edits.motion import add_clip, add_trial_clip, key_controls, move_key, remove_keys, set_length
 from pegloom.document.edits.parts import (
+    MENDS,
     add_parts,
     add_picture,
     add_reference,
@@ -92,6 +93,7 @@ from pegloom.document.edits.weights import (
 )
 
 __all__ = [
+    "MENDS",
     "add_clip", "add_kit", "add_parts", "add_picture", "add_reference", "add_trial_clip", "aim_along",
     "align_chain", "attach_kit", "bind", "bring_in", "brush_part", "build_controls", "build_joints",
     "centre_in_mesh", "change_reference", "copy_material", "delete_joint", "draw_joint", "drop_controls",

@@ -1,0 +1,321 @@
+"""The actions of the Joints area."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from pegloom.app.actions import Action
+from pegloom.app.jobs import Job
+from pegloom.app.session import Area, Tool
+from pegloom.core.jobs import Progress
+from pegloom.core.skeleton.axes import crooked_axes
+from pegloom.core.skeleton.patterns import free_pegs
+from pegloom.core.skeleton.patterns import pattern as shipped_pattern
+from pegloom.document import edits
+from pegloom.files.patterns import pattern_named
+
+if TYPE_CHECKING:
+    from pegloom.app.window import Window
+
+
+class JointVerbs:
+    """Holds the methods behind the Joints area's actions."""
+
+    def __init__(self, window: Window) -> None:
+        self.window, self.session = window, window.session
+
+    def need_character(self) -> str:
+        return "" if self.session.character else "Open a mesh first (Ctrl+O), or lay out a pattern without one"
+
+    def need_pegs(self) -> str:
+        return self.need_character() or ("" if self.session.character.pegs else "Find pegs first, in Joints")
+
+    def need_joints(self) -> str:
+        return self.need_character() or ("" if self.session.character.skeleton else "Build joints first, in Joints")
+
+    def need_joint(self) -> str:
+        picked = self.session.selection.kind == "joint"
+        return self.need_joints() or ("" if picked else "Pick a joint first: click one in the view or the parts drawer")
+
+    @property
+    def lead(self) -> str:
+        return self.session.selection.lead
+
+    @property
+    def ids(self) -> tuple[str, ...]:
+        return self.session.selection.ids
+
+    def label(self) -> str:
+        return self.session.character.skeleton.joint(self.lead).name
+
+    # Pegs
+
+    def find_pegs(self) -> None:
+        base, fingers = self.session.history.present, self.session.fingers
+        wanted, pairs = self.session.pattern, self.session.pairs or None
+
+        def work(progress: Progress) -> object:
+            document = base
+            character = document.require_character()
+            if character.standing is None and character.skeleton is None and character.parts:
+                progress(0.02, "standing the mesh up")
+                document = edits.stand_up(document)
+            if wanted == "auto" and character.parts:
+                progress(0.1, "looking what body it is")
+                plan = shipped_pattern(edits.guess_plan(document))
+            else:
+                plan = pattern_named("human" if wanted == "auto" else wanted)
+            pegs = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs, progress=progress)
+            return edits.set_pegs(document, pegs), plan
+
+        def done(result: object) -> None:
+            document, plan = result
+            pegs = document.require_character().pegs
+            if self.window.verbs._land(base, f"Find pegs, {plan.title.lower()}", document):
+                weak = sum(p.confidence < 0.5 for p in pegs.pegs)
+                word = f"{plan.title}: {len(pegs.pegs)} pegs placed"
+                self.session.say(word + (f", {weak} of them weak guesses; look at those with a ring" if weak else ""))
+
+        self.session.jobs.start(Job("Finding pegs", work, done))
+
+    def lay_out(self) -> None:
+        """A pattern without looking at the mesh, or without a mesh at all."""
+        wanted = self.session.pattern if self.session.pattern != "auto" else "human"
+        try:
+            plan = pattern_named(wanted)
+        except Exception as error:
+            self.session.say(str(error), error=True)
+            return
+        fingers, pairs = self.session.fingers, self.session.pairs or None
+        if self.session.character is None:
+            from dataclasses import replace
+
+            from pegloom.document.model import Character, Document
+
+            made = replace(
+                Document(), characters=(Character("character0", f"{plan.title} without a mesh"),), name=plan.title
+            )
+            self.session.start_with(made, None)
+            self.window.go(Area.JOINTS)
+        character = self.session.character
+        height = character.height if character.parts else (1.7 if plan.finder == "human" else 1.0)
+        pegs = free_pegs(
+            plan, height=height, fingers=fingers, pairs=pairs, confidence=0.6 if not character.parts else 0.3
+        )
+        if self.session.try_edit(f"Lay out {plan.title.lower()}", lambda d: edits.set_pegs(d, pegs)):
+            self.session.say("Pegs at their usual places; drag them, or find them once there is a mesh")
+            self.window.stage.show_all()
+
+    def build(self) -> None:
+        if self.session.try_edit("Build joints", edits.build_joints):
+            self.session.say(f"{len(self.session.character.skeleton.joints)} joints built; next: Weights (3)")
+
+    def propose(self) -> None:
+        """Show what centring would move; a second press does it."""
+        session = self.session
+        names = self.ids if session.selection.kind == "peg" else None
+        moves = edits.proposed_depths(session.history.present, names)
+        if not moves:
+            session.set_view(moves=[])
+            session.say("Every peg stands at its proper depth" if names is None else "It stands at its proper depth")
+            return
+        if session.moves and len(session.moves) == len(moves):
+            session.set_view(moves=[])
+            session.try_edit(
+                f"Centre {len(moves)} pegs in the mesh",
+                lambda d: edits.centre_in_mesh(d, names, both_sides=session.both_sides),
+            )
+            return
+        pegs = session.character.pegs
+        session.set_view(moves=[(np.array(pegs.position(m.peg)), np.array(m.place)) for m in moves])
+        worst = moves[0]
+        session.say(
+            f"{len(moves)} pegs would move, {worst.peg.replace('_', ' ')} by {100 * worst.distance:.1f} cm ({worst.why}). Press again to do it"
+        )
+
+    def even(self) -> None:
+        self.session.try_edit("Right side's pegs from the left", edits.even_pegs)
+
+    # Kits
+
+    def _kit(self) -> str:
+        return self.window.benches[Area.JOINTS].kit_in_hand()
+
+    def add_kit(self) -> None:
+        bench = self.window.benches[Area.JOINTS]
+        kind, joint = bench.kit_kind.currentData(), self.lead
+        made = ""
+
+        def edit(document: object) -> object:
+            nonlocal made
+            document, made = edits.add_kit(document, kind, joint, both_sides=self.session.both_sides)
+            return document
+
+        if self.session.try_edit(f"Add a {kind} on {self.label()}", edit):
+            pegs = next(k.pegs for k in self.session.character.pegs.kits if k.id == made)
+            self.session.select("peg", pegs[-1])
+            self.session.say(f"A {kind} hangs there now: drag its pegs into place")
+
+    def remove_kit(self) -> None:
+        kit = self._kit()
+        self.session.try_edit(
+            f"Remove the kit {kit}", lambda d: edits.remove_kit(d, kit, both_sides=self.session.both_sides)
+        )
+
+    def mirror_kit(self) -> None:
+        kit = self._kit()
+        self.session.try_edit(f"Mirror the kit {kit}", lambda d: edits.mirror_kit(d, kit))
+
+    def attach_kit(self) -> None:
+        kit, joint = self._kit(), self.lead
+        self.session.try_edit(f"Hang {kit} on {self.label()}", lambda d: edits.attach_kit(d, kit, joint))
+
+    # Joints one by one
+
+    def _made(self, name: str, edit: object) -> None:
+        """An edit that returns (document, id): the new joint is selected."""
+        made = ""
+
+        def run(document: object) -> object:
+            nonlocal made
+            document, made = edit(document)
+            return document
+
+        if self.session.try_edit(name, run):
+            self.session.select("joint", made)
+
+    def insert(self) -> None:
+        lead, both = self.lead, self.session.both_sides
+        self._made(f"Put a joint above {self.label()}", lambda d: edits.insert_joint(d, lead, both_sides=both))
+
+    def split(self) -> None:
+        lead, both = self.lead, self.session.both_sides
+        pieces = self.window.benches[Area.JOINTS].pieces.value()
+        self.session.try_edit(
+            f"Split the bone above {self.label()} in {pieces}",
+            lambda d: edits.split_bone(d, lead, pieces, both_sides=both),
+        )
+
+    def extend(self) -> None:
+        lead, both = self.lead, self.session.both_sides
+        self._made(f"Extend {self.label()}", lambda d: edits.extend_joint(d, lead, both_sides=both))
+
+    def delete(self, *, branch: bool = False) -> None:
+        ids, both = self.ids, self.session.both_sides
+        names = self.label() + (f" and {len(ids) - 1} more" if len(ids) > 1 else "")
+
+        def edit(document: object) -> object:
+            for joint in ids:
+                if joint in document.character.skeleton.index:
+                    document = edits.delete_joint(document, joint, keep_children=not branch, both_sides=both)
+            return document
+
+        if self.session.try_edit(f"Delete {names}" + (" with all below" if branch else ""), edit):
+            self.session.select("")
+            self.session.say("Deleted; what it held went to its parent")
+
+    def duplicate(self) -> None:
+        lead = self.lead
+        step = 0.03 * self.session.character.height
+        self._made(f"Duplicate {self.label()}", lambda d: edits.duplicate_joints(d, lead, offset=(0.0, 0.0, step)))
+
+    def mirror(self) -> None:
+        lead = self.lead
+        self._made(f"Mirror {self.label()}", lambda d: edits.mirror_joints(d, lead))
+
+    def float_(self) -> None:
+        lead = self.lead
+        floating = not self.session.character.skeleton.joint(lead).floating
+        word = "Let float" if floating else "Connect"
+        self.session.try_edit(
+            f"{word} {self.label()}", lambda d: edits.float_joint(d, lead, floating, both_sides=self.session.both_sides)
+        )
+
+    def draw(self) -> None:
+        self.window.go(Area.JOINTS)
+        self.session.set_view(tool=Tool.DRAW)
+
+    # Axes
+
+    def _axes(self, name: str, edit: object) -> None:
+        self.session.try_edit(
+            f"{name}, {len(self.ids)} joints" if len(self.ids) > 1 else f"{name}, {self.label()}", edit
+        )
+
+    def aim(self) -> None:
+        self._axes("Aim along", lambda d: edits.aim_along(d, self.ids, both_sides=self.session.both_sides))
+
+    def square(self) -> None:
+        self._axes("Bend axis square", lambda d: edits.square_bend(d, self.ids, both_sides=self.session.both_sides))
+
+    def match(self) -> None:
+        if len(self.ids) < 2:
+            self.session.say("Pick two joints or more: the last one picked gives its axes to the others", error=True)
+            return
+        self._axes("Match axes", lambda d: edits.match_axes(d, self.ids[:-1], self.lead))
+
+    def align(self) -> None:
+        self._axes("Align the chain", lambda d: edits.align_chain(d, self.lead, both_sides=self.session.both_sides))
+
+    def mirror_axes(self) -> None:
+        self._axes("Mirror axes", lambda d: edits.mirror_axes(d, self.ids))
+
+    def check_axes(self) -> None:
+        crooked = crooked_axes(self.session.character.skeleton)
+        own = [c for c in crooked if not c.joint.startswith("file.")]
+        if not crooked:
+            self.session.say("All axes run down their limbs, bend axes square to them")
+            return
+        self.session.select("joint", *[c.joint for c in crooked])
+        names = ", ".join(self.session.character.skeleton.joint(c.joint).name for c in crooked[:4])
+        self.session.say(
+            f"{len(crooked)} joints with crooked axes: {names}"
+            + ("" if own else "; they came so and are kept for the way back")
+        )
+
+    def mend_axes(self) -> None:
+        self.session.try_edit("Mend crooked axes", edits.mend_axes)
+
+    # Rest
+
+    def rest(self, kind: str) -> None:
+        pose = self.session.shown_pose if kind == "pose" and not self.session.at_rest else self.session.character.pose
+        edit = {"t": edits.rest_in_t, "a": edits.rest_in_a, "pose": lambda d: edits.set_rest(d, pose)}[kind]
+        word = {"t": "T-pose", "a": "A-pose", "pose": "This pose"}[kind]
+        if self.session.try_edit(f"{word} is the rest", edit):
+            self.session.say(f"{word} is the rest now: points settled; weights, controls and clips kept")
+
+    def declare(self) -> list[Action]:
+        a, pegs, joints, joint = Action, self.need_pegs, self.need_joints, self.need_joint
+        return [
+            a("joints.find_pegs", "Find pegs", "Joints", self.find_pegs, "Look for the landmarks in the mesh", "", self.need_character),
+            a("joints.lay_out", "Lay out the pattern", "Joints", self.lay_out, "Pegs at their usual places, with or without a mesh"),
+            a("joints.build", "Build joints", "Joints", self.build, "Joints from the pegs", "", pegs),
+            a("joints.centre", "Centre in mesh", "Joints", self.propose, "Show what stands off its proper depth; again: move it", "", pegs),
+            a("joints.even", "Right pegs from left", "Joints", self.even, "Mirror the left side's pegs", "", pegs),
+            a("joints.add_kit", "Add a limb kit", "Joints", self.add_kit, "Hang a kit on the picked joint", "", joint),
+            a("joints.remove_kit", "Remove the kit", "Joints", self.remove_kit, "What it held goes to what it hung on", "", pegs),
+            a("joints.mirror_kit", "Mirror the kit", "Joints", self.mirror_kit, "Its partner on the other side", "", pegs),
+            a("joints.attach_kit", "Hang the kit on the picked joint", "Joints", self.attach_kit, "Its pegs stay where they are", "", joint),
+            a("joints.insert", "Put a joint in", "Joints", self.insert, "Half way in the bone above the picked joint", "", joint),
+            a("joints.split", "Split the bone", "Joints", self.split, "Even pieces of the bone above the picked joint", "", joint),
+            a("joints.extend", "Extend", "Joints", self.extend, "A joint at the end of the picked one's bone", "", joint),
+            a("joints.delete", "Delete joints", "Joints", self.delete, "Children hang one higher; weights go to the parent", "Del", joint),
+            a("joints.delete_branch", "Delete with all below", "Joints", lambda: self.delete(branch=True), "The whole branch", "Ctrl+Del", joint),
+            a("joints.duplicate", "Duplicate the branch", "Joints", self.duplicate, "A copy beside it", "Ctrl+D", joint),
+            a("joints.mirror", "Mirror the branch", "Joints", self.mirror, "A copy on the other side", "", joint),
+            a("joints.float", "Connect or float", "Joints", self.float_, "With or without a cord to its parent", "", joint),
+            a("joints.draw", "Draw joints", "Tools", self.draw, "Click to lay a chain; Esc ends it", "J", self.need_character),
+            a("axes.aim", "Aim along the bone", "Joints", self.aim, "y axis down the limb", "", joint),
+            a("axes.square", "Bend axis square to the limb", "Joints", self.square, "x axis square to the limb's plane", "", joint),
+            a("axes.match", "Match axes of the last picked", "Joints", self.match, "The others take its axes", "", joint),
+            a("axes.align", "Align the chain", "Joints", self.align, "The picked joint's roll carried down its chain", "", joint),
+            a("axes.mirror", "Mirror axes", "Joints", self.mirror_axes, "The other side folds alike", "", joint),
+            a("axes.check", "Check axes", "Joints", self.check_axes, "Find crooked axes", "", joints),
+            a("axes.mend", "Mend crooked axes", "Joints", self.mend_axes, "Put every crooked axis right", "", joints),
+            a("rest.t", "T-pose is the rest", "Joints", lambda: self.rest("t"), "Arms straight out, settled", "", joints),
+            a("rest.a", "A-pose is the rest", "Joints", lambda: self.rest("a"), "Arms 45 degrees down, settled", "", joints),
+            a("rest.pose", "The pose in hand is the rest", "Joints", lambda: self.rest("pose"), "Points settled as posed", "", joints),
+        ]  # fmt: skip
