@@ -241,15 +241,12 @@ def make_dumble() -> None:
     document = edits.build_joints(edits.set_pegs(plain, pegs))
     # The snout is a chain of its own, hung on the head.
     document, kit = edits.add_kit(document, "chain", "spine.head", name="snout", count=4, both_sides=False)
-    for peg, place in (
-        ("snout_base", (0, 0.82, 0.97)),
-        ("snout_middle", (0, 0.75, 1.08)),
-        ("snout_tip", (0, 0.61, 1.125)),
-    ):
-        base = document.require_character().all_points()
-        document = edits.place_peg(
-            document, peg, (0.0, place[1] - 0 * base[0, 0], place[2] + shift(document)), both_sides=True
-        )
+    back = shift(document)
+    for peg, (px, py, pz) in {
+        "snout_base": (0, 0.82, 0.97), "snout_middle": (0, 0.75, 1.08), "snout_tip": (0, 0.61, 1.125), "nose": (0, 0.85, 0.95),
+        "jaw": (0, 0.81, 0.8), "chin": (0, 0.757, 0.965), "l_ear": (0.08, 0.985, 0.7), "l_ear_tip": (0.118, 1.08, 0.69),
+    }.items():  # fmt: skip
+        document = edits.place_peg(document, peg, (px, py, pz + back))
     document = edits.build_controls(edits.bind(document))
     document = walk(document, kit)
     save_project(OUT / "dumble.pegloom", document)
@@ -320,7 +317,13 @@ def make_harl() -> None:
     )
     ship("harl", [("body", body)], texture)
     document = edits.stand_up(opened("harl", "Harl, the heron"), keep_size=True)
-    document = edits.build_joints(edits.set_pegs(document, edits.find_pegs(document, plan="winged")))
+    document = edits.set_pegs(document, edits.find_pegs(document, plan="winged"))
+    back = shift(document)
+    for peg, (px, py, pz) in {
+        "jaw": (0, 0.918, 0.25), "chin": (0, 0.898, 0.41), "l_hip": (0.055, 0.46, -0.03), "l_knee": (0.06, 0.385, 0.012),
+    }.items():  # fmt: skip
+        document = edits.place_peg(document, peg, (px, py, pz + back))
+    document = edits.build_joints(document)
     document = edits.build_controls(edits.bind(document))
     document, clip = edits.add_clip(document, "stretch", length=3.0)
     rig = document.require_character().rig
@@ -344,7 +347,11 @@ def make_winch() -> None:
     wood, iron, brass, rope_ = 0, 1, 2, 3
     ring = [(0.12, 0.72 + 0.2 * np.sin(t), 0.2 * np.cos(t)) for t in np.linspace(0, 2 * np.pi, 41)[:-1]]
     spokes = [
-        tube([(0.12, 0.72, 0.0), (0.12, 0.72 + 0.19 * np.sin(t), 0.19 * np.cos(t))], 0.014, 8)
+        tube(
+            [(0.12, 0.72 + 0.02 * np.sin(t), 0.02 * np.cos(t)), (0.12, 0.72 + 0.19 * np.sin(t), 0.19 * np.cos(t))],
+            0.014,
+            8,
+        )
         for t in np.arange(6) * np.pi / 3
     ]
     profile = [
@@ -362,7 +369,7 @@ def make_winch() -> None:
     m = len(profile)
     bq = np.array(
         [
-            [s * m + k, s * m + (k + 1) % m, ((s + 1) % 32) * m + (k + 1) % m, ((s + 1) % 32) * m + k]
+            [((s + 1) % 32) * m + k, ((s + 1) % 32) * m + (k + 1) % m, s * m + (k + 1) % m, s * m + k]
             for s in range(32)
             for k in range(m)
         ]

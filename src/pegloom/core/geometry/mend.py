@@ -121,6 +121,9 @@ def inward_faces(mesh: Mesh) -> BoolArray:
     first = np.flatnonzero(same & ~third)
     left, right = order[first], order[first + 1]
     agree = a[left] != a[right]
+    paired = np.zeros(len(places), dtype=bool)
+    paired[left] = paired[right] = True
+    open_face = np.bincount(face[~paired], minlength=mesh.face_count) > 0
     links: list[list[tuple[int, bool]]] = [[] for _ in range(mesh.face_count)]
     for f, k, fine in zip(face[left].tolist(), face[right].tolist(), agree.tolist(), strict=True):
         links[f].append((k, fine))
@@ -147,8 +150,12 @@ def inward_faces(mesh: Mesh) -> BoolArray:
                     group.append(k)
                     queue.append(k)
         members = np.array(group)
-        total = float(np.where(flipped[members], -face_volume[members], face_volume[members]).sum())
-        if total < 0:
+        if open_face[members].any():
+            # An open sheet has no inside: the side most of its faces show is its front.
+            inside_out = bool(flipped[members].sum() > 0.5 * len(members))
+        else:
+            inside_out = float(np.where(flipped[members], -face_volume[members], face_volume[members]).sum()) < 0
+        if inside_out:
             flipped[members] = ~flipped[members]
     return flipped
 
@@ -323,7 +330,7 @@ def _ring_at(
 
 
 def rows_near(mesh: Mesh, place: FloatArray, normal: FloatArray, reach: float) -> int:
-    """How many edge rows cross the limb within `reach` metres either side of `place`, along `normal`."""
+    """About how many edge rows cross the limb within `reach` metres either side of `place`, along `normal`."""
     n = normalised(normal)
     away = mesh.points - place
     along = away @ n
@@ -331,5 +338,15 @@ def rows_near(mesh: Mesh, place: FloatArray, normal: FloatArray, reach: float) -
     near = (np.abs(along) < reach) & (across < 2.2 * reach)
     if near.sum() < 3:
         return 0
-    values = np.sort(along[near])
-    return 1 + int((np.diff(values) > 0.12 * reach).sum())
+    if near.sum() < 40:
+        values = np.sort(along[near])
+        return 1 + int((np.diff(values) > 0.12 * reach).sum())
+    # In a fine or uneven mesh rows are not level: their distance is that of the edges that run down the limb.
+    following = np.arange(1, len(mesh.corners) + 1)
+    following[mesh.starts[1:] - 1] = mesh.starts[:-1]
+    a, b = mesh.corners, mesh.corners[following]
+    both = near[a] & near[b]
+    step = np.abs(along[a[both]] - along[b[both]])
+    length = np.linalg.norm(mesh.points[a[both]] - mesh.points[b[both]], axis=1)
+    down = step > 0.5 * length
+    return int(2 * reach / max(float(np.median(step[down])), 1e-9)) if down.any() else 1

@@ -61,8 +61,11 @@ def crooked_axes(skeleton: Skeleton, joints: set[str] | None = None) -> tuple[Cr
         if (joints is not None and joint.id not in joints) or joint.parent is None:
             continue
         aim = aim_of(skeleton, joint)
-        if aim is None:
-            continue
+        branches = [c for c in skeleton.children(joint.id) if not c.floating and ".twist" not in c.id]
+        if aim is None or len(branches) > 1:
+            continue  # a joint that carries several has no one bone to run along
+        if branches and joint.tail is not None and kit_stem(branches[0].id) != kit_stem(joint.id):
+            continue  # its own bone ends in its tail; what hangs on it is another limb
         off = float(np.arccos(np.clip(joint.matrix[:3, 1] @ aim, -1.0, 1.0)))
         normal = limb_normal(skeleton, joint)
         bend = 0.0
@@ -71,6 +74,11 @@ def crooked_axes(skeleton: Skeleton, joints: set[str] | None = None) -> tuple[Cr
         if off > CROOKED_AIM or bend > CROOKED_BEND:
             found.append(Crooked(joint.id, off, bend))
     return tuple(sorted(found, key=lambda c: -(c.aim + c.bend)))
+
+
+def kit_stem(joint_id: str) -> str:
+    """The limb a joint belongs to, by its id."""
+    return joint_id.rsplit(".", 1)[0]
 
 
 def clean_matrix(skeleton: Skeleton, joint: Joint) -> FloatArray:

@@ -86,7 +86,7 @@ def _belly(shape: Shape, z: float) -> float:
 def find_four_legged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
     """Pegs of a four-legged body."""
     h, low = shape.height, shape.low[1]
-    tips = shape.tips(0.03 * shape.longest)
+    tips = shape.tips(0.02 * shape.longest)
     feet = [t for t in feet_of(shape, tips) if not on_middle(shape, t, 0.06)]
     quarters = _quarter_feet(shape, feet)
     found: Found = {}

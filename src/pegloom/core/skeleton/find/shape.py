@@ -139,7 +139,8 @@ class Shape:
             where = int(np.searchsorted(above, node))
             branch = above[label == label[where]]
             # The end's middle, not its outermost cell: a blunt end has many.
-            end = branch[self.far[branch] > self.far[node] - 2.2 * self.cell]
+            near = np.linalg.norm(self.centres[branch] - self.centres[node], axis=1) < 5 * self.cell
+            end = branch[near & (self.far[branch] > self.far[node] - 2.2 * self.cell)]
             place = self.centres[end].mean(axis=0)
             made.append(Tip(node, place, length, float(self.far[node]), branch))
         return made
