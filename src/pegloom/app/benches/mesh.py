@@ -15,7 +15,7 @@ from pegloom.checks import mesh_snags
 from pegloom.core.geometry.mesh import is_watertight
 from pegloom.core.geometry.standing import Direction
 from pegloom.document import edits
-from pegloom.document.model import PartKind, Subdivision
+from pegloom.document.model import Character, PartKind, Subdivision
 from pegloom.files.images import image_from_bytes
 
 FIXES = {
@@ -305,7 +305,7 @@ class MeshBench(Bench):
             )
         self.references.note.setText(str(len(character.references) or ""))
 
-    def _show_standing(self, character: object) -> None:
+    def _show_standing(self, character: Character) -> None:
         standing = character.standing
         points = character.all_points()
         size = np.ptp(points, axis=0) if len(points) else np.zeros(3)
@@ -334,7 +334,7 @@ class MeshBench(Bench):
             f"{share:.0%} of the vertices have a partner; pairs are {1000 * mean:.2f} mm apart on average, {1000 * worst:.2f} at most."
         )
 
-    def _show_soundness(self, character: object) -> None:
+    def _show_soundness(self, character: Character) -> None:
         total = 0
         for part in character.included:
             for snag in mesh_snags(part.mesh, part.name):
@@ -354,7 +354,7 @@ class MeshBench(Bench):
         self.sound.note.setText(f"{total} to look at" if total else "sound")
         self.sound.body.addWidget(action_button(self.actions.qactions["mesh.edge_rows"]))
 
-    def _show_materials(self, character: object) -> None:
+    def _show_materials(self, character: Character) -> None:
         held = self.slot.currentIndex()
         used = {int(s) for p in character.parts for s in p.mesh.materials}
         for box in (self.slot, self.like):

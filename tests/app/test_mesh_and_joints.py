@@ -1,0 +1,311 @@
+"""The Mesh and Joints areas through the real window."""
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton, QSpinBox
+
+from pegloom.app.session import Area, Tool
+from pegloom.app.verbs import DEMOS
+from pegloom.document import edits
+from pegloom.document.model import Document, Part, Subdivision
+from tests.support import creatures
+from tests.support.figures import DEMO, as_mesh, capsule_figure
+
+
+def widget(hand, kind, name):
+    found = hand.window.findChild(kind, name)
+    assert found is not None, name
+    return found
+
+
+def open_card(hand, name):
+    from pegloom.app.widgets import Card
+
+    card = widget(hand, Card, name)
+    if not card.is_open:
+        card.head.click()
+    hand.bot.wait(20)
+    hand.window.benches[hand.session.area].ensureWidgetVisible(card)
+    return card
+
+
+def choose(box: QComboBox, data) -> None:
+    index = box.findData(data)
+    assert index >= 0
+    box.setCurrentIndex(index)
+    box.activated.emit(index)
+
+
+@pytest.mark.parametrize("name", DEMOS)
+def test_every_demo_opens_from_the_welcome(hand, name):
+    hand.click(f"welcome.demo_{name}")
+    hand.until(lambda: hand.session.character is not None)
+    assert hand.session.character.rig is not None
+    assert hand.session.area is Area.CONTROLS
+    assert not hand.window.frame_.welcome.isVisible()
+
+
+def test_an_animal_is_stood_up_and_given_pegs_as_the_shape_says(hand, tmp_path):
+    made, _ = creatures.four_legged()
+    made.apply_scale(100)
+    made.apply_transform(np.array([[1, 0, 0, 0], [0, 0, -1, 0], [0, 1, 0, 0], [0, 0, 0, 1.0]]))
+    made.export(tmp_path / "dog.stl")
+    hand.window.open_path(tmp_path / "dog.stl")
+    hand.until(lambda: hand.session.character is not None)
+    hand.idle()
+    hand.click("button.mesh.stand_up")
+    assert hand.session.character.standing.up == "+Z"
+    assert hand.session.ghost is not None, "the pose before is shown as a ghost"
+    hand.click("button.mesh.turn_left")
+    hand.click("button.mesh.turn_right")
+    hand.window.go(Area.JOINTS)
+    assert hand.session.ghost is None
+    hand.click("button.joints.find_pegs")
+    hand.idle()
+    pegs = hand.session.character.pegs
+    assert pegs.pattern == "four-legged"
+    assert {"l_hock", "nose", "tail_tip"} <= set(pegs.by_name)
+    hand.click("button.joints.build")
+    assert "leg.l.end" in hand.session.character.skeleton.index
+
+
+def test_a_unit_is_offered_and_taken(hand):
+    made = capsule_figure()
+    made.apply_scale(100)
+    document = edits.bring_in(Document(), (Part("part0", "figure", as_mesh(made)),), name="figure")
+    hand.session.start_with(document, None)
+    box = widget(hand, QComboBox, "mesh.units")
+    texts = [box.itemText(i) for i in range(box.count())]
+    assert any(t.startswith("centimetres? then 1.7") for t in texts)
+    choose(box, box.itemData(next(i for i, t in enumerate(texts) if t.startswith("centimetres"))))
+    assert hand.session.character.height == pytest.approx(1.75, abs=0.02)
+
+
+def test_the_centre_line_is_dragged_in_the_view(hand):
+    document = edits.stand_up(edits.bring_in(Document(), (Part("part0", "f", as_mesh(capsule_figure())),), name="f"))
+    hand.session.start_with(document, None)
+    hand.session.set_view(middle_shown=True)
+    hand.stage.look_along("z")
+    hand.stage.show_all()
+    character = hand.session.character
+    from pegloom.scene import drawing
+
+    line = drawing.middle_line(0.0, character.height, hand.stage._depth(character))
+    x, y, _ = hand.stage.camera.project(line.mean(axis=0), *hand.stage.size_in_points)[0]
+    hand.drag(QPoint(int(x), int(y)), (25, 0))
+    assert hand.session.character.standing.middle > 0.01
+    assert hand.session.history.undo_name == "Drag the centre line"
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert hand.session.character.standing.middle == 0.0
+
+
+def test_a_snag_is_mended_where_it_is_listed(hand):
+    made = capsule_figure()
+    made.faces = made.faces.copy()
+    made.faces[::5] = made.faces[::5][:, ::-1]
+    document = edits.bring_in(Document(), (Part("part0", "figure", as_mesh(made)),), name="figure")
+    hand.session.start_with(document, None)
+    hand.bot.wait(60)
+    hand.click("mesh.show.part0.inward-faces")
+    hand.click("mesh.fix.part0.inward-faces")
+    assert hand.session.history.undo_name == "Turn faces outward: figure"
+    hand.bot.wait(60)
+    assert hand.window.findChild(QPushButton, "mesh.fix.part0.inward-faces") is None
+
+
+def test_parts_are_split_joined_and_smoothed(hand):
+    document = edits.bring_in(Document(), (Part("part0", "figure", as_mesh(capsule_figure())),), name="figure")
+    hand.session.start_with(document, None)
+    hand.session.select("part", "part0")
+    open_card(hand, "mesh.picked")
+    choose(widget(hand, QComboBox, "mesh.smooth"), Subdivision.LOOP)
+    assert hand.session.character.parts[0].smooth is Subdivision.LOOP
+    hand.bot.wait(80)
+    surface = hand.stage.renderer.surfaces["part0"]
+    assert surface.mesh.vertex_count > 3 * hand.session.character.parts[0].mesh.vertex_count
+    hand.click("button.mesh.split")
+    parts = hand.session.character.parts
+    assert len(parts) == 17
+    hand.session.select("part", *[p.id for p in parts])
+    hand.click("button.mesh.join")
+    assert len(hand.session.character.parts) == 1
+
+
+def test_the_mesh_is_replaced_under_the_finished_rig(rigged, tmp_path):
+    before = rigged.session.character
+    rigged.window.go(Area.MESH)
+    rigged.window.answers.open_path = str(DEMO / "wick.obj")
+    rigged.click("button.mesh.replace")
+    rigged.idle()
+    rigged.until(lambda: rigged.session.history.undo_name == "Replace the mesh by wick.obj")
+    after = rigged.session.character
+    assert after.skeleton is before.skeleton
+    assert after.rig is before.rig
+    assert all(after.skin.weights[p] is w for p, w in before.skin.weights.items())
+
+
+def test_a_peg_is_dragged_in_the_slice_window_onto_its_proper_depth(hand):
+    made, _ = creatures.four_legged()
+    document = edits.stand_up(creatures.document(made), keep_size=True)
+    pegs = edits.find_pegs(document, plan="four-legged")
+    document = edits.set_pegs(document, pegs)
+    x, y, z = pegs.position("l_wrist")
+    document = edits.place_peg(document, "l_wrist", (x + 0.02, y, z))
+    hand.session.start_with(document, None)
+    hand.window.go(Area.JOINTS)
+    hand.session.select("peg", "l_wrist")
+    slice_ = hand.window.frame_.slice
+    assert slice_.isVisible()
+    cut = slice_.view.cuts[0]
+    assert not slice_.view.sound
+    scale = slice_.square(0).width() / 2 / cut.reach
+    start = slice_.square(0).center().toPoint()
+    end = QPointF(start.x() + cut.proper[0] * scale + 2, start.y() - cut.proper[1] * scale + 2)
+    QTest.mousePress(slice_, Qt.MouseButton.LeftButton, pos=start)
+    from PyQt6.QtCore import QEvent
+    from PyQt6.QtGui import QMouseEvent
+
+    for share in (0.5, 1.0):
+        here = QPointF(start) + (end - QPointF(start)) * share
+        event = QMouseEvent(QEvent.Type.MouseMove, here, QPointF(slice_.mapToGlobal(here.toPoint())), Qt.MouseButton.NoButton,
+                            Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)  # fmt: skip
+        QApplication.sendEvent(slice_, event)
+    QTest.mouseRelease(slice_, Qt.MouseButton.LeftButton, pos=end.toPoint())
+    assert hand.session.history.undo_name == "Place l_wrist in the slice window"
+    assert slice_.view.sound
+    left, right = (np.array(hand.session.character.pegs.position(p)) for p in ("l_wrist", "r_wrist"))
+    assert np.allclose(left * [-1, 1, 1], right)
+
+
+def test_centring_is_shown_before_it_is_done(hand):
+    document = edits.stand_up(edits.bring_in(Document(), (Part("part0", "f", as_mesh(capsule_figure())),), name="f"))
+    document = edits.set_pegs(document, edits.find_pegs(document, fingers=0))
+    x, y, z = document.character.pegs.position("l_knee")
+    hand.session.start_with(edits.place_peg(document, "l_knee", (x + 0.05, y, z)), None)
+    hand.window.go(Area.JOINTS)
+    hand.click("button.joints.centre")
+    assert hand.session.moves
+    assert hand.session.history.undo_name is None, "the first press only shows"
+    hand.click("button.joints.centre")
+    assert hand.session.moves == []
+    assert abs(hand.session.character.pegs.position("l_knee")[0] - x) < 0.02
+
+
+def test_joints_are_drawn_changed_and_dropped_with_mouse_and_keys(rigged):
+    session = rigged.session
+    rigged.window.go(Area.JOINTS)
+    session.set_view(hidden=frozenset({"pegs"}))
+    rigged.stage.look_along("z")
+    rigged.stage.show_all()
+    before = len(session.character.skeleton.joints)
+    rigged.key(Qt.Key.Key_J)
+    assert session.tool is Tool.DRAW
+    head = rigged.at("joint", "spine.head")
+    QTest.mouseClick(rigged.stage, Qt.MouseButton.LeftButton, pos=head)
+    assert session.selection.lead == "spine.head"
+    QTest.mouseClick(rigged.stage, Qt.MouseButton.LeftButton, pos=head + QPoint(14, -34))
+    assert len(session.character.skeleton.joints) == before + 2, "both sides at once"
+    made = session.selection.lead
+    place = session.character.skeleton.joint(made).position
+    assert session.character.skeleton.joint(session.character.skeleton.other_side(made)).position[0] == pytest.approx(
+        -place[0]
+    )
+    rigged.key(Qt.Key.Key_Escape)
+    assert session.tool is Tool.PICK
+    session.select("joint", made)
+    x = widget(rigged, QDoubleSpinBox, "tag.x")
+    x.setFocus()
+    x.lineEdit().selectAll()
+    QTest.keyClicks(x, "6.5")
+    QTest.keyClick(x, Qt.Key.Key_Return)
+    assert session.character.skeleton.joint(made).position[0] == pytest.approx(0.065)
+    rigged.stage.setFocus()
+    rigged.key(Qt.Key.Key_Delete)
+    assert made not in session.character.skeleton.index
+    assert len(session.character.skeleton.joints) == before
+
+
+def test_a_kit_is_added_cut_and_removed(rigged):
+    session = rigged.session
+    rigged.window.go(Area.JOINTS)
+    open_card(rigged, "joints.kits")
+    session.select("joint", "spine.hips")
+    choose(widget(rigged, QComboBox, "joints.kit_kind"), "tail")
+    rigged.click("button.joints.add_kit")
+    assert "tail.4" in session.character.skeleton.index
+    assert session.selection.kind == "peg"
+    choose(widget(rigged, QComboBox, "joints.kit"), "tail")
+    widget(rigged, QSpinBox, "joints.count").setValue(7)
+    assert "tail.7" in session.character.skeleton.index
+    rigged.click("button.joints.remove_kit")
+    assert not any(j.startswith("tail") for j in session.character.skeleton.index)
+    assert session.character.rig is not None
+
+
+def test_names_are_changed_by_pattern_with_a_preview(rigged):
+    rigged.window.go(Area.JOINTS)
+    open_card(rigged, "joints.names")
+    widget(rigged, QLineEdit, "joints.rename.find").setText("l_*")
+    widget(rigged, QLineEdit, "joints.rename.put").setText("port_*")
+    preview = rigged.window.benches[Area.JOINTS].preview.text()
+    assert "l_thigh  →  port_thigh" in preview or "port_" in preview
+    rigged.click("joints.rename.apply")
+    assert rigged.session.character.skeleton.by_name("port_forearm") is not None
+
+
+def test_a_joint_dropped_on_another_hangs_there(rigged):
+    drawer = rigged.window.drawer
+    drawer.tree.hang("arm.l.clavicle", "spine.spine")
+    skeleton = rigged.session.character.skeleton
+    assert skeleton.joint("arm.l.clavicle").parent == "spine.spine"
+    assert skeleton.joint("arm.r.clavicle").parent == "spine.spine"
+    assert rigged.session.history.undo_name.startswith("Hang l_clavicle on")
+
+
+def test_a_lasso_takes_what_it_goes_round(rigged):
+    rigged.window.go(Area.JOINTS)
+    rigged.stage.look_along("z")
+    rigged.stage.show_all()
+    rigged.session.select("")
+    place = rigged.at("peg", "l_wrist")
+    stage = rigged.stage
+    corners = [QPoint(-60, -50), QPoint(70, -50), QPoint(70, 70), QPoint(-60, 70)]
+    QTest.mousePress(stage, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.AltModifier, place + corners[0])
+    for corner in [*corners[1:], corners[0]]:
+        rigged._move(place + corner, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.AltModifier)
+    QTest.mouseRelease(stage, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.AltModifier, place + corners[0])
+    assert "l_wrist" in rigged.session.selection.ids
+    assert "r_wrist" not in rigged.session.selection.ids
+
+
+def test_hidden_kinds_are_neither_shown_nor_picked(rigged):
+    rigged.window.go(Area.JOINTS)
+    place = rigged.at("peg", "l_elbow")
+    assert rigged.stage.thing_at(place.x(), place.y()) == ("peg", "l_elbow")
+    rigged.click("stage.show.pegs")
+    rigged.click("stage.show.joints")
+    assert rigged.stage.thing_at(place.x(), place.y()) == ("", "")
+
+
+def test_a_pattern_stands_without_a_mesh(hand):
+    hand.session.set_view(pattern="serpent")
+    hand.click("welcome.pattern")
+    assert hand.session.character.pegs.pattern == "serpent"
+    hand.click("button.joints.build")
+    assert "body.12" in hand.session.character.skeleton.index
+    assert hand.session.character.parts == ()
+
+
+def test_the_rest_is_changed_after_all_else(rigged):
+    rigged.window.go(Area.JOINTS)
+    open_card(rigged, "joints.rest")
+    clips = [c.name for c in rigged.session.character.clips]
+    rigged.click("button.rest.t")
+    skeleton = rigged.session.character.skeleton
+    a, b = (np.array(skeleton.joint(j).position) for j in ("arm.l.upper", "arm.l.end"))
+    assert abs((b - a)[1]) < 1e-6
+    assert [c.name for c in rigged.session.character.clips] == clips
+    rigged.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert rigged.session.character.skeleton is not skeleton
