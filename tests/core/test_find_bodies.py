@@ -1,0 +1,120 @@
+"""Finders on bodies that come from no generator of ours: what is where, within shares of the longest side."""
+
+import numpy as np
+import pytest
+
+from pegloom.core.errors import FindError
+from pegloom.core.skeleton.build import build_joints
+from pegloom.core.skeleton.find import find_pegs_in
+from pegloom.core.skeleton.patterns import pattern
+from pegloom.document import edits
+from tests.support import creatures
+from tests.support.figures import as_mesh, document_of, human
+
+BODIES = {
+    "dog": (creatures.four_legged(), "four-legged", 5.0),
+    "long neck": (creatures.four_legged(neck=0.6, leg=1.3), "four-legged", 7.5),
+    "fat": (creatures.four_legged(fat=1.5), "four-legged", 6.0),
+    "short legs": (creatures.four_legged(leg=0.75), "four-legged", 5.0),
+    "wader": (creatures.bird(), "winged", 6.0),
+    "beetle": (creatures.insect(3), "many-legged", 17.5),
+    "spider": (creatures.insect(4), "many-legged", 17.5),
+    "snake": (creatures.serpent(), "serpent", 5.0),
+    "rope": (creatures.rope(), "rope", 4.0),
+}
+TURNS = {
+    "upright": np.eye(3),
+    "z up": np.array([[1.0, 0, 0], [0, 0, -1], [0, 1, 0]]),
+    "facing x": np.array([[0.0, 0, 1], [0, 1, 0], [-1, 0, 0]]),
+}
+
+
+def stood(made, turn=None, scale=1.0):
+    if turn is not None:
+        matrix = np.eye(4)
+        matrix[:3, :3] = turn * scale
+        made = made.copy()
+        made.apply_transform(matrix)
+    document = edits.stand_up(document_of(as_mesh(made)), keep_size=True)
+    standing = np.array(document.character.standing.file_to_character).reshape(4, 4)
+    return document, standing
+
+
+def gaps(document, standing, at, plan, turn, scale):
+    pegs = edits.find_pegs(document, plan=plan)
+    size = float(np.ptp(document.character.all_points(), axis=0).max())
+    found = {}
+    for name, place in at.items():
+        sided = abs(place[0]) > 1e-9 and name not in ("nose", "tail_tip", "body_3", "rope", "rope_tip")
+        peg = np.array(pegs.position(("l_" if sided else "") + name))
+        there = standing[:3, :3] @ (scale * turn @ np.array(place)) + standing[:3, 3]
+        found[name] = 100 * float(np.linalg.norm(peg - there)) / size
+    return pegs, found
+
+
+@pytest.mark.parametrize("name", BODIES)
+def test_landmarks_of_bodies(name):
+    (made, at), plan, most = BODIES[name]
+    document, standing = stood(made)
+    assert edits.guess_plan(document) == plan
+    pegs, found = gaps(document, standing, at, plan, np.eye(3), 1.0)
+    assert max(found.values()) < most, found
+    build_joints(pegs)
+
+
+@pytest.mark.parametrize("turn", TURNS)
+@pytest.mark.parametrize("scale", [1.0, 100.0])
+def test_an_animal_is_stood_up_however_it_lies(turn, scale):
+    made, at = creatures.four_legged()
+    document, standing = stood(made, TURNS[turn], scale)
+    _, found = gaps(document, standing, at, "four-legged", TURNS[turn], scale)
+    assert max(found.values()) < 6.0, found
+
+
+HUMANS = {
+    "T": {}, "A": {"down": 0.7}, "relaxed": {"down": 1.25}, "fat T": {"fat": 1.5}, "fat A": {"fat": 1.5, "down": 0.7},
+    "very fat": {"fat": 1.9, "down": 0.5}, "thin": {"fat": 0.75, "down": 0.5}, "big head": {"head": 1.6, "down": 0.6},
+    "wide stance": {"wide": 2.0, "down": 0.8}, "bent": {"bend": 0.5, "down": 0.6}, "straight": {"bend": 0.0},
+    "robe": {"robe": True, "down": 0.3}, "few faces": {"count": 8},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", HUMANS)
+def test_landmarks_of_humans(name):
+    made, at = human(**HUMANS[name])
+    document, standing = stood(made)
+    assert edits.guess_plan(document) == "human"
+    assert document.character.standing.facing == "+Z"
+    pegs = edits.find_pegs(document, fingers=0)
+    for joint, place in at.items():
+        sided = abs(place[0]) > 1e-9
+        peg = np.array(pegs.position(("l_" if sided else "") + joint))
+        there = standing[:3, :3] @ place + standing[:3, 3]
+        gap = 100 * float(np.linalg.norm(peg - there)) / 1.75
+        limit = {"elbow": 2.4, "wrist": 1.6, "knee": 1.6, "ankle": 2.0}.get(joint, 3.5)
+        if name == "robe" and joint in ("ankle", "knee"):
+            limit = 4.0  # the hem hides them
+        assert gap < limit, (joint, gap)
+
+
+def test_a_child_with_many_legs_may_be_asked_for_more_pairs():
+    document, _ = stood(creatures.insect(3)[0])
+    pegs = edits.find_pegs(document, plan="many-legged", pairs=5)
+    assert "l_leg5_foot" in pegs.by_name
+    document = edits.set_pegs(document, pegs)
+    less = edits.set_leg_pairs(document, 2).character.pegs
+    assert "l_leg3_foot" not in less.by_name
+    assert less.position("l_leg1_foot") == pegs.position("l_leg1_foot")
+
+
+@pytest.mark.parametrize("plan", ["four-legged", "winged", "many-legged", "serpent", "flat", "hinge", "wheel", "face"])
+def test_any_finder_gives_all_pegs_on_any_mesh(plan):
+    box = document_of(as_mesh(creatures._capsule((0, 0, 0), (0, 1, 0), 0.3)))
+    pegs = edits.find_pegs(box, plan=plan)
+    assert np.isfinite([p.position for p in pegs.pegs]).all()
+    build_joints(pegs)
+
+
+def test_nothing_to_look_into_is_said():
+    with pytest.raises(FindError):
+        find_pegs_in(np.zeros((3, 3)), np.zeros((0, 3), dtype=np.int64), pattern("four-legged"))
