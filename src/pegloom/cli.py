@@ -36,13 +36,20 @@ from pegloom.files.writing import write_any
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
 R = TypeVar("R")
+BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
 METHODS = {
+    "default": BindMethod.SEGMENT,
+    "segment": BindMethod.SEGMENT,
     "skin": BindMethod.ALONG_SKIN,
     "along-the-skin": BindMethod.ALONG_SKIN,
     "heat": BindMethod.ALONG_SKIN,
+    "body": BindMethod.THROUGH_BODY,
+    "through-the-body": BindMethod.THROUGH_BODY,
+    "reach": BindMethod.BY_REACH,
+    "by-reach": BindMethod.BY_REACH,
     "hard": BindMethod.HARD,
 }
 
@@ -205,7 +212,7 @@ def rig(
     height: Annotated[float | None, typer.Option(help="Metres.")] = None,
     fingers: Annotated[int, typer.Option(min=0, max=5)] = 5,
     pairs: Annotated[int | None, typer.Option(min=1, max=30, help="Pairs of legs of a many-legged body.")] = None,
-    bind: Annotated[str, typer.Option("--bind", help="skin or hard")] = "skin",
+    bind: Annotated[str, typer.Option("--bind", help=BIND_HELP)] = "default",
     influences: Influences = 4,
     pegs_file: Annotated[Path | None, typer.Option("--pegs", help="JSON as `pegs --json` prints it.")] = None,
     as_json: Json = False,
@@ -248,7 +255,7 @@ def rig(
 def bind(
     source: Annotated[Path, typer.Argument(metavar="IN", help=".glb or .pegloom with a skeleton")],
     output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
-    method: Annotated[str, typer.Option(help="skin or hard")] = "skin",
+    method: Annotated[str, typer.Option(help=BIND_HELP)] = "default",
     influences: Influences = 4,
     as_json: Json = False,
 ) -> None:

@@ -24,7 +24,7 @@ from pegloom.scene.drawing import SIDE_COLOURS
 from pegloom.scene.lenses import RAMP, Lens
 
 HINTS = {
-    Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it",
+    Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it; T turns the figure itself",
     Area.JOINTS: "Drag a peg to place it, Ctrl snaps; J draws joints, M moves them; right-drag turns the view",
     Area.WEIGHTS: "Click a joint to see its weight; drag a box to select vertices; B takes the brush",
     Area.CONTROLS: "Drag a control; M moves, T turns; right-drag turns the view",
@@ -358,6 +358,8 @@ class StageFrame(QWidget):
             )
             sides = " and its other side" if session.both_sides else ""
             text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; V ends"
+        if session.area is Area.MESH and session.tool is Tool.TURN:
+            text = "Drag sideways to turn the figure to face you, Ctrl by 15 degrees; Esc ends"
         if session.area is Area.JOINTS and session.tool is Tool.DRAW:
             text = "Click to lay joints in the middle of the mesh, on a joint to go on from it; Shift on the skin, Ctrl on the grid; Esc ends"
         if session.at_rest and session.character is not None and session.character.skeleton is not None:

@@ -92,9 +92,10 @@ class Verbs:
             return
         chosen = Path(path) if path.endswith(".glb") else Path(path + ".glb")
         character = self.session.character
+        names = self.window.benches[Area.HANDOVER].names.currentData()
 
         def work(progress: Progress) -> list[str]:
-            return write_glb(chosen, character, progress=progress)
+            return write_glb(chosen, character, names=names, progress=progress)
 
         def done(notes: object) -> None:
             self.session.say("; ".join([f"Exported {chosen.name}", *notes]))  # type: ignore[misc]

@@ -10,6 +10,7 @@ from pegloom.app.actions import Action
 from pegloom.app.jobs import Job
 from pegloom.app.session import Area, Tool
 from pegloom.core.jobs import Progress
+from pegloom.core.motion.clips import sample
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.patterns import free_pegs
 from pegloom.core.skeleton.patterns import pattern as shipped_pattern
@@ -287,6 +288,17 @@ class JointVerbs:
         if self.session.try_edit(f"{word} is the rest", edit):
             self.session.say(f"{word} is the rest now: points settled; weights, controls and clips kept")
 
+    def first_frame(self) -> None:
+        """The first frame of the clip in hand, or of the first one, becomes the rest."""
+        character = self.session.character
+        clip = self.session.clip or (character.clips[0] if character.clips else None)
+        if clip is None:
+            self.session.say("There is no clip whose first frame could be the rest", error=True)
+            return
+        pose = sample(clip, 0.0, character.skeleton, None, character.rig)
+        if self.session.try_edit(f"First frame of {clip.name} is the rest", lambda d: edits.set_rest(d, pose)):
+            self.session.say(f"The first frame of {clip.name} is the rest now; clips show the same motion")
+
     def declare(self) -> list[Action]:
         a, pegs, joints, joint = Action, self.need_pegs, self.need_joints, self.need_joint
         return [
@@ -317,5 +329,6 @@ class JointVerbs:
             a("axes.mend", "Mend crooked axes", "Joints", self.mend_axes, "Put every crooked axis right", "", joints),
             a("rest.t", "T-pose is the rest", "Joints", lambda: self.rest("t"), "Arms straight out, settled", "", joints),
             a("rest.a", "A-pose is the rest", "Joints", lambda: self.rest("a"), "Arms 45 degrees down, settled", "", joints),
+            a("rest.first", "The clip's first frame is the rest", "Joints", self.first_frame, "Instead of the bind the file stored", "", joints),
             a("rest.pose", "The pose in hand is the rest", "Joints", lambda: self.rest("pose"), "Points settled as posed", "", joints),
         ]  # fmt: skip

@@ -23,6 +23,7 @@ from pegloom.core.jobs import Progress, silent
 from pegloom.core.motion.clips import Clip, sample
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skin.weights import packed
 from pegloom.core.tolerances import BAKE_OF_SIZE
 from pegloom.document.model import Character, Part
@@ -31,14 +32,18 @@ FINEST = 16
 """A clip is sampled at most this many times a frame."""
 
 
-def write_glb(path: Path, character: Character, *, progress: Progress = silent) -> list[str]:
+def write_glb(
+    path: Path, character: Character, *, names: SideStyle | None = None, progress: Progress = silent
+) -> list[str]:
     """Write a character. Returns notes on what was baked. Written beside and renamed, so a stop leaves no half file.
+
+    names : the style joint names tell their side in; None keeps them as they are.
 
     Raises EditError when there is nothing to write.
     """
     if not character.included:
         raise EditError("there is no included part to export; include one in the parts drawer")
-    writer = _Writer(character)
+    writer = _Writer(character, names)
     writer.materials()
     writer.skeleton()
     for number, part in enumerate(character.included):
@@ -56,8 +61,8 @@ def write_glb(path: Path, character: Character, *, progress: Progress = silent) 
 
 
 class _Writer:
-    def __init__(self, character: Character) -> None:
-        self.character = character
+    def __init__(self, character: Character, names: SideStyle | None) -> None:
+        self.character, self.names = character, names
         self.binary = bytearray()
         self.notes: list[str] = []
         self.json: dict[str, Any] = {
@@ -134,9 +139,16 @@ class _Writer:
         if skeleton is None:
             return
         nodes, base = self.json["nodes"], len(self.json["nodes"])
+        label = {j.name: j.name for j in skeleton.joints}
+        if self.names is not None:
+            label = dict(renamed([j.name for j in skeleton.joints], style=self.names))
         for i, joint in enumerate(skeleton.joints):
             position, turn, _ = decompose(skeleton.local[i])
-            node: dict[str, Any] = {"name": joint.name, "translation": position.tolist(), "rotation": turn.tolist()}
+            node: dict[str, Any] = {
+                "name": label[joint.name],
+                "translation": position.tolist(),
+                "rotation": turn.tolist(),
+            }
             children = [base + skeleton.index[c.id] for c in skeleton.children(joint.id)]
             if children:
                 node["children"] = children

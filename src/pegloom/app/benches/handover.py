@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from PyQt6.QtWidgets import QComboBox
+
 from pegloom.app.benches.bench import Bench
 from pegloom.app.widgets import action_button, label
 from pegloom.checks import Severity, find_snags
+from pegloom.core.skeleton.names import SideStyle
 
 
 class HandoverBench(Bench):
@@ -14,6 +17,12 @@ class HandoverBench(Bench):
         export = self.card("Export", "handover.export", "A GLB with the character, its weights, pictures and clips.")
         self.summary = label("", "soft", wrap=True, name="handover.summary")
         export.body.addWidget(self.summary)
+        self.names = QComboBox()
+        self.names.setObjectName("handover.names")
+        self.names.addItem("as they are", None)
+        for style in SideStyle:
+            self.names.addItem(f"like {style.value}", style)
+        export.field("Joint names", self.names)
         export.body.addWidget(action_button(self.actions.qactions["file.export"], role="main"))
         proof = self.card(
             "Proof", "handover.proof", "Writes the file, opens it again, and measures it against the live rig."

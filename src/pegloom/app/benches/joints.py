@@ -109,6 +109,7 @@ class JointsBench(Bench):
             action_button(q["rest.a"], "A-pose"),
             action_button(q["rest.pose"], "This pose"),
         )
+        rest.body.addWidget(action_button(q["rest.first"], "First frame of the clip"))
         self.shown: object = None
         self.kits_shown: object = None
 

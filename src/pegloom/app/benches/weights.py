@@ -34,12 +34,16 @@ class WeightsBench(Bench):
         self.method.setObjectName("weights.method")
         for method in BindMethod:
             self.method.addItem(method.value, method)
+            self.method.setItemData(self.method.count() - 1, method.says, Qt.ItemDataRole.ToolTipRole)
+        self.method.currentIndexChanged.connect(lambda _: self.method_says.setText(self.method.currentData().says))
+        self.method_says = label(BindMethod.SEGMENT.says, "caption", wrap=True, name="weights.method_says")
         self.influences = QSpinBox()
         self.influences.setObjectName("weights.influences")
         self.influences.setRange(1, 16)
         self.influences.setValue(4)
         self.influences.setSuffix(" a vertex")
         bind.field("Method", self.method)
+        bind.body.addWidget(self.method_says)
         bind.field("At most", self.influences)
         bind.body.addWidget(action_button(self.actions.qactions["weights.bind"], role="main"))
         self.bind_card = bind

@@ -67,6 +67,35 @@ class PointDrag:
         self.session.drop_preview()
 
 
+class TurnDrag:
+    """The whole mesh turned about its upright by a drag sideways."""
+
+    def __init__(self, session: Session, start: tuple[float, float]) -> None:
+        self.session, self.start = session, start
+        self.base = session.history.present
+        self.degrees = 0.0
+        self.moved: object | None = None
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        degrees = (x - self.start[0]) * 0.5
+        if self.moved is None and abs(x - self.start[0]) < START_AFTER:
+            return
+        self.degrees = round(degrees / 15) * 15 if snap else degrees
+        try:
+            self.moved = edits.turn_by(self.base, self.degrees)
+        except PegLoomError as error:
+            self.session.say(str(error), error=True)
+            return
+        self.session.preview(self.moved)
+
+    def release(self) -> None:
+        if self.moved is not None:
+            self.session.commit(f"Turn {self.degrees:+.0f}°", self.moved)
+
+    def cancel(self) -> None:
+        self.session.drop_preview()
+
+
 class MiddleDrag:
     """The centre line dragged sideways."""
 

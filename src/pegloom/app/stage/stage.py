@@ -6,6 +6,7 @@ Mouse (one table, shown in Help):
     wheel                     zoom to the pointer
     Ctrl+wheel, Shift+wheel   brush size, brush strength
     left                      pick; drag pegs, joints, controls and handles; paint with the brush
+    left, turning (T) in Mesh turn the figure about its upright; Ctrl by 15 degrees
     left on empty ground      a box, with Alt a lasso; Shift adds
     left, drawing joints (J)  lay a joint in the middle of the mesh; Shift on the skin, Ctrl on the grid
 """
@@ -29,6 +30,7 @@ from pegloom.app.stage.drags import (
     Drag,
     MiddleDrag,
     PointDrag,
+    TurnDrag,
     handle_for,
     handle_kind,
 )
@@ -441,6 +443,8 @@ class Stage(QOpenGLWidget):
         if session.area is Area.JOINTS and session.tool is Tool.DRAW:
             self._draw_joint(character, x, y, shift, ctrl)
             return None
+        if session.area is Area.MESH and session.tool is Tool.TURN:
+            return TurnDrag(session, (x, y))
         if self._middle_at(x, y):
             point = drawing.middle_line(character.standing.middle, character.height, self._depth(character)).mean(
                 axis=0

@@ -27,14 +27,12 @@ def split_vertices(mesh: Mesh) -> Split:
     """One glTF vertex per vertex, UV and normal. The first use of each vertex keeps its number; others follow."""
     tri = triangulate(mesh)
     n = mesh.vertex_count
-    columns = [mesh.corners.astype(np.float64)[:, None]]
+    columns = [mesh.corners]
     if mesh.uvs is not None:
-        columns.append(np.round(mesh.uvs, 6))
+        columns += list(np.round(mesh.uvs * 1e6).astype(np.int64).T)
     if mesh.normals is not None:
-        columns.append(np.round(mesh.normals, 4))
-    key = np.concatenate(columns, axis=1)
-    _, first, inverse = np.unique(key, axis=0, return_index=True, return_inverse=True)
-    inverse = inverse.ravel()
+        columns += list(np.round(mesh.normals * 1e4).astype(np.int64).T)
+    first, inverse = _distinct_rows(columns)
     # Variants in the order of their first corner; the first variant of a vertex takes the vertex's own place.
     order = np.argsort(first)
     vertex_of = mesh.corners[first[order]]
@@ -57,3 +55,19 @@ def split_vertices(mesh: Mesh) -> Split:
         uvs = np.zeros((total, 2))
         uvs[corner_number] = mesh.uvs
     return Split(vertex, uvs, normals, corner_number[tri.corners], mesh.materials[tri.faces])
+
+
+def _distinct_rows(columns: list[IntArray]) -> tuple[IntArray, IntArray]:
+    """First row of each distinct one, and which distinct one each row (c,) is. Sorted column by column: many times
+    as quick as sorting rows whole, which would hold the interpreter for long."""
+    count = len(columns[0])
+    order = np.lexsort([np.arange(count), *columns[::-1]])
+    new = np.zeros(count, dtype=bool)
+    if count:
+        new[0] = True
+    for column in columns:
+        ranked = column[order]
+        new[1:] |= ranked[1:] != ranked[:-1]
+    inverse = np.empty(count, dtype=np.int64)
+    inverse[order] = np.cumsum(new) - 1
+    return np.asarray(order[new]), inverse

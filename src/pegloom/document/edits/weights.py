@@ -18,19 +18,27 @@ from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.along_skin import bind_along_skin
 from pegloom.core.skin.bind.hard import bind_hard
+from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
+from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
 from pegloom.core.skin.mirror import mirror_rows
 from pegloom.core.skin.weights import Weights, dense, from_dense
 from pegloom.document.model import Character, Document, PartKind, Skin
 
-METHODS = {BindMethod.ALONG_SKIN: bind_along_skin, BindMethod.HARD: bind_hard}
+METHODS = {
+    BindMethod.SEGMENT: bind_segment,
+    BindMethod.ALONG_SKIN: bind_along_skin,
+    BindMethod.THROUGH_BODY: bind_through_body,
+    BindMethod.BY_REACH: bind_by_reach,
+    BindMethod.HARD: bind_hard,
+}
 
 
 def bind(
     document: Document,
     *,
-    method: BindMethod = BindMethod.ALONG_SKIN,
+    method: BindMethod = BindMethod.SEGMENT,
     influences: int = 4,
     progress: Progress = silent,
     offload: Offload = directly,

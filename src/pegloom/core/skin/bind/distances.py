@@ -1,0 +1,192 @@
+"""How far each place is from each joint's bones, through the body: straight where it sees them, else the way inside."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numba import njit
+from scipy.sparse.csgraph import dijkstra
+from scipy.spatial import cKDTree
+
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.core.geometry.distance import closest_on_segments
+from pegloom.core.geometry.mesh import Mesh, vertex_normals, weld
+from pegloom.core.geometry.solid import Solid, cell_graph, sight_inside
+from pegloom.core.geometry.transforms import any_perpendicular, normalised
+from pegloom.core.jobs import Progress, silent
+from pegloom.core.skeleton.joints import Skeleton, bone_segments
+from pegloom.core.skin.bind.surface import SIGHT
+
+LEAF_SHARE = 0.6
+"""A leaf without an end of its own is taken to go on by this share of its parent's bone, or to the skin."""
+OUTWARD = 3.0
+"""How much farther (times one more) a bone counts that lies straight out of the skin: another limb held close."""
+REACH_OF_SIZE = 0.3
+"""Share of the diagonal beyond which the way inside is not followed."""
+COARSEST = 64
+"""Cells along the longest side of the grid in which ways are followed."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class BodyDistances:
+    """distance (g, j) metres; in_sight (g, j); radius (j,) of each joint's limb, metres."""
+
+    distance: FloatArray
+    in_sight: BoolArray
+    radius: FloatArray
+
+
+def joint_segments(skeleton: Skeleton, joints: list[int], solid: Solid) -> tuple[FloatArray, FloatArray, IntArray]:
+    """Segments (s, 3) to (s, 3) of some joints and the row of `joints` that owns each; bare leaves extended."""
+    starts, ends, owner = bone_segments(skeleton)
+    row = {joint: k for k, joint in enumerate(joints)}
+    keep = np.array([o in row for o in owner])
+    starts, ends, rows = starts[keep], ends[keep].copy(), np.array([row[o] for o in owner[keep]], dtype=np.int64)
+    short = np.flatnonzero(np.linalg.norm(ends - starts, axis=1) < 1e-9)
+    for k in short:
+        joint = joints[rows[k]]
+        parent = int(skeleton.parents[joint])
+        if parent < 0 or skeleton.children(skeleton.joints[joint].id):
+            continue
+        bone = starts[k] - skeleton.positions[parent]
+        length = float(np.linalg.norm(bone))
+        if length < 1e-9:
+            continue
+        direction = bone / length
+        out = way_out(solid.filled, solid.origin, solid.cell, starts[k : k + 1], direction[None], LEAF_SHARE * length)
+        if solid.inside(starts[k : k + 1])[0]:
+            length = min(length, float(out[0]) / LEAF_SHARE)
+        ends[k] = starts[k] + direction * LEAF_SHARE * length
+    return starts, ends, rows
+
+
+def body_distances(
+    mesh: Mesh, skeleton: Skeleton, joints: list[int], solid: Solid, *, progress: Progress = silent
+) -> BodyDistances:
+    """Distances of the mesh's welded places (g) to the bones of `joints` (j). See the module."""
+    g = weld(mesh)
+    places = mesh.points[g.first]
+    normals = _outward(places, vertex_normals(mesh)[g.first], solid)
+    starts, ends, rows = joint_segments(skeleton, joints, solid)
+    straight = np.empty((g.count, len(joints)))
+    target = np.empty((g.count, len(joints), 3))
+    every = np.arange(g.count)
+    for column in range(len(joints)):
+        mine = np.flatnonzero(rows == column)
+        nearest, d = closest_on_segments(places, starts[mine], ends[mine])
+        best = np.argmin(d, axis=1)
+        straight[:, column], target[:, column] = d[every, best], nearest[every, best]
+    progress(0.15, "looking for the bones in sight")
+    under = places - normals * (0.75 * solid.cell)
+    in_sight: BoolArray = np.zeros((g.count, len(joints)), dtype=bool)
+    limit = REACH_OF_SIZE * float(np.linalg.norm(np.ptp(places, axis=0)))
+    for column in range(len(joints)):
+        near = np.flatnonzero(straight[:, column] < limit)
+        share = sight_inside(solid.filled, solid.origin, solid.cell, under[near], target[near, column])
+        in_sight[near, column] = share >= SIGHT
+        if column % 8 == 0:
+            progress(0.15 + 0.25 * column / len(joints), "looking for the bones in sight")
+    inside = _ways(places, under, starts, ends, rows, len(joints), solid, limit, progress)
+    distance = np.where(in_sight, straight, np.maximum(inside, straight))
+    # A bone that lies out of the skin belongs to something held close, whatever the cells say.
+    away = target - places[:, None]
+    length = np.maximum(np.linalg.norm(away, axis=2), 1e-12)
+    cosine = np.einsum("gjd,gd->gj", away, normals) / length
+    t = np.clip((cosine - 0.15) / 0.4, 0.0, 1.0)
+    distance = distance * (1.0 + OUTWARD * t * t * (3.0 - 2.0 * t))
+    radius = limb_radii(starts, ends, rows, len(joints), solid)
+    return BodyDistances(distance, in_sight, radius)
+
+
+def _outward(places: FloatArray, normals: FloatArray, solid: Solid) -> FloatArray:
+    """Normals (g, 3) turned out of the solid where a mesh's faces look inward."""
+    out = solid.inside(places + normals * 1.6 * solid.cell)
+    back = solid.inside(places - normals * 1.6 * solid.cell)
+    return np.where((out & ~back)[:, None], -normals, normals)
+
+
+def _ways(
+    places: FloatArray, under: FloatArray, starts: FloatArray, ends: FloatArray, rows: IntArray, count: int,
+    solid: Solid, limit: float, progress: Progress,
+) -> FloatArray:  # fmt: skip
+    """The way inside (g, j) from each place to each joint's bones; 4 times the limit where it is longer than that."""
+    filled, cell, origin = solid.filled, solid.cell, solid.origin
+    factor = max(int(max(filled.shape) // COARSEST), 1)
+    if factor > 1:
+        pad = [(0, -s % factor) for s in filled.shape]
+        padded = np.pad(filled, pad)
+        a, b, c = (s // factor for s in padded.shape)
+        filled = np.asarray(padded.reshape(a, factor, b, factor, c, factor).any(axis=(1, 3, 5)))
+        cell = cell * factor
+    cells = cell_graph(filled, cell)
+    centres = origin + (cells.index + 0.5) * cell
+    tree = cKDTree(centres)
+    off, node = (np.asarray(v) for v in tree.query(under))
+    result = np.full((len(places), count), 4.0 * limit)
+    for column in range(count):
+        if column % 4 == 0:
+            progress(0.4 + 0.3 * column / count, "following the ways inside")
+        mine = np.flatnonzero(rows == column)
+        samples = np.concatenate(
+            [starts[k] + np.linspace(0, 1, max(int(np.linalg.norm(ends[k] - starts[k]) / (0.7 * cell)), 1) + 1)[:, None] * (ends[k] - starts[k]) for k in mine]
+        )  # fmt: skip
+        gap, sources = (np.asarray(v) for v in tree.query(samples))
+        hollow = gap > 0.9 * cell
+        if hollow.any():
+            # A bone in a hollow body (an open sleeve) is about as near to the wall all round it.
+            around = tree.query_ball_point(samples[hollow], 1.3 * gap[hollow] + cell)
+            sources = np.concatenate([sources, *[np.array(a, dtype=np.int64) for a in around]])
+        way = dijkstra(cells.graph, directed=False, indices=np.unique(np.asarray(sources)), min_only=True, limit=limit)
+        reached = np.asarray(way)[node] + off
+        result[:, column] = np.where(np.isfinite(reached), reached, 4.0 * limit)
+    return result
+
+
+def limb_radii(starts: FloatArray, ends: FloatArray, rows: IntArray, count: int, solid: Solid) -> FloatArray:
+    """Radius (j,) of each joint's limb: the lower quartile of the ways out square to its bones."""
+    radius = np.full(count, np.inf)
+    most = 0.5 * float(max(solid.filled.shape)) * solid.cell
+    for column in range(count):
+        origins, directions = [], []
+        for k in np.flatnonzero(rows == column):
+            bone = ends[k] - starts[k]
+            length = float(np.linalg.norm(bone))
+            if length < 1e-9:
+                continue
+            a = any_perpendicular(bone)
+            b = np.cross(normalised(bone), a)
+            for share in np.linspace(0.15, 0.85, 6):
+                for turn in np.arange(12) * np.pi / 6:
+                    origins.append(starts[k] + share * bone)
+                    directions.append(np.cos(turn) * a + np.sin(turn) * b)
+        if origins:
+            out = way_out(solid.filled, solid.origin, solid.cell, np.array(origins), np.array(directions), most)
+            radius[column] = max(float(np.quantile(out, 0.25)), 0.5 * solid.cell)
+    known = np.isfinite(radius)
+    radius[~known] = float(np.median(radius[known])) if known.any() else solid.cell
+    return radius
+
+
+@njit(cache=True, nogil=True)
+def way_out(filled, origin, cell, starts, directions, most):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Metres (m,) from starts along unit directions to the outside, at most `most`.
+
+    From a start that is outside itself (a hollow sleeve): to the far side of the first wall.
+    """
+    result = np.empty(len(starts))
+    nx, ny, nz = filled.shape
+    for m in range(len(starts)):
+        t = 0.0
+        begun = False
+        while t < most:
+            x = int(np.floor((starts[m, 0] + t * directions[m, 0] - origin[0]) / cell))
+            y = int(np.floor((starts[m, 1] + t * directions[m, 1] - origin[1]) / cell))
+            z = int(np.floor((starts[m, 2] + t * directions[m, 2] - origin[2]) / cell))
+            inside = 0 <= x < nx and 0 <= y < ny and 0 <= z < nz and filled[x, y, z]
+            if begun and not inside:
+                break
+            begun = begun or inside
+            t += 0.4 * cell
+        result[m] = min(t, most)
+    return result

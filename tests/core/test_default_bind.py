@@ -1,0 +1,182 @@
+"""The default bind, and those by distance: laws, leaks, shapes unlike characters."""
+
+import numpy as np
+import pytest
+import trimesh
+
+from pegloom.core.geometry.mesh import from_faces, shells, weld
+from pegloom.core.geometry.symmetry import partners
+from pegloom.core.jobs import Cancelled
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton
+from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skin.bind.distances import limb_radii, way_out
+from pegloom.core.skin.bind.surface import body_solid
+from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
+from pegloom.document import edits
+from pegloom.document.edits.weights import METHODS
+from tests.support.figures import as_mesh, box_limb, document_of, human, wick
+
+SOFT = (BindMethod.SEGMENT, BindMethod.THROUGH_BODY, BindMethod.BY_REACH)
+
+
+def chain(*places, parents=None):
+    made = []
+    for k, place in enumerate(places):
+        parent = (
+            (f"j{k - 1}" if k else None) if parents is None else (f"j{parents[k]}" if parents[k] is not None else None)
+        )
+        made.append(Joint(f"j{k}", f"joint {k}", parent, Side.CENTRE, tuple(float(v) for v in place)))
+    return Skeleton(tuple(made))
+
+
+def tube(rows=40, length=1.0, radius=0.08, sides=16):
+    points = [
+        (length * i / rows, radius * np.cos(t), radius * np.sin(t))
+        for i in range(rows + 1)
+        for t in 2 * np.pi * np.arange(sides) / sides
+    ]
+    faces = [
+        [i * sides + k, i * sides + (k + 1) % sides, (i + 1) * sides + (k + 1) % sides, (i + 1) * sides + k]
+        for i in range(rows)
+        for k in range(sides)
+    ]
+    points += [(0, 0, 0), (length, 0, 0)]
+    last = len(points)
+    faces += [[(k + 1) % sides, k, last - 2] for k in range(sides)]
+    faces += [[rows * sides + k, rows * sides + (k + 1) % sides, last - 1] for k in range(sides)]
+    return from_faces(points, faces)
+
+
+@pytest.mark.parametrize("method", SOFT)
+def test_a_tube_blends_at_the_joint_and_nowhere_else(method):
+    mesh = tube()
+    skeleton = chain((0.02, 0, 0), (0.5, 0, 0), (0.98, 0, 0))
+    weights = METHODS[method](mesh, skeleton, body_solid([mesh]), influences=4)
+    x = mesh.points[:, 0]
+    first = weights.column("j0")
+    assert first[x < 0.3].min() > 0.9
+    assert first[x > 0.72].max() < 0.1
+    ring = np.abs(x - 0.5) < 1e-9
+    assert first[ring] == pytest.approx(0.5, abs=0.12)
+    # All round the tube alike, and falling from one end to the other.
+    for at in np.unique(np.round(x, 6)):
+        assert np.ptp(first[np.abs(x - at) < 1e-6]) < 0.06
+    means = [first[np.abs(x - at) < 1e-6].mean() for at in np.unique(np.round(x, 6))]
+    assert (np.diff(means) < 0.02).all()
+    assert row_sums_hold(weights)
+
+
+def test_the_blend_is_as_wide_as_the_limb_is_thick():
+    def width(radius):
+        mesh = tube(rows=80, radius=radius)
+        weights = METHODS[BindMethod.SEGMENT](mesh, chain((0.02, 0, 0), (0.5, 0, 0), (0.98, 0, 0)), body_solid([mesh]))
+        first, x = weights.column("j0"), mesh.points[:, 0]
+        return np.ptp(x[(first > 0.15) & (first < 0.85)])
+
+    assert width(0.14) > 1.4 * width(0.06)
+
+
+@pytest.mark.parametrize("method", METHODS)
+def test_seams_limits_sums_and_sides_hold(method):
+    character = wick().character
+    document = edits.bind(wick(), method=method, influences=3)
+    for part in character.included:
+        weights = document.character.skin.weights[part.id]
+        assert row_sums_hold(weights)
+        assert most_influences(weights) <= 3
+        g = weld(part.mesh)
+        values = dense(weights)
+        assert np.array_equal(values, values[g.first][g.group]), "vertices at one place move as one"
+    if method in (BindMethod.SEGMENT, BindMethod.BY_REACH):
+        part = character.parts[0]
+        weights = document.character.skin.weights[part.id]
+        ids = list(weights.joint_ids)
+        across = [ids.index(character.skeleton.other_side(j)) for j in ids]
+        pairs = partners(part.mesh, 0.0)
+        has = pairs >= 0
+        values = dense(weights)
+        assert np.abs(values[has] - values[pairs[has]][:, across]).max() < 0.002
+
+
+def test_no_arm_weight_on_the_trunk_and_no_leg_across_the_middle():
+    made, at = human(down=0.7)
+    document = edits.stand_up(document_of(as_mesh(made)), keep_size=True)
+    document = edits.build_joints(edits.set_pegs(document, edits.find_pegs(document, fingers=0)))
+    character = edits.bind(document).character
+    part, skeleton = character.parts[0], character.skeleton
+    weights = character.skin.weights[part.id]
+    label = shells(part.mesh)
+    points = part.mesh.points
+    for s, sign in (("l", 1.0), ("r", -1.0)):
+        arm = sum(weights.column(f"arm.{s}.{k}") for k in ("upper", "lower", "end"))
+        shoulder = np.array(skeleton.joint(f"arm.{s}.upper").position)
+        away = np.linalg.norm(points - shoulder, axis=1)
+        chest = np.array(
+            [label[int(np.argmin(np.linalg.norm(points - [0, y, 0.1], axis=1)))] for y in (1.3, 1.1, 0.97)]
+        )
+        trunk = np.isin(label, chest)
+        assert arm[trunk & (away > 0.12)].max() < 0.1
+        leg = sum(weights.column(f"leg.{s}.{k}") for k in ("upper", "lower", "end", "toes"))
+        assert leg[points[:, 0] * sign < -0.06].max() < 0.02
+    assert at["wrist"] is not None
+
+
+def test_an_arm_three_millimetres_from_the_body_does_not_leak():
+    trunk = trimesh.creation.box((0.3, 1.0, 0.2)).subdivide().subdivide().subdivide().subdivide()
+    arm = trimesh.creation.box((0.08, 0.7, 0.08)).subdivide().subdivide().subdivide().subdivide()
+    arm.apply_translation([0.15 + 0.003 + 0.04, -0.05, 0])
+    bridge = trimesh.creation.box((0.1, 0.08, 0.08)).subdivide().subdivide()
+    bridge.apply_translation([0.18, 0.32, 0])
+    mesh = as_mesh(trimesh.util.concatenate([trunk, arm, bridge]))
+    skeleton = chain((0, -0.48, 0), (0, 0.0, 0), (0, 0.35, 0), (0.05, 0.33, 0), (0.193, 0.32, 0), (0.193, -0.05, 0), (0.193, -0.38, 0),
+                     parents=[None, 0, 1, 2, 3, 4, 5])  # fmt: skip
+    weights = METHODS[BindMethod.SEGMENT](mesh, skeleton, body_solid([mesh]))
+    label = shells(mesh)
+    limb = sum(weights.column(f"j{k}") for k in (4, 5, 6))
+    trunk_shell = label == label[0]
+    low = mesh.points[:, 1] < 0.15
+    assert limb[trunk_shell & low].max() < 0.1
+    arm_shell = label == label[len(trunk.vertices)]
+    assert limb[arm_shell & low].min() > 0.9
+
+
+def test_many_legs_and_an_open_sheet():
+    from tests.support import creatures
+
+    made, _ = creatures.insect(4)
+    document = edits.stand_up(creatures.document(made), keep_size=True)
+    document = edits.build_joints(edits.set_pegs(document, edits.find_pegs(document, plan="many-legged")))
+    character = edits.bind(document).character
+    weights, skeleton = character.skin.weights["part0"], character.skeleton
+    for number in range(1, 5):
+        foot = np.array(skeleton.joint(f"leg{number}.l.end").position)
+        near = np.linalg.norm(character.parts[0].mesh.points - foot, axis=1) < 0.04
+        own = sum(weights.column(f"leg{number}.l.{k}") for k in ("upper", "lower", "end"))
+        assert own[near].min() > 0.95
+    sheet = box_limb(rows=20)
+    open_weights = METHODS[BindMethod.SEGMENT](sheet, chain((0, 0, 0), (0.5, 0, 0), (1, 0, 0)), body_solid([sheet]))
+    assert row_sums_hold(open_weights)
+    assert open_weights.column("j0")[sheet.points[:, 0] < 0.2].min() > 0.8
+
+
+def test_limb_radius_is_the_tubes():
+    mesh = tube(radius=0.1)
+    solid = body_solid([mesh])
+    radius = limb_radii(np.array([[0.1, 0, 0]]), np.array([[0.9, 0, 0.0]]), np.array([0]), 1, solid)
+    assert radius[0] == pytest.approx(0.1, abs=1.5 * solid.cell)
+    out = way_out(solid.filled, solid.origin, solid.cell, np.array([[0.5, 0, 0]]), np.array([[0.0, 1, 0]]), 5.0)
+    assert out[0] == pytest.approx(0.1, abs=1.5 * solid.cell)
+
+
+@pytest.mark.parametrize("method", SOFT)
+def test_a_bind_is_cancelled_between_its_stages(method):
+    calls = []
+
+    def progress(fraction, text):
+        calls.append(fraction)
+        if fraction > 0.3:
+            raise Cancelled
+
+    with pytest.raises(Cancelled):
+        edits.bind(wick(), method=method, progress=progress)
+    assert calls == sorted(calls)
