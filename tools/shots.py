@@ -46,7 +46,27 @@ def main() -> None:
     s = window.session
     window.open_path(DEMO / "wick.obj")
     settle(app, 4)
+    window.actions_.run("mesh.stand_up")
+    settle(app, 0.5)
     shoot("mesh")
+    s.saved = s.history.present
+    window.open_path(DEMO / "dumble.obj")
+    settle(app, 4)
+    window.actions_.run("mesh.stand_up")
+    window.actions_.run("mesh.turn_left")
+    s.set_view(middle_shown=True)
+    settle(app, 0.5)
+    window.stage.show_all()
+    bench = window.benches[Area.MESH]
+    for card in (bench.bring, bench.parts, bench.stand_card):
+        card.set_open(False)
+    bench.halves_card.set_open(True)
+    shoot("mesh_dumble")
+    for card in (bench.bring, bench.parts, bench.stand_card):
+        card.set_open(True)
+    bench.halves_card.set_open(False)
+    s.set_view(middle_shown=False)
+    s.saved = s.history.present
     window.open_path(DEMO / "wick.pegloom")
     settle(app, 1)
     s.set_view(display=Display.TEXTURED)
@@ -58,6 +78,25 @@ def main() -> None:
     s.select("peg", "l_elbow")
     window.stage.show_all()
     shoot("joints")
+    window.open_path(DEMO / "dumble.pegloom")
+    settle(app, 1)
+    s.set_view(display=Display.SEE_THROUGH)
+    window.go(Area.JOINTS)
+    joints = window.benches[Area.JOINTS]
+    for card in (joints.find_card, joints.pegs_card, joints.build_card):
+        card.set_open(False)
+    joints.kits_card.set_open(True)
+    joints.change_card.set_open(True)
+    s.select("joint", "snout.2")
+    window.stage.show_all()
+    settle(app, 0.5)
+    shoot("joints_dumble")
+    for card in (joints.find_card, joints.pegs_card, joints.build_card):
+        card.set_open(True)
+    joints.kits_card.set_open(False)
+    joints.change_card.set_open(False)
+    window.open_path(DEMO / "wick.pegloom")
+    settle(app, 1)
     s.set_view(display=Display.CLAY)
     window.go(Area.WEIGHTS)
     s.select("joint", "arm.l.upper")
@@ -77,6 +116,16 @@ def main() -> None:
     window.stage.show_all()
     settle(app, 4)
     shoot("motion")
+    s.saved = s.history.present
+    window.open_path(DEMO / "harl.pegloom")
+    settle(app, 1)
+    window.stage.show_all()
+    settle(app, 1)
+    shoot("heron")
+    window.go(Area.HANDOVER)
+    s.saved = s.history.present
+    window.open_path(DEMO / "wick.pegloom")
+    settle(app, 1)
     window.go(Area.HANDOVER)
     shoot("handover")
     s.saved = s.history.present

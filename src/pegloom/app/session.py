@@ -16,7 +16,7 @@ from pegloom.app.recent import remember
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip, sample
-from pegloom.core.motion.trials import TRIALS, trial_amount
+from pegloom.core.motion.trials import Trial, trial_amount, trials_of
 from pegloom.core.rig.controls import Pose
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
@@ -338,8 +338,14 @@ class Session(QObject):
     def length(self) -> float:
         """Seconds of what the strip plays."""
         if self.source == RANGE_TEST:
-            return len(TRIALS) * TRIAL_FRAMES / self.rate
+            return len(self.trials) * TRIAL_FRAMES / self.rate
         return self.clip.length if self.clip else 2.0
+
+    @property
+    def trials(self) -> tuple[Trial, ...]:
+        """The trials that move the present skeleton."""
+        character = self.character
+        return trials_of(character.skeleton) if character is not None and character.skeleton is not None else ()
 
     @property
     def rate(self) -> float:
@@ -407,17 +413,18 @@ _range_cache: dict[tuple[int, float], tuple[object, Pose]] = {}
 def range_pose(character: Character, seconds: float) -> Pose:
     """The range test at a time: each trial goes out and back."""
     frame = seconds * 30.0
-    number = min(int(frame // TRIAL_FRAMES), len(TRIALS) - 1)
-    within = (frame - number * TRIAL_FRAMES) / TRIAL_FRAMES
-    amount = float(0.5 - 0.5 * np.cos(2 * np.pi * min(within, 1.0)))
     skeleton = character.skeleton
     assert skeleton is not None
+    trials = trials_of(skeleton)
+    number = min(int(frame // TRIAL_FRAMES), len(trials) - 1)
+    within = (frame - number * TRIAL_FRAMES) / TRIAL_FRAMES
+    amount = float(0.5 - 0.5 * np.cos(2 * np.pi * min(within, 1.0)))
     key = (id(skeleton), round(frame, 3))
     held = _range_cache.get(key)
     if held is not None and held[0] is skeleton:
         return held[1]
     if len(_range_cache) > 300:
         _range_cache.clear()
-    pose = trial_amount(skeleton, TRIALS[number].id, amount)
+    pose = trial_amount(skeleton, trials[number].id, amount)
     _range_cache[key] = (skeleton, pose)
     return pose

@@ -13,7 +13,6 @@ from pegloom.app.theme import current, icon
 from pegloom.app.widgets import button, label
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.motion.clips import sample
-from pegloom.core.motion.trials import TRIALS
 from pegloom.core.skin.measures import edge_stretch
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
@@ -61,17 +60,19 @@ class Strip(QFrame):
         session, character = self.session, self.session.character
         self.play.setIcon(icon("pause" if session.playing else "play", current().woad))
         clips = tuple((c.id, c.name, round(c.length * c.rate)) for c in character.clips) if character else ()
-        key = (character is not None and character.skeleton is not None, clips, session.source)
+        key = (character is not None and character.skeleton is not None, clips, session.source, session.trials)
         if key == self.shown:
             return
         self.shown = key
         self.list.clear()
         rows = [("Pose in hand", "", 0.0)] if character else []
         if key[0]:
-            rows.append((f"Range test    {len(TRIALS) * TRIAL_FRAMES} frames", RANGE_TEST, 0.0))
+            rows.append((f"Range test    {len(session.trials) * TRIAL_FRAMES} frames", RANGE_TEST, 0.0))
         rows += [(f"{name}    {frames} frames", clip, 0.0) for clip, name, frames in clips]
         if key[0]:
-            rows += [(f"{t.label}    pose", RANGE_TEST, (i + 0.5) * TRIAL_FRAMES / 30) for i, t in enumerate(TRIALS)]
+            rows += [
+                (f"{t.label}    pose", RANGE_TEST, (i + 0.5) * TRIAL_FRAMES / 30) for i, t in enumerate(session.trials)
+            ]
         for text, source, at in rows:
             item = QListWidgetItem(text)
             item.setData(Qt.ItemDataRole.UserRole, (source, at))
@@ -186,7 +187,7 @@ class Ruler(QWidget):
         clip = session.clip
         if session.source == RANGE_TEST:
             painter.setPen(QColor(current().soft))
-            for i, trial in enumerate(TRIALS):
+            for i, trial in enumerate(session.trials):
                 a, b = self.x_of(i * TRIAL_FRAMES / 30), self.x_of((i + 1) * TRIAL_FRAMES / 30)
                 painter.drawText(QRectF(a, base + 5, b - a, 16), Qt.AlignmentFlag.AlignCenter, trial.label.lower())
         elif clip is not None:

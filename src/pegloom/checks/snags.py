@@ -100,6 +100,7 @@ def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
     return tuple(found)
 
 
+@by_identity
 def find_snags(character: Character) -> tuple[Snag, ...]:
     """All snags of a character, the worst first."""
     found: list[Snag] = []

@@ -227,6 +227,7 @@ class Renderer:
         self._lines("behind", 1.0)
         self._boards()
         self._meshes(camera, looks, display, wire_over, lens_mode)
+        self._lines("ghost", 1.0)
         gl.disable(moderngl.DEPTH_TEST)
         self._lines("through", 0.32 if display is not Display.SEE_THROUGH else 1.0)
         if display is not Display.SEE_THROUGH:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QComboBox
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout
 
 from pegloom.app.benches.bench import Bench
 from pegloom.app.session import Tool
-from pegloom.app.widgets import Choices, SliderRow, action_button, label
-from pegloom.core.rig.controls import CHANNELS, Shape
+from pegloom.app.widgets import Choices, SliderRow, action_button, clear, label
+from pegloom.core.rig.controls import CHANNELS, ControlRig, Shape
 from pegloom.document import edits
 
 
@@ -39,18 +39,9 @@ class ControlsBench(Bench):
             "Slide a limb between FK and IK. The side you switch to is matched: nothing jumps.",
         )
         self.sliders: dict[str, SliderRow] = {}
-        for limb, name in (
-            ("arm.l", "Left arm"),
-            ("arm.r", "Right arm"),
-            ("leg.l", "Left leg"),
-            ("leg.r", "Right leg"),
-        ):
-            slider = SliderRow(
-                f"controls.blend.{limb}", 0.0, 1.0, self._blend_text, lambda v: None,
-                lambda v, x=limb, n=name: self._blend(x, n, v),
-            )  # fmt: skip
-            limbs.field(name, slider)
-            self.sliders[limb] = slider
+        self.slider_rows = QVBoxLayout()
+        self.slider_rows.setSpacing(4)
+        limbs.body.addLayout(self.slider_rows)
         limbs.row(
             action_button(self.actions.qactions["controls.arms_ik"], "Arms to IK"),
             action_button(self.actions.qactions["controls.arms_fk"], "Arms to FK"),
@@ -92,6 +83,29 @@ class ControlsBench(Bench):
         if self.session.selection.kind == "control":
             self.session.try_edit(f"Size of {lead}", lambda d: edits.reshape_control(d, lead, size=value))
 
+    def _fit_sliders(self, rig: ControlRig | None) -> None:
+        """One slider a limb of the present rig."""
+        wanted = [limb.id for limb in rig.limbs] if rig else []
+        if list(self.sliders) == wanted:
+            return
+        clear(self.slider_rows)
+        self.sliders = {}
+        for limb in wanted:
+            name = limb_title(limb)
+            slider = SliderRow(
+                f"controls.blend.{limb}", 0.0, 1.0, self._blend_text, lambda v: None,
+                lambda v, x=limb, n=name: self._blend(x, n, v),
+            )  # fmt: skip
+            line = QHBoxLayout()
+            line.setSpacing(8)
+            caption = label(name, "soft")
+            caption.setFixedWidth(86)
+            slider.setAccessibleName(name)
+            line.addWidget(caption)
+            line.addWidget(slider, 1)
+            self.slider_rows.addLayout(line)
+            self.sliders[limb] = slider
+
     def show_document(self) -> None:
         character = self.session.character
         rig = character.rig if character else None
@@ -102,6 +116,7 @@ class ControlsBench(Bench):
             else "No controls yet: build joints and bind, then build them."
         )
         self.build_card.note.setText("built" if rig else "")
+        self._fit_sliders(rig)
         for limb, slider in self.sliders.items():
             found = next((x for x in rig.limbs if x.id == limb), None) if rig else None
             slider.setEnabled(found is not None)
@@ -117,3 +132,10 @@ class ControlsBench(Bench):
             self.shape.setCurrentIndex(self.shape.findData(rig.control(lead).shape))
             override = character.control_overrides.get(lead)
             self.size.set(override.size if override else 1.0)
+
+
+def limb_title(limb_id: str) -> str:
+    """`arm.l` as a person says it: Left arm."""
+    stem, _, side = limb_id.rpartition(".")
+    word = {"l": "Left ", "r": "Right "}.get(side, "")
+    return (word + (stem or limb_id).replace("_", " ")).strip().capitalize()

@@ -95,6 +95,7 @@ class JointsBench(Bench):
             "Joints from the pegs, aimed down the limbs. Build again at any time: work below stays.",
         )
         build.body.addWidget(action_button(q["joints.build"], role="main"))
+        self.build_card = build
         self.built = label("", "caption", wrap=True, name="joints.built")
         build.body.addWidget(self.built)
         self._kits_card()
@@ -155,7 +156,7 @@ class JointsBench(Bench):
 
     def _change_card(self) -> None:
         q = self.actions.qactions
-        change = self.card(
+        change = self.change_card = self.card(
             "Draw and change",
             "joints.change",
             "J draws joints: click inside the mesh. M drags picked ones.",

@@ -119,9 +119,11 @@ class Stage(QOpenGLWidget):
             ground = DrawList()
             if "ground" not in session.hidden:
                 drawing.draw_ground(ground, height)
-            if session.ghost is not None and session.area is Area.MESH:
-                drawing.draw_ghost(ground, session.ghost)
             renderer.set_lines("behind", ground.behind.packed())
+            ghost = DrawList()
+            if session.ghost is not None and session.area is Area.MESH:
+                drawing.draw_ghost(ghost, session.ghost)
+            renderer.set_lines("ghost", ghost.behind.packed())
             self._ground_for = wanted
         if character is not None and frame is not None:
             renderer.keep_parts({part.id for part in character.included})

@@ -17,6 +17,7 @@ from pegloom.core.geometry.transforms import (
     quaternion_product,
     rotation_matrix,
 )
+from pegloom.core.memo import by_identity
 from pegloom.core.rig.controls import Pose
 from pegloom.core.skeleton.axes import clean_matrix
 from pegloom.core.skeleton.joints import Skeleton
@@ -39,6 +40,31 @@ TRIALS = (
     Trial("knee", "Knee", "the hollow of the knee"),
     Trial("crouch", "Crouch", "hips, groin and seat"),
 )
+
+
+MORE = (
+    Trial("head_turn", "Head turned", "the neck and throat"),
+    Trial("bend", "Bend", "spine, belly and back"),
+    Trial("neck_down", "Neck down", "withers and throat"),
+    Trial("foreleg_forward", "Foreleg forward", "point of the shoulder and elbow"),
+    Trial("foreleg_back", "Foreleg back", "the blade and the chest's edge"),
+    Trial("hind_forward", "Hind leg forward", "flank and croup"),
+    Trial("hind_back", "Hind leg back", "thigh and hock"),
+    Trial("wing_up", "Wing up", "the wing's root"),
+    Trial("wing_fold", "Wing folded", "elbow and wrist of the wing"),
+    Trial("legs_up", "Legs lifted", "the roots of the legs"),
+    Trial("curl", "Curl", "tail, trunk or rope, joint by joint"),
+)
+"""Trials of other bodies; a body is shown those that move it."""
+
+
+@by_identity
+def trials_of(skeleton: Skeleton) -> tuple[Trial, ...]:
+    """The trials that turn some joint of a skeleton."""
+    human = "arm.l.upper" in skeleton.index and "leg.l.upper" in skeleton.index
+    options = TRIALS if human else MORE
+    found = tuple(trial for trial in (*options, *(MORE[:2] if human else ())) if trial_pose(skeleton, trial.id).turns)
+    return found or (Trial("rest", "Rest", "nothing moves yet"),)
 
 
 def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
@@ -64,10 +90,55 @@ def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
             poser.turn_about(f"leg.{s}.upper", FORWARD * sign, 0.22)
             poser.fold(f"leg.{s}.lower", 2.1)
             poser.turn_about(f"leg.{s}.end", OUT, -0.4)
+    _turn_other_bodies(poser, skeleton, trial_id)
     if trial_id == "crouch":
         for joint in ("spine.spine", "spine.chest"):
             poser.turn_about(joint, OUT, 0.22)
     return Pose(turns=poser.turns())
+
+
+def _turn_other_bodies(poser: Poser, skeleton: Skeleton, trial_id: str) -> None:
+    """Animals, insects, tails: each limb through its range, in body axes."""
+    ids = [j.id for j in skeleton.joints]
+    neck = [i for i in ids if i.startswith("neck.") or i in ("spine.neck", "spine.throat")]
+    spine = [i for i in ids if i.startswith("spine.") and i not in (*neck, "spine.hips", "spine.head", "spine.body")]
+    if trial_id == "head_turn":
+        for joint in [*neck, "spine.head"]:
+            poser.turn_about(joint, UP, 1.0 / max(len(neck) + 1, 1))
+    elif trial_id == "bend":
+        for joint in spine:
+            poser.turn_about(joint, OUT, 0.8 / max(len(spine), 1))
+    elif trial_id == "neck_down":
+        for joint in neck:
+            poser.turn_about(joint, OUT, 0.9 / len(neck))
+    for s, sign in (("l", 1.0), ("r", -1.0)):
+        if trial_id in ("foreleg_forward", "foreleg_back"):
+            way = -1.0 if trial_id.endswith("forward") else 1.0
+            poser.turn_about(f"foreleg.{s}.blade", OUT, 0.15 * way)
+            poser.turn_about(f"foreleg.{s}.upper", OUT, 0.55 * way)
+            if way < 0:
+                poser.fold(f"foreleg.{s}.lower", 1.1)
+        if (trial_id in ("hind_forward", "hind_back") and f"foreleg.{s}.upper" in ids) or (
+            trial_id in ("hind_forward", "hind_back") and f"wing.{s}.upper" in ids
+        ):
+            poser.turn_about(f"leg.{s}.upper", OUT, -0.75 if trial_id == "hind_forward" else 0.5)
+            if trial_id == "hind_forward":
+                poser.turn_about(f"leg.{s}.lower", OUT, 0.6)
+        if trial_id == "wing_up":
+            poser.turn_about(f"wing.{s}.upper", FORWARD * sign, 0.8)
+        elif trial_id == "wing_fold":
+            poser.turn_about(f"wing.{s}.upper", UP * sign, 0.9)
+            poser.turn_about(f"wing.{s}.lower", UP * sign, -1.6)
+            poser.turn_about(f"wing.{s}.end", UP * sign, 1.4)
+        elif trial_id == "legs_up":
+            for joint in ids:
+                if joint.startswith("leg") and joint[3:4].isdigit() and joint.endswith(f".{s}.upper"):
+                    poser.turn_about(joint, FORWARD * sign, 0.5)
+    if trial_id == "curl":
+        for stem in ("tail", "body", "rope", "snout", "abdomen"):
+            run = [i for i in ids if i.startswith(f"{stem}.")]
+            for joint in run:
+                poser.turn_about(joint, OUT if stem != "body" else UP, min(1.6 / max(len(run), 1), 0.5))
 
 
 def trial_amount(skeleton: Skeleton, trial_id: str, amount: float) -> Pose:
