@@ -12,7 +12,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import place_edges, place_neighbours, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.memo import by_identity
-from pegloom.core.skin.brush import change_weight, dab, limit_rows, smooth_rows
+from pegloom.core.skin.brush import changed_rows, dab, limited, smooth_in_place
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import Packed, Weights, cut, dense, from_dense
 from pegloom.document.model import Character, Part
@@ -76,6 +76,10 @@ class Stroke:
         self.packed_value = np.zeros((part.mesh.vertex_count, width))
         self._members = np.argsort(self.g.group, kind="stable")
         self._starts = np.searchsorted(self.g.group[self._members], np.arange(self.g.count + 1))
+        self._stale: list[IntArray] = []
+        self._posed: FloatArray | None = None
+        self._posed_by: FloatArray | None = None
+        self._rest = self.part.mesh.points[self.g.first]
         self._pack(np.arange(self.g.count))
         self.columns = np.array([skeleton.index[j] for j in self.joint_ids])
         self.touched = False
@@ -90,7 +94,7 @@ class Stroke:
     ) -> None:
         """One touch. seed: vertices of the triangle under the pointer; reach: metres along the surface."""
         places = np.unique(self.g.group[seed])
-        rows, force = dab(self.part.mesh.points, _edge_lengths(self.part), places, reach, hardness=hardness)
+        rows, force = dab(self._rest, _edge_lengths(self.part), places, reach, hardness=hardness)
         self._apply(self.joint, rows, force * strength, paint, value)
         if self.across is not None:
             there = self.across[rows]
@@ -109,7 +113,7 @@ class Stroke:
             return
         column = self.joint_ids.index(joint)
         if paint is Paint.EVEN:
-            self.values = smooth_rows(self.values, rows, force, self.neighbours, locked=self.lock)
+            smooth_in_place(self.values, rows, force, self.neighbours, locked=self.lock)
             keep_column = None
         else:
             now = self.values[rows, column]
@@ -118,11 +122,11 @@ class Stroke:
             else:
                 wanted = now + (0.35 if paint is Paint.ADD else -0.35) * force
             wanted = np.clip(wanted, 0.0, 1.0)
-            self.values = change_weight(
+            self.values[rows] = changed_rows(
                 self.values, column, rows, wanted, neighbours=self.neighbours, heir=self.heirs[joint], locked=self.lock
             )
             keep_column = column if paint is not Paint.TAKE else None
-        self.values = limit_rows(self.values, rows, self.influences, keep=keep_column, locked=self.lock)
+        self.values[rows] = limited(self.values[rows], self.influences, keep=keep_column, locked=self.lock)
         self.touched = True
         self._pack(rows)
 
@@ -138,11 +142,24 @@ class Stroke:
         members = self._members[self._starts[rows][source] + within]
         self.packed_index[members] = order[source]
         self.packed_value[members] = kept[source]
+        self._stale.append(members)
 
     def points(self, matrices: FloatArray) -> FloatArray:
-        """Points (n, 3) under skin matrices (skeleton order) with the weights as painted so far."""
-        packed = Packed(self.packed_index, self.packed_value)
-        return skin_linear(self.part.mesh.points, packed, matrices[self.columns])
+        """Points (n, 3) under skin matrices (skeleton order) with the weights as painted so far.
+
+        In the same pose only what was painted since is carried anew.
+        """
+        if self._posed is None or self._posed_by is not matrices:
+            everything = Packed(self.packed_index, self.packed_value)
+            self._posed = skin_linear(self.part.mesh.points, everything, matrices[self.columns])
+            self._posed_by = matrices
+        elif self._stale:
+            some = np.unique(np.concatenate(self._stale))
+            rows = Packed(self.packed_index[some], self.packed_value[some])
+            self._posed = self._posed.copy()
+            self._posed[some] = skin_linear(self.part.mesh.points[some], rows, matrices[self.columns])
+        self._stale = []
+        return self._posed
 
     def influence(self, joint: str) -> FloatArray:
         """(n,) weight of a joint as painted so far."""

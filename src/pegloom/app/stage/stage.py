@@ -78,6 +78,8 @@ class Stage(QOpenGLWidget):
         self.stroke: Stroke | None = None
         self._ground_for: object = None
         self._framed: object | None = None
+        self._matrices_of: object | None = None
+        self._held_matrices: np.ndarray = np.zeros((0, 4, 4))
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(320, 240)
@@ -130,7 +132,7 @@ class Stage(QOpenGLWidget):
             for part in character.included:
                 points = frame.points[part.id]
                 if self.stroke is not None and self.stroke.part.id == part.id and character.skeleton is not None:
-                    points = self.stroke.points(skin_matrices(character.skeleton, frame.joints))
+                    points = self.stroke.points(self._matrices(character, frame))
                 if part.smooth is not Subdivision.NONE:
                     fine = smoothed(part)
                     renderer.show_part(part.id, fine.mesh, fine.matrix @ points)
@@ -275,6 +277,12 @@ class Stage(QOpenGLWidget):
                 for vertex in chosen[:: max(len(chosen) // 3000, 1)]:
                     draw.dots.add(points[vertex], drawing.LINEN, 2.2, alpha=0.9)
         return draw
+
+    def _matrices(self, character: Character, frame: object) -> np.ndarray:
+        """Skin matrices of the shown frame, the same object as long as the frame stays."""
+        if self._matrices_of is not frame:
+            self._matrices_of, self._held_matrices = frame, skin_matrices(character.skeleton, frame.joints)
+        return self._held_matrices
 
     @staticmethod
     def _depth(character: Character) -> float:

@@ -36,11 +36,20 @@ def change_weight(
 
     Returns a new (g, j) array. Raises EditError when the joint in hand is locked.
     """
+    result = values.copy()
+    result[rows] = changed_rows(values, column, rows, wanted, neighbours=neighbours, heir=heir, locked=locked)
+    return result
+
+
+def changed_rows(
+    values: FloatArray, column: int, rows: IntArray, wanted: FloatArray,
+    *, neighbours: sparse.csr_matrix, heir: int, locked: BoolArray | None = None,
+) -> FloatArray:  # fmt: skip
+    """Only the new rows (r, j) of `change_weight`: what a dab costs does not grow with the mesh."""
     lock = np.zeros(values.shape[1], dtype=bool) if locked is None else locked.copy()
     if lock[column]:
         raise EditError("the joint in hand is locked; unlock it or take another")
-    result = values.copy()
-    row = result[rows]
+    row = values[rows]
     kept = row[:, lock].sum(axis=1)
     free = ~lock
     free[column] = False
@@ -57,8 +66,7 @@ def change_weight(
         rest = 1.0 - kept - goal
     row[:, free] = shares * rest[:, None]
     row[:, column] = goal
-    result[rows] = row / row.sum(axis=1, keepdims=True)
-    return result
+    return np.asarray(row / row.sum(axis=1, keepdims=True))
 
 
 def _from_neighbours(
@@ -88,19 +96,32 @@ def smooth_rows(
     what is left. Returns a new array.
     """
     result = values.copy()
-    degree = np.maximum(np.asarray(neighbours[rows].sum(axis=1)).ravel(), 1.0)
+    smooth_in_place(result, rows, strength, neighbours, steps=steps, locked=locked)
+    return result
+
+
+def smooth_in_place(
+    result: FloatArray, rows: IntArray, strength: FloatArray, neighbours: sparse.csr_matrix,
+    *, steps: int = 1, locked: BoolArray | None = None,
+) -> None:  # fmt: skip
+    """`smooth_rows` on the array itself (g, j)."""
+    held = result[rows]
+    near = neighbours[rows]
+    # Only the columns the rows' neighbourhood holds at all.
+    around = np.unique(near.indices)
+    near = near[:, around]
+    degree = np.maximum(np.asarray(near.sum(axis=1)).ravel(), 1.0)
     amount = np.clip(strength, 0.0, 1.0)[:, None]
     for _ in range(steps):
-        mean = np.asarray(neighbours[rows] @ result) / degree[:, None]
+        mean = np.asarray(near @ result[around]) / degree[:, None]
         mean = np.where(mean.sum(axis=1, keepdims=True) > 0.5, mean, result[rows])
         new = result[rows] * (1 - amount) + mean * amount
         if locked is not None and locked.any():
-            new[:, locked] = values[rows][:, locked]
+            new[:, locked] = held[:, locked]
             left = 1.0 - new[:, locked].sum(axis=1)
             free = new[:, ~locked]
             new[:, ~locked] = free * (left / np.maximum(free.sum(axis=1), 1e-12))[:, None]
         result[rows] = new / new.sum(axis=1, keepdims=True)
-    return result
 
 
 def limit_rows(
@@ -117,7 +138,15 @@ def limit_rows(
     dropped goes to the other free joints of the row, by their shares.
     """
     result = values.copy()
-    row = result[rows]
+    result[rows] = limited(values[rows], influences, keep=keep, locked=locked)
+    return result
+
+
+def limited(
+    row: FloatArray, influences: int, *, keep: int | None = None, locked: BoolArray | None = None
+) -> FloatArray:
+    """`limit_rows` of rows (r, j) alone."""
+    row = row.copy()
     if row.shape[1] > influences:
         lock = np.zeros(row.shape[1], dtype=bool) if locked is None else locked
         rank = row.copy()
@@ -130,8 +159,8 @@ def limit_rows(
         free = row[:, ~lock]
         total = free.sum(axis=1)
         row[:, ~lock] = np.where(total[:, None] > 0, free * ((1.0 - held) / np.maximum(total, 1e-12))[:, None], 0.0)
-        result[rows] = row / row.sum(axis=1, keepdims=True)
-    return result
+        row = row / row.sum(axis=1, keepdims=True)
+    return row
 
 
 def dab(
@@ -142,7 +171,14 @@ def dab(
     points (g, 3) posed; lengths (g, g) rest edge lengths; seed: places of the triangle under the pointer;
     reach: metres. Returns places (r,) and falloff (r,) in 0..1.
     """
-    way = dijkstra(lengths, directed=False, indices=seed, min_only=True, limit=reach)
-    rows = np.flatnonzero(np.isfinite(way))
-    u = np.clip((way[rows] / max(reach, 1e-9) - hardness) / max(1.0 - hardness, 1e-6), 0.0, 1.0)
+    # Only what is near enough in a straight line can be near enough along the surface.
+    away = points - points[seed].mean(axis=0)
+    near = np.flatnonzero(np.einsum("nd,nd->n", away, away) <= (1.2 * reach + np.abs(away[seed]).max()) ** 2)
+    near = np.union1d(near, seed)
+    small = lengths[near][:, near]
+    way_near = dijkstra(small, directed=False, indices=np.searchsorted(near, seed), min_only=True, limit=reach)
+    inside = np.isfinite(way_near)
+    rows = near[inside]
+    way = np.asarray(way_near)[inside]
+    u = np.clip((way / max(reach, 1e-9) - hardness) / max(1.0 - hardness, 1e-6), 0.0, 1.0)
     return rows, np.asarray(1.0 - u * u * (3.0 - 2.0 * u))
