@@ -200,6 +200,30 @@ class Verbs:
         if self.session.try_edit("Mirror weights, left to right", edit):
             self.session.say("Mirrored" + (f"; {lost} vertices have no partner and keep theirs" if lost else ""))
 
+    def drop_strays(self) -> None:
+        changed = 0
+
+        def edit(document: object) -> object:
+            nonlocal changed
+            document, changed = edits.drop_strays(document)
+            return document
+
+        if self.session.try_edit("Drop stray weights", edit):
+            self.session.say(f"{changed} vertices freed of strays" if changed else "There are no stray weights")
+
+    def reduce(self) -> None:
+        most = self.window.benches[Area.WEIGHTS].influences.value()
+        told = ""
+
+        def edit(document: object) -> object:
+            nonlocal told
+            document, worst, count = edits.reduce_influences(document, most)
+            told = f"At most {most} now; {count} vertices lost something, {worst:.3f} at most"
+            return document
+
+        if self.session.try_edit(f"Reduce to {most} influences", edit):
+            self.session.say(told)
+
     # Controls and keys
 
     def build_controls(self) -> None:
@@ -355,6 +379,8 @@ class Verbs:
             a("weights.fill", "Fill the selected vertices", "Weights", self.fill, "Set the joint in hand to the ladder's value", "", self.need_vertices),
             a("weights.smooth", "Smooth the selected vertices", "Weights", self.smooth, "Blend toward the neighbours", "", self.need_vertices),
             a("weights.mirror", "Mirror weights, left to right", "Weights", self.mirror, "Copy the left half's weights", "", self.need_skin),
+            a("weights.drop_strays", "Drop stray weights", "Weights", self.drop_strays, "Regions cut off from their joint's main one", "", self.need_skin),
+            a("weights.reduce", "Reduce the influences", "Weights", self.reduce, "Cut finished weights to the number above, the loss shown", "", self.need_skin),
             a("controls.build", "Build controls", "Controls", self.build_controls, "All controls from the limb kits", "", self.need_joints),
             a("controls.arms_ik", "Arms to IK", "Controls", lambda: self.arms(1.0), "Both arms to IK, matched", "", self.need_rig),
             a("controls.arms_fk", "Arms to FK", "Controls", lambda: self.arms(0.0), "Both arms to FK, matched", "", self.need_rig),

@@ -21,6 +21,7 @@ from pegloom.core.geometry.mesh import (
 from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.joints import Vector
+from pegloom.core.skin.strays import find_strays
 from pegloom.core.skin.weights import row_sums_hold
 from pegloom.document.model import Character, PartKind
 
@@ -178,6 +179,15 @@ def _bind_snags(character: Character) -> list[Snag]:
                 found.append(
                     Snag("unbound-part", "weights", Severity.WRONG, message, subject=part.id, fix="weights.bind")
                 )
+        elif strays := find_strays(part.mesh, weights):
+            first = strays[0]
+            name = character.skeleton.joint(first.joint).name if character.skeleton else first.joint
+            where = tuple(float(v) for v in part.mesh.points[first.vertices[0]])
+            count = int(sum(len(s.vertices) for s in strays))
+            message = f"{part.name}: {count} stray vertices, the strongest still tied to {name} ({first.largest:.2f})"
+            found.append(
+                Snag("stray-weights", "weights", Severity.DOUBT, message, count, where, part.id, "weights.drop_strays")  # type: ignore[arg-type]
+            )
         elif not row_sums_hold(weights):
             found.append(Snag("not-normalised", "weights", Severity.WRONG, f"{part.name}: weights do not add up to 1"))
     return found

@@ -46,6 +46,10 @@ class WeightsBench(Bench):
         bind.body.addWidget(self.method_says)
         bind.field("At most", self.influences)
         bind.body.addWidget(action_button(self.actions.qactions["weights.bind"], role="main"))
+        bind.row(
+            action_button(self.actions.qactions["weights.reduce"], "Reduce"),
+            action_button(self.actions.qactions["weights.drop_strays"], "Drop strays"),
+        )
         self.bind_card = bind
 
         brush = self.card("Brush", "weights.brush")

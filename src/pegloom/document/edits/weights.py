@@ -11,7 +11,8 @@ from scipy import sparse
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import place_neighbours, weld
+from pegloom.core.geometry.mend import joined
+from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
@@ -23,8 +24,10 @@ from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
 from pegloom.core.skin.mirror import mirror_rows
+from pegloom.core.skin.strays import reduced, without_strays
+from pegloom.core.skin.transfer import transfer_weights
 from pegloom.core.skin.weights import Weights, dense, from_dense
-from pegloom.document.model import Character, Document, PartKind, Skin
+from pegloom.document.model import Character, Document, Part, PartKind, Skin
 
 METHODS = {
     BindMethod.SEGMENT: bind_segment,
@@ -62,14 +65,91 @@ def bind(
     weights = dict(character.skin.weights) if character.skin else {}
     total = sum(part.mesh.vertex_count for part in parts)
     done = 0
+    body = [p for p in parts if p.kind is PartKind.SKIN]
+    # Cloth reads its weights from the skin under it: the body first.
+    parts = [p for p in parts if p.kind is not PartKind.CLOTH] + [p for p in parts if p.kind is PartKind.CLOTH]
     for part in parts:
+        if part.kind is PartKind.CLOTH and body:
+            progress(0.05 + 0.95 * done / total, f"reading {part.name} from the skin under it")
+            source, held = _joined_skin(body, weights)
+            weights[part.id] = transfer_weights(source, held, part.mesh, influences=influences)[0]
+            done += part.mesh.vertex_count
+            continue
         rigid = part.kind in (PartKind.HARD, PartKind.PROP)
         compute = METHODS[BindMethod.HARD if rigid else method]
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
         weights[part.id] = compute(part.mesh, skeleton, solid, influences=influences, progress=share, offload=offload)
+        if rigid:
+            weights[part.id] = _whole_by_shell(part.mesh, weights[part.id])
         done += part.mesh.vertex_count
     skin = Skin(method.value, influences, MappingProxyType(weights))
     return document.with_character(replace(character, skin=skin))
+
+
+def _whole_by_shell(mesh: Mesh, weights: Weights) -> Weights:
+    """Every shell of a hard part wholly on the joint that holds most of it, so that no edge changes its length."""
+    values = dense(weights).copy()
+    label = shells(mesh)
+    for shell in range(int(label.max()) + 1 if len(label) else 0):
+        mine = label == shell
+        row = values[mine].sum(axis=0)
+        values[mine] = 0.0
+        values[mine, int(np.argmax(row))] = 1.0
+    return from_dense(values, weights.joint_ids)
+
+
+def _joined_skin(parts: list[Part], weights: dict[str, Weights]) -> tuple[Mesh, Weights]:
+    """Several bound parts as one surface with its weights."""
+    mesh = joined([replace(p.mesh, uvs=None, normals=None) for p in parts])
+    ids = list(dict.fromkeys(j for p in parts for j in weights[p.id].joint_ids))
+    rows = []
+    for part in parts:
+        own = weights[part.id]
+        block = np.zeros((own.vertex_count, len(ids)))
+        block[:, [ids.index(j) for j in own.joint_ids]] = dense(own)
+        rows.append(block)
+    return mesh, from_dense(np.concatenate(rows), ids)
+
+
+def drop_strays(document: Document, part_id: str | None = None) -> tuple[Document, int]:
+    """Give stray weights to the other influences there. Returns the document and how many vertices changed."""
+    character = document.require_character()
+    changed = 0
+    for part in character.included:
+        if (part_id is None or part.id == part_id) and character.skin and part.id in character.skin.weights:
+            new, count = without_strays(part.mesh, character.skin.weights[part.id])
+            if count:
+                document = _with_weights(document, part.id, new)
+                changed += count
+    return document, changed
+
+
+def reduce_influences(document: Document, influences: int) -> tuple[Document, float, int]:
+    """Cut all weights to their strongest few. Returns the document, the largest loss (0..1), vertices that lost any."""
+    character = document.require_character()
+    if character.skin is None:
+        raise EditError("bind first: there are no weights to reduce")
+    if not 1 <= influences <= 16:
+        raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
+    worst, count = 0.0, 0
+    weights = {}
+    for part, held in character.skin.weights.items():
+        weights[part], lost = reduced(held, influences)
+        worst = max(worst, float(lost.max(initial=0.0)))
+        count += int((lost > 1e-6).sum())
+    skin = replace(character.skin, influences=influences, weights=MappingProxyType(weights))
+    return document.with_character(replace(character, skin=skin)), worst, count
+
+
+def transfer(document: Document, source_id: str, target_id: str) -> tuple[Document, int]:
+    """Weights of one part read by another from the nearest surface. Also how many of its vertices lie far from it."""
+    character = document.require_character()
+    skin, held = _bound(character, source_id)
+    source, target = character.part(source_id), character.part(target_id)
+    if source_id == target_id:
+        raise EditError("choose another part to read the weights from")
+    new, far = transfer_weights(source.mesh, held, target.mesh, influences=skin.influences)
+    return _with_weights(document, target_id, new), far
 
 
 def fill_weight(

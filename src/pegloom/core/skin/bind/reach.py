@@ -14,7 +14,8 @@ from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.distances import body_distances
 from pegloom.core.skin.bind.segment import softened
-from pegloom.core.skin.bind.surface import small_shells, weight_joints
+from pegloom.core.skin.bind.surface import one_row, weight_joints, whole_shells
+from pegloom.core.skin.strays import without_strays
 from pegloom.core.skin.weights import Weights, cut, from_dense
 
 POWER = 4.0
@@ -36,10 +37,12 @@ def _by_distance(
     values /= values.sum(axis=1, keepdims=True)
     values = cut(softened(values, place_neighbours(mesh), 2), influences)
     values = drop_islands(values, place_neighbours(mesh))
-    for shell in small_shells(mesh):
-        values[shell] = cut(values[shell].mean(axis=0, keepdims=True), influences)
+    size = float(np.linalg.norm(np.array(solid.filled.shape) * solid.cell))
+    for shell in whole_shells(mesh, skeleton, joints, size):
+        values[shell] = cut(one_row(values[shell])[None], influences)
     progress(1.0, "weights done")
-    return from_dense(values[g.group], [skeleton.joints[j].id for j in joints], influences=influences)
+    bound = from_dense(values[g.group], [skeleton.joints[j].id for j in joints], influences=influences)
+    return without_strays(mesh, bound)[0]
 
 
 def bind_by_reach(

@@ -23,7 +23,8 @@ from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.distances import body_distances
-from pegloom.core.skin.bind.surface import small_shells, weight_joints
+from pegloom.core.skin.bind.surface import one_row, weight_joints, whole_shells
+from pegloom.core.skin.strays import without_strays
 from pegloom.core.skin.weights import Weights, cut, from_dense
 
 SIBLING = 3.0
@@ -56,10 +57,12 @@ def bind_segment(
     values = softened(values, place_neighbours(mesh), PASSES)
     values = cut(values, influences)
     values = drop_islands(values, place_neighbours(mesh))
-    for shell in small_shells(mesh):
-        values[shell] = cut(values[shell].mean(axis=0, keepdims=True), influences)
+    size = float(np.linalg.norm(np.array(solid.filled.shape) * solid.cell))
+    for shell in whole_shells(mesh, skeleton, joints, size):
+        values[shell] = cut(one_row(values[shell])[None], influences)
     progress(1.0, "weights done")
-    return from_dense(values[g.group], [skeleton.joints[j].id for j in joints], influences=influences)
+    bound = from_dense(values[g.group], [skeleton.joints[j].id for j in joints], influences=influences)
+    return without_strays(mesh, bound)[0]
 
 
 class _Tree:

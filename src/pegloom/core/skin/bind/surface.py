@@ -106,3 +106,42 @@ def small_shells(mesh: Mesh) -> list[IntArray]:
         return []
     largest = max(size for size, _ in sizes)
     return [mine for size, mine in sizes if size < SMALL_SHELL * largest]
+
+
+WHOLE_OF_SIZE = 0.12
+"""A shell of its own smaller than this share of the whole body, with no joint inside, moves as one piece."""
+RULES = 0.6
+"""A shell whose mean row gives one joint this much is rigid with it; another takes the mean row everywhere."""
+
+
+def whole_shells(mesh: Mesh, skeleton: Skeleton, joints: list[int], size: float) -> list[IntArray]:
+    """Places of each shell that moves as one piece: eyes, teeth, buttons, also where they are a part of their own.
+
+    size : the whole body's bounding diagonal, metres.
+    """
+    g = weld(mesh)
+    label = shells(mesh)[g.first]
+    places = mesh.points[g.first]
+    small = {tuple(s.tolist()) for s in small_shells(mesh)}
+    found = [np.array(s) for s in small]
+    if size <= 0:
+        return found
+    inside = skeleton.positions[joints]
+    for shell in range(int(label.max()) + 1 if len(label) else 0):
+        mine = np.flatnonzero(label == shell)
+        low, high = bounds(places[mine])
+        if float(np.linalg.norm(high - low)) >= WHOLE_OF_SIZE * size or tuple(mine.tolist()) in small:
+            continue
+        if not ((inside > low) & (inside < high)).all(axis=1).any():
+            found.append(mine)
+    return found
+
+
+def one_row(values: FloatArray) -> FloatArray:
+    """The row (j,) a shell that moves as one piece takes, from its places' rows (m, j)."""
+    row = values.mean(axis=0)
+    if row.max() >= RULES * row.sum():
+        whole = np.zeros_like(row)
+        whole[int(np.argmax(row))] = 1.0
+        return np.asarray(whole)
+    return np.asarray(row / row.sum())

@@ -1,0 +1,104 @@
+"""Strays: weights cut off from their joint's main region, or far from it, that nobody thinks of."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.sparse.csgraph import connected_components
+
+from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
+from pegloom.core.memo import by_identity
+from pegloom.core.skin.weights import Weights, dense, from_dense
+
+LEAST = 0.04
+"""A weight under this moves nothing a rigger would see as a stray."""
+MAIN_SHARE = 0.1
+"""A separate region under this share of the joint's largest one is stray."""
+ROUNDS = 6
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Stray:
+    """A region of one joint's weight cut off from its main one. vertices (n,), the largest weight there."""
+
+    joint: str
+    vertices: IntArray
+    largest: float
+
+
+@by_identity
+def find_strays(mesh: Mesh, weights: Weights) -> tuple[Stray, ...]:
+    """Stray regions of a part's weights, the strongest first.
+
+    A region is joined along the surface; small shells that are wholly one joint's (buttons) are no strays.
+    """
+    g = weld(mesh)
+    values = dense(weights)[g.first]
+    neighbours = place_neighbours(mesh)
+    label = shells(mesh)[g.first]
+    shell_sizes = np.bincount(label)
+    found: list[Stray] = []
+    for column, joint in enumerate(weights.joint_ids):
+        held = np.flatnonzero(values[:, column] > LEAST)
+        if len(held) < 2:
+            continue
+        count, region = connected_components(neighbours[held][:, held], directed=False)
+        if count < 2:
+            continue
+        total = np.bincount(region, weights=values[held, column])
+        for k in np.flatnonzero(total < MAIN_SHARE * total.max()):
+            places = held[region == k]
+            own_shells = np.unique(label[places])
+            # A whole shell of its own (an eye, a buckle) belongs where it is.
+            if len(places) == shell_sizes[own_shells].sum():
+                continue
+            vertices = np.flatnonzero(np.isin(g.group, places))
+            found.append(Stray(joint, vertices, float(values[places, column].max())))
+    return tuple(sorted(found, key=lambda s: -s.largest))
+
+
+def without_strays(mesh: Mesh, weights: Weights) -> tuple[Weights, int]:
+    """The weights with every stray given to the other influences there; also how many vertices changed.
+
+    A vertex held by nothing but strays takes its neighbours' mean.
+    """
+    touched = np.zeros(len(mesh.points), dtype=bool)
+    for _ in range(ROUNDS):
+        # What a stray gave up may leave a remnant of its neighbour's as a stray in turn.
+        strays = find_strays(mesh, weights)
+        if not strays:
+            break
+        weights = _given_up(mesh, weights, strays)
+        for stray in strays:
+            touched[stray.vertices] = True
+    return weights, int(touched.sum())
+
+
+def _given_up(mesh: Mesh, weights: Weights, strays: tuple[Stray, ...]) -> Weights:
+    values: FloatArray = dense(weights).copy()
+    for stray in strays:
+        values[stray.vertices, weights.joint_ids.index(stray.joint)] = 0.0
+    g = weld(mesh)
+    places = values[g.first]
+    bare = np.flatnonzero(places.sum(axis=1) < 1e-6)
+    neighbours = place_neighbours(mesh)
+    while len(bare):
+        mean = np.asarray(neighbours[bare] @ places)
+        total = mean.sum(axis=1)
+        ready = total > 1e-9
+        if not ready.any():
+            places[bare] = dense(weights)[g.first][bare]
+            break
+        places[bare[ready]] = mean[ready] / total[ready, None]
+        bare = bare[~ready]
+    places /= places.sum(axis=1, keepdims=True)
+    return from_dense(places[g.group], weights.joint_ids)
+
+
+def reduced(weights: Weights, influences: int) -> tuple[Weights, FloatArray]:
+    """Weights cut to their strongest `influences`, and what each vertex lost (n,), 0 to 1."""
+    cut = from_dense(dense(weights), weights.joint_ids, influences=influences)
+    lost = np.abs(dense(cut) - dense(weights)).sum(axis=1) / 2
+    return cut, np.asarray(lost)
