@@ -10,6 +10,7 @@ from tests.support.figures import wick
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.motion.clips import sample
 from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import from_dense, packed
 from pegloom.document import edits
@@ -73,13 +74,34 @@ def test_frame(benchmark):
     benchmark(lambda: evaluate(character, sample(clip, next(times), character.skeleton, None, character.rig)))
 
 
-@pytest.mark.benchmark(group="bind of Wick along the skin, 17 000 x 52")
-def test_bind_ours(benchmark):
+@pytest.mark.benchmark(group="bind of Wick, 17 000 x 52")
+@pytest.mark.parametrize(
+    "method", [BindMethod.SEGMENT, BindMethod.ALONG_SKIN, BindMethod.BY_REACH], ids=lambda m: m.name
+)
+def test_bind_ours(benchmark, method):
     document = wick()
-    benchmark.pedantic(edits.bind, (document,), rounds=3, warmup_rounds=1)
+    benchmark.pedantic(edits.bind, (document,), {"method": method}, rounds=3, warmup_rounds=1)
 
 
-@pytest.mark.benchmark(group="bind of Wick along the skin, 17 000 x 52")
+@pytest.mark.benchmark(group="finding pegs in Wick, 17 000 vertices, beside voxelising by trimesh")
+def test_finding_pegs(benchmark):
+    document = edits.stand_up(wick())
+    benchmark.pedantic(edits.find_pegs, (document,), rounds=3, warmup_rounds=1)
+
+
+@pytest.mark.benchmark(group="finding pegs in Wick, 17 000 vertices, beside voxelising by trimesh")
+def test_finding_pegs_peer_voxels(benchmark):
+    """What any finder by volume starts with, done by trimesh at the same fineness."""
+    import trimesh
+
+    from pegloom.core.geometry.mesh import place_triangles, weld
+
+    mesh = wick().character.parts[0].mesh
+    made = trimesh.Trimesh(mesh.points[weld(mesh).first], place_triangles(mesh), process=False)
+    benchmark.pedantic(lambda: made.voxelized(made.extents.max() / 128).fill(), rounds=2)
+
+
+@pytest.mark.benchmark(group="bind of Wick, 17 000 x 52")
 def test_bind_peer_scipy_spsolve(benchmark):
     """The same heat system solved by SciPy's general sparse solver, all joints at once."""
     import robust_laplacian

@@ -104,3 +104,14 @@ def test_the_module_runs_as_a_program(tmp_path):
     assert done.returncode == 1
     assert done.stderr.startswith("error: bad.obj")
     assert "Traceback" not in done.stderr
+
+
+def test_trial_prints_what_the_poses_do():
+    result = run("trial", DEMO / "winch.pegloom", "--json")
+    assert result.exit_code == 0, result.output
+    trials = json.loads(result.stdout)["trials"]
+    assert trials
+    assert {"trial", "part", "stretch", "stretch_most", "folded", "volume"} == set(trials[0])
+    refused = run("trial", DEMO / "wick.obj")
+    assert refused.exit_code == 1
+    assert run("trial", DEMO / "wick.pegloom").output.count("arm_up") == 3

@@ -9,6 +9,7 @@ import json
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import asdict
 from functools import wraps
 from importlib import import_module, resources
 from pathlib import Path
@@ -18,6 +19,7 @@ import numpy as np
 import typer
 
 from pegloom.checks import find_snags, mesh_snags
+from pegloom.checks.trials import trial_figures
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.core.geometry.mesh import is_watertight, shells, used_vertices
 from pegloom.core.geometry.standing import guess_stance
@@ -283,6 +285,21 @@ def export(
         raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
     notes = write_any(output, document)
     _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
+
+
+@app.command()
+@_plain_errors
+def trial(project: Path, as_json: Json = False) -> None:
+    """Put a bound character through its trial poses and print what they do to the skin."""
+    character = _open(project).require_character()
+    figures = trial_figures(character)
+    if not figures:
+        raise EditError(f"{project.name} is not bound; bind it first (`pegloom bind`), then try it")
+    lines = [f"{'trial':16} {'part':16} {'stretch p99':>11} {'most':>6} {'folded':>6} {'volume':>6}"]
+    for f in figures:
+        volume = "open" if f.volume is None else f"{f.volume:.3f}"
+        lines.append(f"{f.trial:16} {f.part:16} {f.stretch:11.2f} {f.stretch_most:6.2f} {f.folded:6d} {volume:>6}")
+    _print({"trials": [asdict(f) for f in figures]}, as_json, "\n".join(lines))
 
 
 @app.command()

@@ -71,6 +71,31 @@ def test_an_animal_is_stood_up_and_given_pegs_as_the_shape_says(hand, tmp_path):
     assert "leg.l.end" in hand.session.character.skeleton.index
 
 
+def test_the_mesh_is_turned_by_dragging_and_back_by_undo(hand):
+    hand.window.open_path(DEMO / "dumble.obj")
+    hand.until(lambda: hand.session.character is not None)
+    hand.idle()
+    hand.click("button.mesh.stand_up")
+    before = hand.session.character.parts[0].mesh.points.copy()
+    hand.key(Qt.Key.Key_T)
+    assert hand.session.tool is Tool.TURN
+    middle = QPoint(hand.stage.width() // 2, hand.stage.height() // 2)
+    hand.drag(middle, (60, 0), modifiers=Qt.KeyboardModifier.ControlModifier)
+    after = hand.session.character.parts[0].mesh.points
+    # 60 pixels are 30 degrees, a step of 15 with Ctrl; the middle of the body stays over the ground's middle.
+    turn = np.radians(30)
+    for sign in (1, -1):
+        c, s = np.cos(sign * turn), np.sin(sign * turn)
+        turned = before @ np.array([[c, 0, -s], [0, 1, 0], [s, 0, c]])
+        off = after - turned
+        if np.ptp(off, axis=0).max() < 1e-6:
+            break
+    else:
+        pytest.fail("the mesh is not turned by 30 degrees about its upright")
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert np.allclose(hand.session.character.parts[0].mesh.points, before)
+
+
 def test_a_unit_is_offered_and_taken(hand):
     made = capsule_figure()
     made.apply_scale(100)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import trimesh
 
-from pegloom.core.geometry.mesh import from_faces, shells, weld
+from pegloom.core.geometry.mesh import from_faces, place_edges, shells, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Cancelled
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
@@ -14,7 +14,8 @@ from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
 from pegloom.document import edits
 from pegloom.document.edits.weights import METHODS
-from tests.support.figures import as_mesh, box_limb, document_of, human, wick
+from pegloom.files.project import open_project
+from tests.support.figures import DEMO, as_mesh, box_limb, document_of, human, wick
 
 SOFT = (BindMethod.SEGMENT, BindMethod.THROUGH_BODY, BindMethod.BY_REACH)
 
@@ -180,3 +181,22 @@ def test_a_bind_is_cancelled_between_its_stages(method):
     with pytest.raises(Cancelled):
         edits.bind(wick(), method=method, progress=progress)
     assert calls == sorted(calls)
+
+
+def test_a_small_part_far_out_follows_what_it_sits_on():
+    """A wide hat brim, small beside the body, is the head's all over."""
+    character = edits.bind(wick()).character
+    brim = next(p for p in character.parts if p.name == "hat_brim")
+    assert character.skin.weights[brim.id].column("spine.head").min() > 0.95
+
+
+@pytest.mark.parametrize("demo", ["wick", "dumble", "harl"])
+def test_no_cliffs_between_neighbours(demo):
+    """Where limbs tie (a belly between four legs) weights still pass from one place to the next without a jump."""
+    character = edits.bind(open_project(DEMO / f"{demo}.pegloom")).character
+    part = character.parts[0]
+    g = weld(part.mesh)
+    values = dense(character.skin.weights[part.id])[g.first]
+    edges = place_edges(part.mesh)
+    step = np.abs(values[edges[:, 0]] - values[edges[:, 1]]).sum(axis=1)
+    assert step.max() < 1.5  # 2 is nothing in common; fingers part within an edge

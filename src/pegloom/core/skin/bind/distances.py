@@ -23,7 +23,7 @@ LEAF_SHARE = 0.6
 OUTWARD = 3.0
 """How much farther (times one more) a bone counts that lies straight out of the skin: another limb held close."""
 REACH_OF_SIZE = 0.3
-"""Share of the diagonal beyond which the way inside is not followed."""
+"""Share of the whole body's diagonal (not of one part's) beyond which the way inside is not followed."""
 COARSEST = 64
 """Cells along the longest side of the grid in which ways are followed."""
 
@@ -80,7 +80,7 @@ def body_distances(
     progress(0.15, "looking for the bones in sight")
     under = places - normals * (0.75 * solid.cell)
     in_sight: BoolArray = np.zeros((g.count, len(joints)), dtype=bool)
-    limit = REACH_OF_SIZE * float(np.linalg.norm(np.ptp(places, axis=0)))
+    limit = REACH_OF_SIZE * float(np.linalg.norm(np.array(solid.filled.shape) * solid.cell))
     for column in range(len(joints)):
         near = np.flatnonzero(straight[:, column] < limit)
         share = sight_inside(solid.filled, solid.origin, solid.cell, under[near], target[near, column])
