@@ -159,6 +159,10 @@ def test_lenses_say_what_they_mean():
     values = lenses.influence_values(weights, "arm.l.upper")
     assert np.allclose(values[:, 0], weights.column("arm.l.upper"))
     assert lenses.all_influences(weights).shape == (part.mesh.vertex_count, 4)
+    counted = lenses.count_colours(weights, 4)
+    assert np.allclose(counted[np.argmax(dense(weights).max(axis=1)), :3], lenses.rgb(lenses.RAMP[0])), "one joint"
+    most = np.argmax((dense(weights) > 0.05).sum(axis=1))
+    assert np.allclose(counted[most, :3], lenses.rgb(lenses.RAMP[-1])), "as many as may be"
     still = lenses.strain_colours(part, part.mesh.points)
     assert np.allclose(still[:, :3], lenses.rgb(lenses.CLAY))
     stretched = lenses.strain_colours(part, part.mesh.points * 2)

@@ -21,7 +21,7 @@ from pegloom.app.widgets import Choices, button, label
 from pegloom.checks import find_snags
 from pegloom.render.renderer import Display
 from pegloom.scene.drawing import SIDE_COLOURS
-from pegloom.scene.lenses import RAMP, Lens
+from pegloom.scene.lenses import RAMP, Lens, step_colour
 
 HINTS = {
     Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it; T turns the figure itself",
@@ -66,6 +66,8 @@ class Paper(QWidget):
             self._legend(painter)
         elif self.session.lens is Lens.STRAIN:
             self._strain_legend(painter)
+        elif self.session.lens is Lens.COUNT:
+            self._count_legend(painter)
         painter.end()
 
     def _thread(self, painter: QPainter) -> None:
@@ -187,10 +189,31 @@ class Paper(QWidget):
         painter.setBrush(gradient)
         painter.drawRect(bar)
         painter.setPen(QColor(INK.soft))
-        for at, text in ((0.0, "half"), (0.5, "as at rest"), (1.0, "twice")):
-            painter.drawText(
-                QRectF(bar.left() + wide * at - 40, bar.bottom() + 3, 80, 15), Qt.AlignmentFlag.AlignCenter, text
-            )
+        below = QRectF(bar.left(), bar.bottom() + 3, wide, 15)
+        sides = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
+        for side, text in zip(sides, ("half", "as at rest", "twice"), strict=True):
+            painter.drawText(below, side, text)
+
+    def _count_legend(self, painter: QPainter) -> None:
+        character = self.session.character
+        if character is None or character.skin is None:
+            return
+        limit = character.skin.influences
+        right, bottom, wide = self.width() - 22, self.height() - 34, 170
+        bar = QRectF(right - wide, bottom - 10, wide, 9)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(20, 23, 31, 190))
+        painter.drawRoundedRect(bar.adjusted(-12, -24, 12, 22), 6, 6)
+        step = wide / limit
+        for k in range(limit):
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(QColor.fromRgbF(*step_colour(k + 1, limit).tolist()))
+            cell = QRectF(bar.left() + k * step, bar.top(), step - 2, bar.height())
+            painter.drawRect(cell)
+            painter.setPen(QColor(INK.soft))
+            painter.drawText(cell.translated(0, 13).adjusted(0, 0, 0, 6), Qt.AlignmentFlag.AlignCenter, str(k + 1))
+        painter.setPen(QColor(INK.text))
+        painter.drawText(QRectF(bar.left(), bar.top() - 20, wide, 16), Qt.AlignmentFlag.AlignLeft, "joints a vertex")
 
 
 class StageFrame(QWidget):
@@ -248,6 +271,7 @@ class StageFrame(QWidget):
             ("Influence", Lens.INFLUENCE),
             ("All influences", Lens.ALL),
             ("Strain", Lens.STRAIN),
+            ("Joints a vertex", Lens.COUNT),
         ]
         kinds = [("Joints", Kind.JOINTS), ("Pegs", Kind.PEGS), ("Controls", Kind.CONTROLS), ("Ground", Kind.GROUND)]
         self.kinds = Choices("stage.show", kinds, lambda k: self.actions.run(f"view.{k.value}"), role="chip")
@@ -256,6 +280,7 @@ class StageFrame(QWidget):
         line.addWidget(self.display)
         line.addWidget(self.lens)
         line.addWidget(self.kinds)
+        line.addStretch(1)
         return holder
 
     def _job(self) -> QFrame:

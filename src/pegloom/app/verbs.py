@@ -456,7 +456,7 @@ class Verbs:
                     axis.upper(),
                 )
             )
-        for lens, key in ((Lens.NONE, ""), (Lens.INFLUENCE, ""), (Lens.ALL, ""), (Lens.STRAIN, "")):
+        for lens in Lens:
             table.append(
                 a(
                     f"lens.{lens.name.lower()}",
@@ -464,7 +464,7 @@ class Verbs:
                     "View",
                     lambda x=lens: self.select_lens(x),
                     "What the surface shows",
-                    key,
+                    "",
                     self.need_skin,
                 )
             )

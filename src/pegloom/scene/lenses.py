@@ -18,11 +18,14 @@ class Lens(Enum):
     INFLUENCE = "influence"
     ALL = "all influences"
     STRAIN = "strain"
+    COUNT = "joints a vertex"
 
 
 RAMP = ("#1B2036", "#39409A", "#A8457F", "#E2704E", "#F1CE6A")
 """Weight 0 to 1: ink, indigo, rose, orange, straw; lightness rises all the way."""
 SQUEEZED, CLAY, STRETCHED = "#3F7FBF", "#8C8A94", "#D98A3D"
+COUNTED = 0.005
+"""A weight under this is not counted as an influence by the lens."""
 STRAIN_FULL = 1.0
 """Strain (log2) at which the colour is full: half or twice the length."""
 
@@ -53,6 +56,21 @@ def all_influences(weights: Weights) -> FloatArray:
     """(n, 4) colours: each joint's own, mixed by weight."""
     palette = np.array([hue(i) for i in range(len(weights.joint_ids))])
     return np.column_stack([dense(weights) @ palette, np.ones(weights.vertex_count)])
+
+
+def count_colours(weights: Weights, limit: int) -> FloatArray:
+    """(n, 4) colours: how many joints move each vertex, in steps of the ramp from 1 to `limit`; more is as `limit`."""
+    count = (dense(weights) > COUNTED).sum(axis=1)
+    palette = np.array([step_colour(k, limit) for k in range(1, limit + 1)])
+    return np.column_stack([palette[np.clip(count, 1, limit) - 1], np.ones(len(count))])
+
+
+def step_colour(step: int, steps: int) -> FloatArray:
+    """The ramp's colour (3,) of step 1 to `steps`."""
+    t = (step - 1) / max(steps - 1, 1)
+    ramp = np.array([rgb(colour) for colour in RAMP])
+    at = np.linspace(0, 1, len(RAMP))
+    return np.array([np.interp(t, at, ramp[:, k]) for k in range(3)])
 
 
 def strain_colours(part: Part, posed: FloatArray) -> FloatArray:

@@ -145,7 +145,7 @@ class Stage(QOpenGLWidget):
             renderer.keep_parts(set())
         renderer.set_boards(self._boards(character))
         renderer.set_draw_list(self._marks(character))
-        mode = {Lens.NONE: 0, Lens.INFLUENCE: 1, Lens.ALL: 2, Lens.STRAIN: 2}[session.lens]
+        mode = {Lens.NONE: 0, Lens.INFLUENCE: 1, Lens.ALL: 2, Lens.STRAIN: 2, Lens.COUNT: 2}[session.lens]
         if character is None or character.skin is None:
             mode = 0
         # Qt draws into a framebuffer of its own, which must be found anew each frame.
@@ -216,6 +216,11 @@ class Stage(QOpenGLWidget):
             key = _LensKey.of(weights, "all", "")
             if renderer.surfaces[part.id].lens_from is not key:
                 renderer.set_lens(part.id, lenses.all_influences(weights), key)
+        elif session.lens is Lens.COUNT:
+            limit = character.skin.influences
+            key = _LensKey.of(weights, "count", str(limit))
+            if renderer.surfaces[part.id].lens_from is not key:
+                renderer.set_lens(part.id, lenses.count_colours(weights, limit), key)
         else:
             renderer.set_lens(part.id, lenses.strain_colours(part, points), points)
 
@@ -233,6 +238,8 @@ class Stage(QOpenGLWidget):
                 values[:, 0] = self.stroke.influence(session.influence)
         elif session.lens is Lens.ALL:
             values = lenses.all_influences(weights)
+        elif session.lens is Lens.COUNT:
+            values = lenses.count_colours(weights, character.skin.influences)
         else:
             values = lenses.strain_colours(part, points)
         self.renderer.set_lens(part.id, fine @ values, object())
