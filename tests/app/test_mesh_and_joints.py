@@ -8,7 +8,9 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QLineEdit, 
 
 from pegloom.app.session import Area, Tool
 from pegloom.app.verbs import DEMOS
+from pegloom.core.motion.clips import sample
 from pegloom.document import edits
+from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document, Part, Subdivision
 from tests.support import creatures
 from tests.support.figures import DEMO, as_mesh, capsule_figure
@@ -334,3 +336,32 @@ def test_the_rest_is_changed_after_all_else(rigged):
     assert [c.name for c in rigged.session.character.clips] == clips
     rigged.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert rigged.session.character.skeleton is not skeleton
+
+
+def test_a_clips_first_frame_becomes_the_rest_and_its_motion_stays(hand):
+    hand.window.open_path(DEMO / "wick.pegloom")
+    hand.until(lambda: hand.session.character is not None)
+    before = hand.session.character
+    clip = before.clips[0]
+
+    def worlds(character, seconds):
+        pose = sample(character.clips[0], seconds, character.skeleton, None, character.rig)
+        return evaluate(character, pose).joints[:, :3, 3]
+
+    keys = (0.0, 0.4, 1.2, 1.9, 2.7, 3.2)  # between keys the curves' own way may differ
+    assert set(keys) <= set(clip.key_times)
+    first = worlds(before, 0.0)
+    hand.window.go(Area.JOINTS)
+    open_card(hand, "joints.rest")
+    hand.click("button.rest.a")
+    hand.idle()
+    posed = hand.session.character
+    assert not np.allclose(posed.skeleton.positions, before.skeleton.positions, atol=0.02)
+    hand.click("button.rest.first")
+    hand.idle()
+    after = hand.session.character
+    assert np.allclose(after.skeleton.positions, first, atol=1e-6), "the rest stands as the clip began"
+    for time in keys:
+        assert np.allclose(worlds(after, time), worlds(before, time), atol=1e-4), time
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert hand.session.character is posed
