@@ -5,7 +5,7 @@ from __future__ import annotations
 import igl
 import numpy as np
 import pytest
-from tests.support.figures import wick
+from tests.support.figures import unrigged_wick, wick
 
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.motion.clips import sample
@@ -85,7 +85,7 @@ def test_bind_ours(benchmark, method):
 
 @pytest.mark.benchmark(group="finding pegs in Wick, 17 000 vertices, beside voxelising by trimesh")
 def test_finding_pegs(benchmark):
-    document = edits.stand_up(wick())
+    document = edits.stand_up(unrigged_wick())
     benchmark.pedantic(edits.find_pegs, (document,), rounds=3, warmup_rounds=1)
 
 
