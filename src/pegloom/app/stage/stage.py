@@ -34,6 +34,7 @@ from pegloom.app.stage.drags import (
     handle_for,
     handle_kind,
 )
+from pegloom.app.stage.lens import lens_key, lens_values
 from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.mesh import triangulate
 from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
@@ -44,7 +45,7 @@ from pegloom.document import edits
 from pegloom.document.model import Character, Part, Subdivision
 from pegloom.files.images import pixels
 from pegloom.render.renderer import Display, Look, Renderer
-from pegloom.scene import drawing, lenses
+from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.handles import MOVE_SNAP, HandleDrag, HandleKind, grip_under, make_handle, on_view_plane
@@ -145,7 +146,7 @@ class Stage(QOpenGLWidget):
             renderer.keep_parts(set())
         renderer.set_boards(self._boards(character))
         renderer.set_draw_list(self._marks(character))
-        mode = {Lens.NONE: 0, Lens.INFLUENCE: 1, Lens.ALL: 2, Lens.STRAIN: 2, Lens.COUNT: 2}[session.lens]
+        mode = {Lens.NONE: 0, Lens.INFLUENCE: 1}.get(session.lens, 2)
         if character is None or character.skin is None:
             mode = 0
         # Qt draws into a framebuffer of its own, which must be found anew each frame.
@@ -193,56 +194,15 @@ class Stage(QOpenGLWidget):
         return made
 
     def _send_lens(self, character: Character, part: Part, points: np.ndarray, fine: object = None) -> None:
-        session, renderer = self.session, self.renderer
+        """The lens of one part; fine: the matrix of a smoothed cage, whose values are smoothed alike."""
+        if self.session.lens is Lens.NONE:
+            return
+        key = lens_key(self.session, self.stroke, part, points)
         if fine is not None:
-            self._send_fine_lens(character, part, points, fine)
-            return
-        weights = character.skin.weights.get(part.id) if character.skin else None
-        if session.lens is Lens.NONE:
-            return
-        if weights is None:
-            renderer.set_lens(part.id, np.zeros((part.mesh.vertex_count, 4)), ("none", part.id))
-            return
-        if session.lens is Lens.INFLUENCE:
-            if self.stroke is not None and self.stroke.part.id == part.id:
-                values = np.zeros((part.mesh.vertex_count, 4))
-                values[:, 0], values[:, 3] = self.stroke.influence(session.influence), 1.0
-                renderer.set_lens(part.id, values, object())
-                return
-            key = _LensKey.of(weights, "influence", session.influence)
-            if renderer.surfaces[part.id].lens_from is not key:
-                renderer.set_lens(part.id, lenses.influence_values(weights, session.influence), key)
-        elif session.lens is Lens.ALL:
-            key = _LensKey.of(weights, "all", "")
-            if renderer.surfaces[part.id].lens_from is not key:
-                renderer.set_lens(part.id, lenses.all_influences(weights), key)
-        elif session.lens is Lens.COUNT:
-            limit = character.skin.influences
-            key = _LensKey.of(weights, "count", str(limit))
-            if renderer.surfaces[part.id].lens_from is not key:
-                renderer.set_lens(part.id, lenses.count_colours(weights, limit), key)
-        else:
-            renderer.set_lens(part.id, lenses.strain_colours(part, points), points)
-
-    def _send_fine_lens(self, character: Character, part: Part, points: np.ndarray, fine: object) -> None:
-        """The lens of a smoothed cage: its values smoothed alike."""
-        session = self.session
-        weights = character.skin.weights.get(part.id) if character.skin else None
-        if session.lens is Lens.NONE:
-            return
-        if weights is None:
-            values = np.zeros((part.mesh.vertex_count, 4))
-        elif session.lens is Lens.INFLUENCE:
-            values = lenses.influence_values(weights, session.influence)
-            if self.stroke is not None and self.stroke.part.id == part.id:
-                values[:, 0] = self.stroke.influence(session.influence)
-        elif session.lens is Lens.ALL:
-            values = lenses.all_influences(weights)
-        elif session.lens is Lens.COUNT:
-            values = lenses.count_colours(weights, character.skin.influences)
-        else:
-            values = lenses.strain_colours(part, points)
-        self.renderer.set_lens(part.id, fine @ values, object())
+            values = fine @ lens_values(self.session, self.stroke, part, points)
+            self.renderer.set_lens(part.id, values, object())
+        elif self.renderer.surfaces[part.id].lens_from is not key:
+            self.renderer.set_lens(part.id, lens_values(self.session, self.stroke, part, points), key)
 
     def _marks(self, character: Character | None) -> DrawList:
         draw = DrawList()
@@ -725,26 +685,6 @@ class Stage(QOpenGLWidget):
 def smoothed(part: Part) -> Smoothed:
     """A part's cage smoothed as it asks; the topology is worked out once, points follow by one product."""
     return (catmull_clark if part.smooth is Subdivision.CATMULL_CLARK else loop)(part.mesh, part.levels)
-
-
-class _LensKey:
-    """One object per (weights, lens, joint), so that the renderer can compare by identity."""
-
-    _held: dict[tuple[str, str], tuple[object, _LensKey]] = {}  # noqa: RUF012 - a cache on purpose
-
-    def __init__(self, weights: object) -> None:
-        self.weights = weights
-
-    @classmethod
-    def of(cls, weights: object, lens: str, joint: str) -> _LensKey:
-        key = (f"{id(weights)} {lens}", joint)
-        held = cls._held.get(key)
-        if held is None or held[0] is not weights:
-            if len(cls._held) > 64:
-                cls._held.clear()
-            held = (weights, cls(weights))
-            cls._held[key] = held
-        return held[1]
 
 
 def _axes_allowed(control: object, kind: HandleKind) -> str:

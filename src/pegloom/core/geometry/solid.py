@@ -24,6 +24,11 @@ class Solid:
     cell: float
     filled: BoolArray
 
+    @property
+    def diagonal(self) -> float:
+        """Metres across the whole grid."""
+        return float(np.linalg.norm(np.array(self.filled.shape) * self.cell))
+
     def centres(self, index: IntArray) -> FloatArray:
         """Middle of cells (m, 3) given by index (m, 3)."""
         return np.asarray(self.origin + (np.asarray(index) + 0.5) * self.cell)

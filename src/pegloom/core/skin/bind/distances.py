@@ -80,7 +80,7 @@ def body_distances(
     progress(0.15, "looking for the bones in sight")
     under = places - normals * (0.75 * solid.cell)
     in_sight: BoolArray = np.zeros((g.count, len(joints)), dtype=bool)
-    limit = REACH_OF_SIZE * float(np.linalg.norm(np.array(solid.filled.shape) * solid.cell))
+    limit = REACH_OF_SIZE * solid.diagonal
     for column in range(len(joints)):
         near = np.flatnonzero(straight[:, column] < limit)
         share = sight_inside(solid.filled, solid.origin, solid.cell, under[near], target[near, column])

@@ -7,16 +7,15 @@ from __future__ import annotations
 
 import numpy as np
 
-from pegloom.core.geometry.mesh import Mesh, place_neighbours, weld
+from pegloom.core.geometry.mesh import Mesh, place_neighbours
 from pegloom.core.geometry.solid import Solid
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.distances import body_distances
 from pegloom.core.skin.bind.segment import softened
-from pegloom.core.skin.bind.surface import one_row, weight_joints, whole_shells
-from pegloom.core.skin.strays import without_strays
-from pegloom.core.skin.weights import Weights, cut, from_dense
+from pegloom.core.skin.bind.surface import finished, weight_joints
+from pegloom.core.skin.weights import Weights, cut
 
 POWER = 4.0
 
@@ -25,7 +24,6 @@ def _by_distance(
     mesh: Mesh, skeleton: Skeleton, solid: Solid, influences: int, progress: Progress, *, only_in_sight: bool
 ) -> Weights:
     joints = weight_joints(skeleton)
-    g = weld(mesh)
     body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.8))
     distance = np.maximum(body.distance, 0.25 * solid.cell)
     if only_in_sight:
@@ -37,12 +35,8 @@ def _by_distance(
     values /= values.sum(axis=1, keepdims=True)
     values = cut(softened(values, place_neighbours(mesh), 2), influences)
     values = drop_islands(values, place_neighbours(mesh))
-    size = float(np.linalg.norm(np.array(solid.filled.shape) * solid.cell))
-    for shell in whole_shells(mesh, skeleton, joints, size):
-        values[shell] = cut(one_row(values[shell])[None], influences)
     progress(1.0, "weights done")
-    bound = from_dense(values[g.group], [skeleton.joints[j].id for j in joints], influences=influences)
-    return without_strays(mesh, bound)[0]
+    return finished(values, mesh, skeleton, joints, solid, influences)
 
 
 def bind_by_reach(

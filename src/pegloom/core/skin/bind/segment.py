@@ -18,15 +18,14 @@ import numpy as np
 from scipy import sparse
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import Mesh, place_neighbours, weld
+from pegloom.core.geometry.mesh import Mesh, place_neighbours
 from pegloom.core.geometry.solid import Solid
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Side, Skeleton
 from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.distances import body_distances
-from pegloom.core.skin.bind.surface import one_row, weight_joints, whole_shells
-from pegloom.core.skin.strays import without_strays
-from pegloom.core.skin.weights import Weights, cut, from_dense
+from pegloom.core.skin.bind.surface import finished, weight_joints
+from pegloom.core.skin.weights import Weights, cut
 
 SIBLING = 3.0
 FADE_FROM, FADE_TO = 1.25, 2.0
@@ -50,7 +49,6 @@ def bind_segment(
 ) -> Weights:
     """Weights of one part by segmenting, then softening. Raises Cancelled from `progress`."""
     joints = weight_joints(skeleton)
-    g = weld(mesh)
     body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.7))
     tree = _Tree(skeleton, joints)
     distance = np.maximum(body.distance, 0.25 * solid.cell)
@@ -65,12 +63,8 @@ def bind_segment(
         # Where limbs tie, neighbours keep different few; softening what was kept closes the step between them.
         values = drop_islands(cut(softened(values, neighbours, 1), influences), neighbours)
     values = _without_cliffs(values, neighbours, influences)
-    size = float(np.linalg.norm(np.array(solid.filled.shape) * solid.cell))
-    for shell in whole_shells(mesh, skeleton, joints, size):
-        values[shell] = cut(one_row(values[shell])[None], influences)
     progress(1.0, "weights done")
-    bound = from_dense(values[g.group], [skeleton.joints[j].id for j in joints], influences=influences)
-    return without_strays(mesh, bound)[0]
+    return finished(values, mesh, skeleton, joints, solid, influences)
 
 
 class _Tree:

@@ -12,6 +12,8 @@ from pegloom.core.geometry.mesh import Mesh, bounds, place_triangles, shells, ve
 from pegloom.core.geometry.solid import Solid, make_solid, sight_inside
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.joints import Skeleton, bone_segments
+from pegloom.core.skin.strays import without_strays
+from pegloom.core.skin.weights import Weights, cut, from_dense
 
 SIGHT = 0.9
 """Share of the straight line to a bone that must lie inside the solid to count as in sight (cells are coarse)."""
@@ -145,3 +147,13 @@ def one_row(values: FloatArray) -> FloatArray:
         whole[int(np.argmax(row))] = 1.0
         return np.asarray(whole)
     return np.asarray(row / row.sum())
+
+
+def finished(
+    values: FloatArray, mesh: Mesh, skeleton: Skeleton, joints: list[int], solid: Solid, influences: int
+) -> Weights:
+    """Weights of every vertex from rows (g, j) of welded places: small shells whole, strays dropped."""
+    for shell in whole_shells(mesh, skeleton, joints, solid.diagonal):
+        values[shell] = cut(one_row(values[shell])[None], influences)
+    ids = [skeleton.joints[j].id for j in joints]
+    return without_strays(mesh, from_dense(values[weld(mesh).group], ids, influences=influences))[0]
