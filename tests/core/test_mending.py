@@ -140,10 +140,10 @@ def test_a_cut_has_the_area_geometry_says():
 def test_weights_are_read_from_the_nearest_surface():
     character = wick().character
     mesh, weights = character.parts[0].mesh, character.skin.weights["part0"]
-    same, far = transfer_weights(mesh, weights, mesh)
-    assert far == 0
+    same, report = transfer_weights(mesh, weights, mesh)
+    assert report.far == 0
     assert np.abs(dense(same) - dense(weights)).max() < 1e-3
     fine, _ = transfer_weights(mesh, weights, catmull_clark(mesh, 1).mesh, influences=4)
     assert row_sums_hold(fine)
     away = make_mesh(mesh.points + [0, 0, 3], mesh.corners, mesh.starts)
-    assert transfer_weights(mesh, weights, away)[1] > 0.99 * mesh.vertex_count
+    assert transfer_weights(mesh, weights, away)[1].far > 0.99 * mesh.vertex_count

@@ -155,7 +155,7 @@ def test_mirroring_weights_makes_both_halves_alike():
     has = across >= 0
     assert has.mean() > 0.98
     assert np.allclose(weights.column("arm.l.upper")[has], weights.column("arm.r.upper")[across[has]], atol=1e-6)
-    assert lost < 0.02 * len(points)
+    assert len(lost) < 0.02 * len(points)
 
 
 def test_standing_up_settles_and_a_rigged_character_is_not_stood_up_again():

@@ -9,9 +9,12 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
+from pegloom.core.skin.dual import skin_dual
+from pegloom.core.skin.relax import relaxed
 from pegloom.core.skin.weights import packed
-from pegloom.document.model import Character, Part
+from pegloom.document.model import Character, Part, Skin
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -40,5 +43,20 @@ def part_points(character: Character, part: Part, matrices: FloatArray) -> Float
     weights = character.skin.weights.get(part.id) if character.skin else None
     if weights is None or character.skeleton is None:
         return part.mesh.points
-    columns = np.array([character.skeleton.index[j] for j in weights.joint_ids])
-    return skin_linear(part.mesh.points, packed(weights), matrices[columns])
+    assert character.skin is not None
+    return skinned(part, character.skin, character.skeleton, matrices)
+
+
+def skinned(part: Part, skin: Skin, skeleton: Skeleton, matrices: FloatArray, *, relax: bool = True) -> FloatArray:
+    """Points (n, 3) of a part bound in `skin`: blended, then relaxed where the part asks for it and `relax` is on."""
+    weights = skin.weights[part.id]
+    chosen = matrices[[skeleton.index[j] for j in weights.joint_ids]]
+    share = skin.dual.get(part.id)
+    rows = packed(weights)
+    points = (
+        skin_linear(part.mesh.points, rows, chosen)
+        if share is None
+        else skin_dual(part.mesh.points, rows, chosen, share)
+    )
+    asked = skin.relax.get(part.id) if relax else None
+    return points if asked is None else relaxed(part.mesh, asked, points)

@@ -16,9 +16,12 @@ from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.controls import ControlRig, Pose
 from pegloom.core.skeleton.joints import Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.pegs import PegSet
+from pegloom.core.skin.relax import Relax
 from pegloom.core.skin.weights import Weights
 
 NOTHING: Mapping[str, object] = MappingProxyType({})
+NO_ARRAYS: Mapping[str, FloatArray] = MappingProxyType({})
+NO_RELAX: Mapping[str, Relax] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -166,6 +169,29 @@ class Skin:
     method: str
     influences: int
     weights: Mapping[str, Weights]
+    dual: Mapping[str, FloatArray] = field(default_factory=lambda: NO_ARRAYS)
+    """Share (n,) of dual quaternion blending, 0 to 1, by part; a part not named here is blended linearly."""
+    relax: Mapping[str, Relax] = field(default_factory=lambda: NO_RELAX)
+    """Surface relax by part: shown and measured, but played by few targets until it is baked."""
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Weave:
+    """A version of the weights by name."""
+
+    id: str
+    name: str
+    skin: Skin
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class KeptPose:
+    """A pose kept as a trial, with a small picture of it."""
+
+    id: str
+    name: str
+    pose: Pose
+    picture: Image | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -190,7 +216,10 @@ class Character:
     control_overrides: Mapping[str, ControlOverride] = field(default_factory=dict)
     pose: Pose = field(default_factory=Pose)
     clips: tuple[Clip, ...] = ()
-    trials: Mapping[str, Pose] = field(default_factory=dict)
+    weaves: tuple[Weave, ...] = ()
+    vertex_sets: Mapping[str, Mapping[str, IntArray]] = field(default_factory=dict)
+    """Kept vertex selections: name -> part id -> vertices."""
+    trials: tuple[KeptPose, ...] = ()
     references: tuple[Reference, ...] = ()
     arrival: tuple[str, ...] = ()
     """What the file brought and what of it was ignored, one line each."""

@@ -29,6 +29,7 @@ from pegloom.core.rig.controls import Control, ControlRig, IkLimb, Pose, Shape
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.pegs import Peg, PegSet
+from pegloom.core.skin.relax import Relax
 from pegloom.core.skin.weights import Weights
 from pegloom.document.model import (
     Character,
@@ -36,6 +37,7 @@ from pegloom.document.model import (
     Document,
     Image,
     JointOverride,
+    KeptPose,
     Material,
     Morph,
     OwnJoint,
@@ -45,6 +47,7 @@ from pegloom.document.model import (
     Skin,
     Standing,
     Subdivision,
+    Weave,
 )
 
 VERSION = 1
@@ -53,7 +56,8 @@ RECORDS: dict[str, type[Any]] = {
     c.__name__: c
     for c in (
         Mesh, Clip, Curve, Track, Control, ControlRig, IkLimb, Pose, Joint, Skeleton, Kit, Peg, PegSet, Weights, Character,
-        ControlOverride, Document, Image, JointOverride, Material, Morph, OwnJoint, Part, Reference, Skin, Standing,
+        ControlOverride, Document, Image, JointOverride, KeptPose, Material, Morph, OwnJoint, Part, Reference, Relax, Skin,
+        Standing, Weave,
     )
 }  # fmt: skip
 CHOICES: dict[str, type[Enum]] = {c.__name__: c for c in (Between, Shape, Side, PartKind, Subdivision)}
@@ -170,7 +174,11 @@ def _read(path: Path, archive: zipfile.ZipFile) -> Document:
             return MappingProxyType({unpack(k): unpack(v) for k, v in value["pairs"]})
         kind = RECORDS[value["is"]]
         known = {f.name for f in dataclasses.fields(kind)}
-        return kind(**{k: unpack(v) for k, v in value.items() if k in known})
+        fields = {k: unpack(v) for k, v in value.items() if k in known}
+        if kind is Character and isinstance(fields.get("trials"), Mapping):
+            # Until they had pictures, trials were a mapping from name to pose; no window ever filled it.
+            fields["trials"] = ()
+        return kind(**fields)
 
     document = unpack(head["document"])
     if not isinstance(document, Document):
@@ -187,10 +195,26 @@ def _check(path: Path, document: Document) -> None:
                 mesh = part.mesh
                 if len(mesh.corners) and (mesh.corners.min() < 0 or mesh.corners.max() >= mesh.vertex_count):
                     raise ProjectFileError(path.name, "a face names a missing vertex", where=part.name)
-            for part_id, weights in (character.skin.weights if character.skin else {}).items():
-                if weights.vertex_count != character.part(part_id).mesh.vertex_count:
-                    raise ProjectFileError(path.name, "weights do not fit their part", where=part_id)
+            for skin in (*([character.skin] if character.skin else []), *(w.skin for w in character.weaves)):
+                _check_skin(path, character, skin)
+            for chosen in character.vertex_sets.values():
+                for part_id, vertices in chosen.items():
+                    if (
+                        len(vertices)
+                        and not 0 <= vertices.min() <= vertices.max() < character.part(part_id).mesh.vertex_count
+                    ):
+                        raise ProjectFileError(path.name, "a vertex set names a missing vertex", where=part_id)
     except ProjectFileError:
         raise
     except PegLoomError as error:
         raise ProjectFileError(path.name, str(error), hint="open an older copy") from error
+
+
+def _check_skin(path: Path, character: Character, skin: Skin) -> None:
+    for part_id, weights in skin.weights.items():
+        if weights.vertex_count != character.part(part_id).mesh.vertex_count:
+            raise ProjectFileError(path.name, "weights do not fit their part", where=part_id)
+    masks = [(p, r.mask) for p, r in skin.relax.items() if r.mask is not None]
+    for part_id, values in (*skin.dual.items(), *masks):
+        if len(values) != character.part(part_id).mesh.vertex_count:
+            raise ProjectFileError(path.name, "a painted mask does not fit its part", where=part_id)

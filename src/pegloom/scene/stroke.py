@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from enum import Enum
 
 import numpy as np
-from scipy import sparse
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import place_edges, place_neighbours, weld
+from pegloom.core.geometry.mesh import place_lengths, place_neighbours, weld
 from pegloom.core.geometry.symmetry import partners
-from pegloom.core.memo import by_identity
-from pegloom.core.skin.brush import changed_rows, dab, limited, smooth_in_place
+from pegloom.core.skin.brush import changed_rows, dab, evened_along, limited, sharpened, smooth_in_place
 from pegloom.core.skin.deform import skin_linear
+from pegloom.core.skin.dual import skin_dual
+from pegloom.core.skin.quality import bones_at
+from pegloom.core.skin.relax import relaxed
 from pegloom.core.skin.weights import Packed, Weights, cut, dense, from_dense
+from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Part
 
 
@@ -22,16 +25,10 @@ class Paint(Enum):
     ADD = "add"
     TAKE = "take"
     SET = "set"
+    SCALE = "scale"
     EVEN = "even"
-
-
-@by_identity
-def _edge_lengths(part: Part) -> sparse.csr_matrix:
-    g = weld(part.mesh)
-    places, edges = part.mesh.points[g.first], place_edges(part.mesh)
-    length = np.linalg.norm(places[edges[:, 0]] - places[edges[:, 1]], axis=1) + 1e-9
-    both = np.concatenate([edges, edges[:, ::-1]])
-    return sparse.csr_matrix((np.tile(length, 2), (both[:, 0], both[:, 1])), shape=(g.count, g.count))
+    SHARPEN = "sharpen"
+    ALONG = "along"
 
 
 class Stroke:
@@ -83,6 +80,10 @@ class Stroke:
         self._pack(np.arange(self.g.count))
         self.columns = np.array([skeleton.index[j] for j in self.joint_ids])
         self.touched = False
+        self.skeleton, self.skin = skeleton, skin
+        self._alongs: dict[str, FloatArray] = {}
+        self.share = skin.dual.get(part.id)
+        self.relax = skin.relax.get(part.id)
 
     def _heir(self, character: Character, joint: str) -> int:
         assert character.skeleton is not None
@@ -90,11 +91,18 @@ class Stroke:
         return self.joint_ids.index(parent) if parent in self.joint_ids else self.joint_ids.index(joint)
 
     def dab(
-        self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float
-    ) -> None:
-        """One touch. seed: vertices of the triangle under the pointer; reach: metres along the surface."""
+        self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float,
+        facing: BoolArray | None = None,
+    ) -> None:  # fmt: skip
+        """One touch. seed: vertices of the triangle under the pointer; reach: metres along the surface.
+
+        facing : (n,) vertices that may be touched (those turned to the eye), None for all.
+        """
         places = np.unique(self.g.group[seed])
-        rows, force = dab(self._rest, _edge_lengths(self.part), places, reach, hardness=hardness)
+        rows, force = dab(self._rest, place_lengths(self.part.mesh), places, reach, hardness=hardness)
+        if facing is not None:
+            seen = facing[self.g.first[rows]]
+            rows, force = rows[seen], force[seen]
         self._apply(self.joint, rows, force * strength, paint, value)
         if self.across is not None:
             there = self.across[rows]
@@ -115,20 +123,38 @@ class Stroke:
         if paint is Paint.EVEN:
             smooth_in_place(self.values, rows, force, self.neighbours, locked=self.lock)
             keep_column = None
+        elif paint is Paint.SHARPEN:
+            self.values[rows] = sharpened(self.values, rows, force, self.neighbours, locked=self.lock)
+            keep_column = None
+        elif paint is Paint.ALONG:
+            self.values[rows] = evened_along(self.values, rows, force, *self._along(joint), locked=self.lock)
+            keep_column = None
         else:
             now = self.values[rows, column]
             if paint is Paint.SET:
                 wanted = now + (value - now) * force
+            elif paint is Paint.SCALE:
+                # The ladder's value is what a full dab multiplies by; over one half it grows, under it shrinks.
+                wanted = now * (1.0 + (2.0 * value - 1.0) * force)
             else:
                 wanted = now + (0.35 if paint is Paint.ADD else -0.35) * force
             wanted = np.clip(wanted, 0.0, 1.0)
             self.values[rows] = changed_rows(
                 self.values, column, rows, wanted, neighbours=self.neighbours, heir=self.heirs[joint], locked=self.lock
             )
-            keep_column = column if paint is not Paint.TAKE else None
+            keep_column = column if paint is Paint.ADD or (paint is Paint.SET and value > 0) else None
         self.values[rows] = limited(self.values[rows], self.influences, keep=keep_column, locked=self.lock)
         self.touched = True
         self._pack(rows)
+
+    def _along(self, joint: str) -> tuple[FloatArray, float]:
+        """Metres along the limb at a joint of every place, and a fitting width: an edge's usual length."""
+        if joint not in self._alongs:
+            i = self.skeleton.index[joint]
+            here = self.skeleton.positions[i]
+            _, out, _ = bones_at(self.skeleton, joint)
+            self._alongs[joint] = (self._rest - here) @ out
+        return self._alongs[joint], 1.5 * float(np.median(place_lengths(self.part.mesh).data))
 
     def _pack(self, rows: IntArray) -> None:
         width = self.packed_index.shape[1]
@@ -150,16 +176,21 @@ class Stroke:
         In the same pose only what was painted since is carried anew.
         """
         if self._posed is None or self._posed_by is not matrices:
-            everything = Packed(self.packed_index, self.packed_value)
-            self._posed = skin_linear(self.part.mesh.points, everything, matrices[self.columns])
+            self._posed = self._skinned(slice(None), matrices)
             self._posed_by = matrices
         elif self._stale:
             some = np.unique(np.concatenate(self._stale))
-            rows = Packed(self.packed_index[some], self.packed_value[some])
             self._posed = self._posed.copy()
-            self._posed[some] = skin_linear(self.part.mesh.points[some], rows, matrices[self.columns])
+            self._posed[some] = self._skinned(some, matrices)
         self._stale = []
-        return self._posed
+        return self._posed if self.relax is None else relaxed(self.part.mesh, self.relax, self._posed)
+
+    def _skinned(self, some: IntArray | slice, matrices: FloatArray) -> FloatArray:
+        rows = Packed(self.packed_index[some], self.packed_value[some])
+        points, chosen = self.part.mesh.points[some], matrices[self.columns]
+        if self.share is None:
+            return skin_linear(points, rows, chosen)
+        return skin_dual(points, rows, chosen, np.ascontiguousarray(self.share[some]))
 
     def influence(self, joint: str) -> FloatArray:
         """(n,) weight of a joint as painted so far."""
@@ -170,3 +201,87 @@ class Stroke:
     def weights(self) -> Weights:
         """The painted weights, cut and normalised."""
         return from_dense(cut(self.values, None)[self.g.group], self.joint_ids)
+
+
+class MaskStroke:
+    """Paints a share from 0 to 1 on one part: of dual quaternion blending, or of surface relax."""
+
+    joint, other = "", None
+
+    def __init__(
+        self, character: Character, part: Part, of: str, *, both_sides: bool, inside: IntArray | None = None
+    ) -> None:
+        """of: "dual" or "relax". Raises EditError where the part is not bound, or has no relax to mask."""
+        skeleton, skin = character.skeleton, character.skin
+        if skeleton is None or skin is None or part.id not in skin.weights:
+            raise EditError(f"{part.name} is not bound yet; bind first")
+        if of == "relax" and part.id not in skin.relax:
+            raise EditError(f"{part.name} has no surface relax; put it on first")
+        self.part, self.of, self.skeleton, self.skin = part, of, skeleton, skin
+        self.g = weld(part.mesh)
+        held = skin.dual.get(part.id) if of == "dual" else skin.relax[part.id].mask
+        empty = 0.0 if of == "dual" else 1.0
+        self.values = np.full(self.g.count, empty) if held is None else held[self.g.first].copy()
+        self.neighbours = place_neighbours(part.mesh)
+        self.across: IntArray | None = None
+        if both_sides:
+            middle = character.standing.middle if character.standing else 0.0
+            partner = partners(part.mesh, middle)[self.g.first]
+            self.across = np.where(partner >= 0, self.g.group[np.maximum(partner, 0)], -1)
+        self.allowed: BoolArray | None = None
+        if inside is not None and len(inside):
+            self.allowed = np.zeros(self.g.count, dtype=bool)
+            self.allowed[self.g.group[inside]] = True
+        self._rest = part.mesh.points[self.g.first]
+        self.touched = False
+
+    def dab(
+        self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float,
+        facing: BoolArray | None = None,
+    ) -> None:  # fmt: skip
+        """One touch, as `Stroke.dab`."""
+        places = np.unique(self.g.group[seed])
+        rows, force = dab(self._rest, place_lengths(self.part.mesh), places, reach, hardness=hardness)
+        if facing is not None:
+            seen = facing[self.g.first[rows]]
+            rows, force = rows[seen], force[seen]
+        if self.allowed is not None:
+            rows, force = rows[self.allowed[rows]], force[self.allowed[rows]]
+        if self.across is not None:
+            there = self.across[rows]
+            fresh = (there >= 0) & ~np.isin(there, rows)
+            rows, force = np.concatenate([rows, there[fresh]]), np.concatenate([force, force[fresh]])
+        force = force * strength
+        now = self.values[rows]
+        if paint is Paint.ADD:
+            new = now + 0.35 * force
+        elif paint is Paint.TAKE:
+            new = now - 0.35 * force
+        elif paint is Paint.SET:
+            new = now + (value - now) * force
+        elif paint is Paint.SCALE:
+            new = now * (1.0 + (2.0 * value - 1.0) * force)
+        else:
+            degree = np.maximum(np.asarray(self.neighbours[rows].sum(axis=1)).ravel(), 1.0)
+            mean = np.asarray(self.neighbours[rows] @ self.values) / degree
+            new = now + (mean - now) * force * (-1.0 if paint is Paint.SHARPEN else 1.0)
+        self.values[rows] = np.clip(new, 0.0, 1.0)
+        self.touched = self.touched or len(rows) > 0
+
+    @property
+    def mask(self) -> FloatArray:
+        """The painted share (n,) of every vertex."""
+        return np.asarray(self.values[self.g.group])
+
+    def influence(self, joint: str) -> FloatArray:
+        """What the lens shows while painting: the share itself."""
+        return self.mask
+
+    def points(self, matrices: FloatArray) -> FloatArray:
+        """Points (n, 3) under skin matrices (skeleton order) with the mask as painted so far."""
+        if self.of == "dual":
+            skin = replace(self.skin, dual={**self.skin.dual, self.part.id: self.mask})
+        else:
+            there = self.skin.relax[self.part.id]
+            skin = replace(self.skin, relax={**self.skin.relax, self.part.id: replace(there, mask=self.mask)})
+        return skinned(self.part, skin, self.skeleton, matrices)

@@ -279,3 +279,13 @@ def adjacency(count: int, edges: IntArray) -> sparse.csr_matrix:
 def place_neighbours(mesh: Mesh) -> sparse.csr_matrix:
     """Adjacency of welded places."""
     return adjacency(weld(mesh).count, place_edges(mesh))
+
+
+@by_identity
+def place_lengths(mesh: Mesh) -> sparse.csr_matrix:
+    """Edge lengths (g, g) in metres at rest between welded places; no edge is shorter than a nanometre."""
+    g = weld(mesh)
+    places, edges = mesh.points[g.first], place_edges(mesh)
+    length = np.linalg.norm(places[edges[:, 0]] - places[edges[:, 1]], axis=1) + 1e-9
+    both = np.concatenate([edges, edges[:, ::-1]])
+    return sparse.csr_matrix((np.tile(length, 2), (both[:, 0], both[:, 1])), shape=(g.count, g.count))

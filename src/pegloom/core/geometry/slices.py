@@ -12,10 +12,21 @@ from pegloom.core.geometry.transforms import any_perpendicular, normalised
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Outline:
-    """One outline of a cut. points (k, 3) in order; closed: whether it comes back to its start."""
+    """One outline of a cut. points (k, 3) in order; closed: whether it comes back to its start.
+
+    edges (k, 2), shares (k,): the mesh edge each point lies on and how far from its first end; so the outline can be
+    followed while the mesh moves.
+    """
 
     points: FloatArray
     closed: bool
+    edges: IntArray
+    shares: FloatArray
+
+    def followed(self, points: FloatArray) -> FloatArray:
+        """The outline's places (k, 3) on the mesh as it is now."""
+        a, b = points[self.edges[:, 0]], points[self.edges[:, 1]]
+        return np.asarray(a + self.shares[:, None] * (b - a))
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -82,20 +93,24 @@ def cut(points: FloatArray, triangles: IntArray, origin: FloatArray, normal: Flo
     a, b = unique // len(points), unique % len(points)
     share = height[a] / (height[a] - height[b])
     places = points[a] + share[:, None] * (points[b] - points[a])
-    return _walk(places, node.reshape(-1, 2))
+    edge = np.stack([a, b], axis=1)
+    return [
+        Outline(places[line], closed, edge[line], share[line])
+        for line, closed in _walk(len(places), node.reshape(-1, 2))
+    ]
 
 
-def _walk(places: FloatArray, pairs: IntArray) -> list[Outline]:
-    """Outlines from point pairs: open ones from their ends, then rings."""
-    touching: list[list[int]] = [[] for _ in range(len(places))]
+def _walk(count: int, pairs: IntArray) -> list[tuple[list[int], bool]]:
+    """Outlines from pairs of `count` points: open ones from their ends, then rings."""
+    touching: list[list[int]] = [[] for _ in range(count)]
     for k, (a, b) in enumerate(pairs.tolist()):
         touching[a].append(k)
         touching[b].append(k)
     used = np.zeros(len(pairs), dtype=bool)
     ends = [i for i, t in enumerate(touching) if len(t) % 2 == 1]
-    outlines = []
+    outlines: list[tuple[list[int], bool]] = []
     table = pairs.tolist()
-    for start in [*ends, *range(len(places))]:
+    for start in [*ends, *range(count)]:
         line = [start]
         here = start
         while True:
@@ -108,7 +123,7 @@ def _walk(places: FloatArray, pairs: IntArray) -> list[Outline]:
             line.append(here)
         if len(line) > 2:
             closed = line[0] == line[-1]
-            outlines.append(Outline(places[line[:-1] if closed else line], closed))
+            outlines.append((line[:-1] if closed else line, closed))
     return outlines
 
 

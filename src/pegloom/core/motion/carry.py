@@ -55,6 +55,28 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton) -> Clip:
     return replace(clip, tracks=MappingProxyType(tracks))
 
 
+def carried_pose(pose: Pose, old: Skeleton, new: Skeleton) -> Pose:
+    """A pose told by joints, on a changed skeleton: every joint carries its part of the body as before."""
+    if _same_rest(old, new):
+        return pose
+    posed = evaluate_rig(old, None, pose).joints
+    worlds: list[FloatArray] = []
+    placements = {}
+    for j, joint in enumerate(new.joints):
+        source: str | None = joint.id
+        while source is not None and source not in old.index:
+            source = new.joint(source).parent
+        motion = np.eye(4)
+        if source is not None:
+            i = old.index[source]
+            motion = posed[i] @ old.inverse_world[i]
+        worlds.append(motion @ new.world[j])
+        parent = int(new.parents[j])
+        local = worlds[j] if parent < 0 else np.linalg.inv(worlds[parent]) @ worlds[j]
+        placements[joint.id] = tuple(float(v) for v in np.concatenate(decompose(local)))
+    return Pose(placements=MappingProxyType(placements))
+
+
 def _same_rest(old: Skeleton, new: Skeleton) -> bool:
     if [j.id for j in old.joints] != [j.id for j in new.joints] or (old.parents != new.parents).any():
         return False

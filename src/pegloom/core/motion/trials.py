@@ -37,14 +37,24 @@ TRIALS = (
     Trial("arm_down", "Arm down", "the top of the shoulder"),
     Trial("arm_forward", "Arm forward", "the shoulder blade and the chest's edge"),
     Trial("elbow", "Elbow", "the crook of the arm"),
+    Trial("hand_twist", "Hand twisted", "the forearm and wrist, that must not collapse"),
+    Trial("wrist", "Wrist", "the back of the hand"),
+    Trial("fist", "Fist", "the knuckles"),
     Trial("knee", "Knee", "the hollow of the knee"),
     Trial("crouch", "Crouch", "hips, groin and seat"),
+    Trial("leg_back", "Leg back", "the seat's fold and the groin"),
+    Trial("leg_out", "Leg out", "the inner thigh and the hip's side"),
+    Trial("foot", "Foot stretched", "instep and heel"),
 )
+"""A human's range: the shoulder first, then down the limbs."""
 
 
 MORE = (
     Trial("head_turn", "Head turned", "the neck and throat"),
     Trial("bend", "Bend", "spine, belly and back"),
+    Trial("nod", "Nod", "throat and nape"),
+    Trial("side_bend", "Side bend", "the flanks"),
+    Trial("twist", "Twist", "waist and chest"),
     Trial("neck_down", "Neck down", "withers and throat"),
     Trial("foreleg_forward", "Foreleg forward", "point of the shoulder and elbow"),
     Trial("foreleg_back", "Foreleg back", "the blade and the chest's edge"),
@@ -63,7 +73,7 @@ def trials_of(skeleton: Skeleton) -> tuple[Trial, ...]:
     """The trials that turn some joint of a skeleton."""
     human = "arm.l.upper" in skeleton.index and "leg.l.upper" in skeleton.index
     options = TRIALS if human else MORE
-    found = tuple(trial for trial in (*options, *(MORE[:2] if human else ())) if trial_pose(skeleton, trial.id).turns)
+    found = tuple(trial for trial in (*options, *(MORE[:5] if human else ())) if trial_pose(skeleton, trial.id).turns)
     return found or (Trial("rest", "Rest", "nothing moves yet"),)
 
 
@@ -90,10 +100,24 @@ def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
             poser.turn_about(f"leg.{s}.upper", FORWARD * sign, 0.22)
             poser.fold(f"leg.{s}.lower", 2.1)
             poser.turn_about(f"leg.{s}.end", OUT, -0.4)
+        elif trial_id == "hand_twist":
+            poser.twist(f"arm.{s}.end", f"arm.{s}.lower", 1.4 * sign)
+        elif trial_id == "wrist":
+            poser.fold(f"arm.{s}.end", 1.1)
+        elif trial_id == "fist":
+            for joint in skeleton.joints:
+                if joint.id.startswith(f"hand.{s}.") and ".twist" not in joint.id:
+                    poser.fold(joint.id, 0.45 if ".thumb." in joint.id else 1.35)
+        elif trial_id == "leg_back":
+            poser.turn_about(f"leg.{s}.upper", OUT, 0.45)
+        elif trial_id == "leg_out":
+            poser.turn_about(f"leg.{s}.upper", FORWARD * sign, 0.7)
+        elif trial_id == "foot":
+            poser.turn_about(f"leg.{s}.end", OUT, 0.6)
     _turn_other_bodies(poser, skeleton, trial_id)
     if trial_id == "crouch":
-        for joint in ("spine.spine", "spine.chest"):
-            poser.turn_about(joint, OUT, 0.22)
+        for one in ("spine.spine", "spine.chest"):
+            poser.turn_about(one, OUT, 0.22)
     return Pose(turns=poser.turns())
 
 
@@ -108,6 +132,13 @@ def _turn_other_bodies(poser: Poser, skeleton: Skeleton, trial_id: str) -> None:
     elif trial_id == "bend":
         for joint in spine:
             poser.turn_about(joint, OUT, 0.8 / max(len(spine), 1))
+    elif trial_id == "nod":
+        for joint in [*neck, "spine.head"]:
+            poser.turn_about(joint, OUT, 0.7 / max(len(neck) + 1, 1))
+    elif trial_id in ("side_bend", "twist"):
+        axis, angle = (FORWARD, -0.6) if trial_id == "side_bend" else (UP, 0.8)
+        for joint in spine:
+            poser.turn_about(joint, axis, angle / max(len(spine), 1))
     elif trial_id == "neck_down":
         for joint in neck:
             poser.turn_about(joint, OUT, 0.9 / len(neck))
@@ -192,6 +223,11 @@ class Poser:
         if parent is not None:
             already = float(np.arccos(np.clip(self._bone(parent, i) @ self._bone(joint), -1.0, 1.0)))
         self.turn_about(joint, bend, max(angle - already, 0.0))
+
+    def twist(self, joint: str, along: str, angle: float) -> None:
+        """A turn about the bone of another joint, as it lies at rest."""
+        if joint in self.skeleton.index and along in self.skeleton.index:
+            self.turn_about(joint, self._bone(along), angle)
 
     def _bone(self, joint: str, towards: int | None = None) -> FloatArray:
         i = self.skeleton.index[joint]

@@ -115,13 +115,63 @@ def smooth_in_place(
     for _ in range(steps):
         mean = np.asarray(near @ result[around]) / degree[:, None]
         mean = np.where(mean.sum(axis=1, keepdims=True) > 0.5, mean, result[rows])
-        new = result[rows] * (1 - amount) + mean * amount
-        if locked is not None and locked.any():
-            new[:, locked] = held[:, locked]
-            left = 1.0 - new[:, locked].sum(axis=1)
-            free = new[:, ~locked]
-            new[:, ~locked] = free * (left / np.maximum(free.sum(axis=1), 1e-12))[:, None]
-        result[rows] = new / new.sum(axis=1, keepdims=True)
+        result[rows] = _around_locked(result[rows] * (1 - amount) + mean * amount, held, locked)
+
+
+def sharpened(
+    values: FloatArray, rows: IntArray, strength: FloatArray, neighbours: sparse.csr_matrix,
+    *, locked: BoolArray | None = None,
+) -> FloatArray:  # fmt: skip
+    """New rows (r, j) driven away from the mean of their neighbours: what is strong gets stronger, edges get crisp."""
+    degree = np.maximum(np.asarray(neighbours[rows].sum(axis=1)).ravel(), 1.0)
+    mean = np.asarray(neighbours[rows] @ values) / degree[:, None]
+    held = values[rows]
+    # A little of the row's own contrast too, or a flat blend would have nothing to sharpen.
+    own = held**1.5
+    own /= np.maximum(own.sum(axis=1, keepdims=True), 1e-12)
+    force = np.clip(strength, 0.0, 1.0)[:, None]
+    new = np.clip(held + force * (held - mean) + 0.5 * force * (own - held), 0.0, None)
+    return _around_locked(new, held, locked)
+
+
+def evened_along(
+    values: FloatArray, rows: IntArray, strength: FloatArray, along: FloatArray, width: float,
+    *, locked: BoolArray | None = None,
+) -> FloatArray:  # fmt: skip
+    """New rows (r, j) that depend only on how far along the limb they lie: rings of one weight.
+
+    along (g,): metres along the limb of every place; width: metres over which rows at like distance are averaged.
+    """
+    held = values[rows]
+    place = along[rows] / max(width, 1e-9)
+    first = np.floor(place.min())
+    low = (place - first).astype(np.int64)
+    share = place - first - low
+    count = int(low.max()) + 2
+    # Each row counts into the two stations it lies between, and reads back from them.
+    total, weight = np.zeros((count, held.shape[1])), np.zeros(count)
+    for station, part in ((low, 1.0 - share), (low + 1, share)):
+        amount = part * np.maximum(strength, 1e-3)
+        np.add.at(total, station, amount[:, None] * held)
+        weight += np.bincount(station, amount, count)
+    mean = total / np.maximum(weight, 1e-12)[:, None]
+    wanted = (1.0 - share)[:, None] * mean[low] + share[:, None] * mean[low + 1]
+    force = np.clip(strength, 0.0, 1.0)[:, None]
+    return _around_locked(held + force * (wanted - held), held, locked)
+
+
+def _around_locked(new: FloatArray, held: FloatArray, locked: BoolArray | None) -> FloatArray:
+    """Rows adding up to 1 with locked joints (j,) as they were held."""
+    if locked is not None and locked.any():
+        new = new.copy()
+        new[:, locked] = held[:, locked]
+        left = 1.0 - new[:, locked].sum(axis=1)
+        free = new[:, ~locked]
+        total = free.sum(axis=1)
+        new[:, ~locked] = np.where(
+            total[:, None] > 1e-9, free * (left / np.maximum(total, 1e-12))[:, None], held[:, ~locked]
+        )
+    return np.asarray(new / np.maximum(new.sum(axis=1, keepdims=True), 1e-12))
 
 
 def limit_rows(

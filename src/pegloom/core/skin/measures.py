@@ -29,21 +29,30 @@ def enclosed_volume(points: FloatArray, triangles: IntArray) -> float:
     return float(np.einsum("td,td->t", a, np.cross(b, c)).sum() / 6.0)
 
 
-def folded_faces(rest: FloatArray, posed: FloatArray, triangles: IntArray) -> IntArray:
-    """Triangles (f,) folded back on a neighbour: normals within 60 degrees at rest, over 120 degrees apart posed."""
+def neighbour_pairs(triangles: IntArray) -> IntArray:
+    """Pairs (p, 2) of triangles that share an edge."""
     edges = np.sort(triangles[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
     face = np.repeat(np.arange(len(triangles)), 3)
     order = np.lexsort((edges[:, 1], edges[:, 0]))
     edges, face = edges[order], face[order]
     same = (edges[:-1] == edges[1:]).all(axis=1)
-    pairs = np.stack([face[:-1][same], face[1:][same]], axis=1)
+    return np.stack([face[:-1][same], face[1:][same]], axis=1)
 
-    def cosine(points: FloatArray) -> FloatArray:
-        a, b, c = (points[triangles[:, k]] for k in range(3))
-        normal = np.cross(b - a, c - a)
-        length = np.linalg.norm(normal, axis=1)
-        unit = normal / np.maximum(length, 1e-30)[:, None]
-        return np.asarray(np.einsum("pd,pd->p", unit[pairs[:, 0]], unit[pairs[:, 1]]))
 
-    folded = (cosine(rest) > 0.5) & (cosine(posed) < -0.5)
-    return np.unique(pairs[folded])
+def _cosines(points: FloatArray, triangles: IntArray, pairs: IntArray) -> FloatArray:
+    a, b, c = (points[triangles[:, k]] for k in range(3))
+    normal = np.cross(b - a, c - a)
+    unit = normal / np.maximum(np.linalg.norm(normal, axis=1), 1e-30)[:, None]
+    return np.asarray(np.einsum("pd,pd->p", unit[pairs[:, 0]], unit[pairs[:, 1]]))
+
+
+def flat_pairs(rest: FloatArray, triangles: IntArray) -> IntArray:
+    """Neighbouring triangles (p, 2) within 60 degrees of each other at rest: those that could fold back."""
+    pairs = neighbour_pairs(triangles)
+    return np.asarray(pairs[_cosines(rest, triangles, pairs) > 0.5])
+
+
+def folded_faces(rest: FloatArray, posed: FloatArray, triangles: IntArray) -> IntArray:
+    """Triangles (f,) folded back on a neighbour: normals within 60 degrees at rest, over 120 degrees apart posed."""
+    pairs = flat_pairs(rest, triangles)
+    return np.unique(pairs[_cosines(posed, triangles, pairs) < -0.5])

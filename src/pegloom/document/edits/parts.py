@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
+from functools import partial
 from types import MappingProxyType
 
 import numpy as np
 from scipy import sparse
 
-from pegloom.core.arrays import FloatArray, owned_floats
+from pegloom.core.arrays import FloatArray, IntArray, owned_floats
 from pegloom.core.errors import EditError
 from pegloom.core.geometry import mend
 from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.rig.controls import Pose
-from pegloom.core.skin.transfer import transfer_weights
-from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.core.skin.transfer import far_from, nearest_rows, transfer_weights
+from pegloom.core.skin.weights import Weights
+from pegloom.document.edits.skins import carried_to, each_skin, joined_to, stacked, with_weights, without_parts
 from pegloom.document.model import (
     Character,
     Document,
@@ -61,13 +63,26 @@ def _carried(document: Document, part: Part, mesh: Mesh, carry: sparse.csr_matri
     character = document.require_character()
     morphs = tuple(replace(m, deltas=owned_floats(carry @ m.deltas)) for m in part.morphs)
     document = document.with_character(_with_part(character, replace(part, mesh=mesh, morphs=morphs)))
-    skin = character.skin
-    if skin is not None and part.id in skin.weights:
-        old = skin.weights[part.id]
-        values = np.asarray(carry @ dense(old))
-        limit = skin.influences if carry.nnz > carry.shape[0] else None
-        document = _with_weights(document, {part.id: from_dense(values, old.joint_ids, influences=limit)})
-    return document
+    character = each_skin(document.require_character(), partial(_carried_skin, part.id, carry))
+    sets = {name: _carried_set(chosen, part.id, {part.id: carry}) for name, chosen in character.vertex_sets.items()}
+    return document.with_character(replace(character, vertex_sets=MappingProxyType(sets)))
+
+
+def _carried_skin(part_id: str, carry: sparse.csr_matrix, skin: Skin) -> Skin:
+    return carried_to(skin, part_id, {part_id: carry})
+
+
+def _carried_set(
+    chosen: Mapping[str, IntArray], source: str, carries: Mapping[str, sparse.csr_matrix]
+) -> Mapping[str, IntArray]:
+    """A kept selection after its part was changed: vertices at least half made of chosen ones."""
+    made = {part: v for part, v in chosen.items() if part != source}
+    if source in chosen:
+        for part, carry in carries.items():
+            marked = np.zeros(carry.shape[1])
+            marked[chosen[source]] = 1.0
+            made[part] = np.flatnonzero(np.asarray(carry @ marked) >= 0.5)
+    return MappingProxyType({part: v for part, v in made.items() if len(v)})
 
 
 def join_parts(document: Document, part_ids: tuple[str, ...], *, name: str = "") -> Document:
@@ -97,21 +112,16 @@ def join_parts(document: Document, part_ids: tuple[str, ...], *, name: str = "")
         first, name=name or first.name, mesh=mesh, morphs=tuple(morphs), included=any(p.included for p in parts)
     )
     kept = tuple(made if p.id == first.id else p for p in character.parts if p.id == first.id or p.id not in part_ids)
-    skin = character.skin
-    if skin is not None:
-        bound = [skin.weights.get(p.id) for p in parts]
-        weights = {k: w for k, w in skin.weights.items() if k not in part_ids}
-        if all(w is not None for w in bound):
-            joints = list(dict.fromkeys(j for w in bound if w is not None for j in w.joint_ids))
-            rows = []
-            for w in bound:
-                assert w is not None
-                block = np.zeros((w.vertex_count, len(joints)))
-                block[:, [joints.index(j) for j in w.joint_ids]] = dense(w)
-                rows.append(block)
-            weights[first.id] = from_dense(np.concatenate(rows), joints)
-        skin = replace(skin, weights=MappingProxyType(weights))
-    return document.with_character(replace(character, parts=kept, skin=skin))
+    character = replace(each_skin(character, lambda skin: joined_to(skin, parts)), parts=kept)
+    ids = {p.id for p in parts}
+    sets = {}
+    for name_, chosen in character.vertex_sets.items():
+        gathered = {p: v for p, v in chosen.items() if p not in ids}
+        inside = [offsets[i] + chosen[p.id] for i, p in enumerate(parts) if p.id in chosen]
+        if inside:
+            gathered[first.id] = np.concatenate(inside)
+        sets[name_] = MappingProxyType(gathered)
+    return document.with_character(replace(character, vertex_sets=MappingProxyType(sets)))
 
 
 def split_part(document: Document, part_id: str) -> Document:
@@ -124,8 +134,7 @@ def split_part(document: Document, part_id: str) -> Document:
     pieces.sort(key=lambda piece: -piece[0].face_count)
     taken = {p.id for p in character.parts}
     made: list[Part] = []
-    weights = dict(character.skin.weights) if character.skin else {}
-    old = weights.get(part_id)
+    carries: dict[str, sparse.csr_matrix] = {}
     for number, (mesh, carry) in enumerate(pieces):
         own, k = part_id, number
         while number and own in taken:
@@ -137,11 +146,11 @@ def split_part(document: Document, part_id: str) -> Document:
                 part, id=own, name=part.name if number == 0 else f"{part.name} {number + 1}", mesh=mesh, morphs=morphs
             )
         )
-        if old is not None:
-            weights[own] = from_dense(np.asarray(carry @ dense(old)), old.joint_ids)
+        carries[own] = carry
     parts = [q for p in character.parts for q in (made if p.id == part_id else [p])]
-    skin = replace(character.skin, weights=MappingProxyType(weights)) if character.skin else None
-    return document.with_character(replace(character, parts=tuple(parts), skin=skin))
+    character = each_skin(character, lambda skin: carried_to(skin, part_id, carries))
+    sets = {name: _carried_set(chosen, part_id, carries) for name, chosen in character.vertex_sets.items()}
+    return document.with_character(replace(character, parts=tuple(parts), vertex_sets=MappingProxyType(sets)))
 
 
 def rename_part(document: Document, part_id: str, name: str) -> Document:
@@ -192,12 +201,18 @@ def remove_part(document: Document, part_id: str) -> Document:
     """Take a part out for good; its weights go with it."""
     character = document.require_character()
     character.part(part_id)
-    skin = character.skin
-    if skin is not None:
-        skin = replace(skin, weights=MappingProxyType({k: w for k, w in skin.weights.items() if k != part_id}))
-    return document.with_character(
-        replace(character, parts=tuple(p for p in character.parts if p.id != part_id), skin=skin)
-    )
+    character = _without(character, {part_id})
+    return document.with_character(replace(character, parts=tuple(p for p in character.parts if p.id != part_id)))
+
+
+def _without(character: Character, part_ids: Collection[str]) -> Character:
+    """Weights, weaves and kept selections without some parts."""
+    character = each_skin(character, lambda skin: without_parts(skin, part_ids))
+    sets = {
+        name: MappingProxyType({p: v for p, v in chosen.items() if p not in part_ids})
+        for name, chosen in character.vertex_sets.items()
+    }
+    return replace(character, vertex_sets=MappingProxyType(sets))
 
 
 def replace_mesh(
@@ -216,8 +231,8 @@ def replace_mesh(
     unused = [p for p in character.parts if p.name not in {q.name for q in parts}]
     made: list[Part] = []
     report: list[str] = []
-    weights: dict[str, Weights] = dict(character.skin.weights) if character.skin else {}
     used: set[str] = set()
+    remade: dict[str, tuple[Mesh, Mesh]] = {}
     keep_materials = len(materials) == 0
     for part in parts:
         before = old_by_name.get(part.name) or (unused.pop(0) if unused else None)
@@ -239,25 +254,28 @@ def replace_mesh(
         made.append(replace(before, mesh=mesh, morphs=morphs or (before.morphs if same else ())))
         if same:
             report.append(f"{part.name}: the same vertices and faces; everything is kept")
-        elif before.id in weights:
-            limit = character.skin.influences if character.skin else None
-            moved, far = transfer_weights(before.mesh, weights[before.id], mesh, influences=limit)
-            weights[before.id] = moved
+        elif character.skin is not None and before.id in character.skin.weights:
+            remade[before.id] = (before.mesh, mesh)
+            far = far_from(before.mesh, mesh)
             report.append(
                 f"{part.name}: {mesh.vertex_count} vertices for {before.mesh.vertex_count}; weights read from the nearest surface"
                 + (f", {far} vertices lie far from it" if far else "")
             )
         else:
+            remade[before.id] = (before.mesh, mesh)
             report.append(f"{part.name}: other vertices; it was not bound")
     gone = [p for p in character.parts if p.id not in used]
     for part in gone:
-        weights.pop(part.id, None)
         report.append(f"{part.name}: not in the new file, taken out")
-    skin = replace(character.skin, weights=MappingProxyType(weights)) if character.skin else None
+    character = _without(character, {part.id for part in gone})
+    for part_id, (old_mesh, new_mesh) in remade.items():
+        carry = nearest_rows(old_mesh, new_mesh)
+        character = each_skin(character, partial(_carried_skin, part_id, carry))
+        sets = {n: _carried_set(chosen, part_id, {part_id: carry}) for n, chosen in character.vertex_sets.items()}
+        character = replace(character, vertex_sets=MappingProxyType(sets))
     changed = replace(
         character,
         parts=tuple(made),
-        skin=skin,
         materials=materials or character.materials,
         images=images or character.images,
     )
@@ -297,14 +315,7 @@ def pass_weights_on(document: Document) -> Document:
     if not sources:
         raise EditError("no part of detail level 0 is bound")
     mesh = mend.joined([replace(p.mesh, uvs=None, normals=None) for p in sources])
-    joints = list(dict.fromkeys(j for p in sources for j in skin.weights[p.id].joint_ids))
-    rows = []
-    for part in sources:
-        own = skin.weights[part.id]
-        block = np.zeros((own.vertex_count, len(joints)))
-        block[:, [joints.index(j) for j in own.joint_ids]] = dense(own)
-        rows.append(block)
-    whole = from_dense(np.concatenate(rows), joints)
+    whole = stacked([skin.weights[p.id] for p in sources])
     made = {p.id: transfer_weights(mesh, whole, p.mesh, influences=skin.influences)[0] for p in targets}
     return _with_weights(document, made)
 
@@ -397,9 +408,9 @@ def start_clean(
         changed = replace(changed, rig=None, control_overrides={}, pose=Pose())
         changed = replace(changed, clips=tuple(c for c in changed.clips if c.tracks))
     if clips:
-        changed = replace(changed, clips=(), trials={})
+        changed = replace(changed, clips=(), trials=())
     if weights:
-        changed = replace(changed, skin=None)
+        changed = replace(changed, skin=None, weaves=())
     if skeleton:
         changed = replace(changed, skeleton=None, adopted=None, pegs=None, joint_overrides={}, own_joints=())
     if morphs:
@@ -413,12 +424,9 @@ def _with_part(character: Character, part: Part) -> Character:
 
 def _with_weights(document: Document, weights: dict[str, Weights]) -> Document:
     character = document.require_character()
-    skin: Skin | None = character.skin
-    if skin is None:
+    if character.skin is None:
         return document
-    return document.with_character(
-        replace(character, skin=replace(skin, weights=MappingProxyType({**skin.weights, **weights})))
-    )
+    return document.with_character(replace(character, skin=with_weights(character.skin, weights)))
 
 
 __all__ = [

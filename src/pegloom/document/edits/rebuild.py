@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from types import MappingProxyType
 
 import numpy as np
 
@@ -24,7 +23,8 @@ from pegloom.core.skeleton.joints import Joint, Skeleton
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
 from pegloom.core.skin.carry import carry_weights
-from pegloom.document.model import Character, ControlOverride, OwnJoint
+from pegloom.document.edits.skins import each_skin, with_weights
+from pegloom.document.model import Character, ControlOverride, OwnJoint, Skin
 
 
 def recipe_of(character: Character) -> Skeleton:
@@ -55,19 +55,23 @@ def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
     """
     old = character.skeleton
     skeleton = assembled(character)
-    skin = character.skin
-    if skin is not None and old is not None:
+    if old is not None:
+        before = old
         meshes = {part.id: part.mesh.points for part in character.parts}
-        weights = {
-            part: carry_weights(w, old, skeleton, meshes.get(part), takes=takes, chains=chains)
-            for part, w in skin.weights.items()
-        }
-        if any(w is not skin.weights[part] for part, w in weights.items()):
-            skin = replace(skin, weights=MappingProxyType(weights))
+
+        def carried(skin: Skin) -> Skin:
+            weights = {
+                part: carry_weights(w, before, skeleton, meshes.get(part), takes=takes, chains=chains)
+                for part, w in skin.weights.items()
+            }
+            changed = any(w is not skin.weights[part] for part, w in weights.items())
+            return with_weights(skin, weights) if changed else skin
+
+        character = each_skin(character, carried)
     clips = character.clips
     if old is not None and any(clip.tracks for clip in clips):
         clips = tuple(carried_clip(clip, old, skeleton) for clip in clips)
-    character = replace(character, skeleton=skeleton, skin=skin, clips=clips)
+    character = replace(character, skeleton=skeleton, clips=clips)
     if character.rig is not None:
         character = replace(character, rig=controls_of(character))
     return character

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from types import MappingProxyType
 
 import numpy as np
 
@@ -11,7 +10,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import matrix_quaternion, rotation_matrix, transform_points
-from pegloom.core.motion.carry import carried_clip, controls_of_joints, reposed, reposed_clip
+from pegloom.core.motion.carry import carried_clip, carried_pose, controls_of_joints, reposed, reposed_clip
 from pegloom.core.motion.stances import a_pose, t_pose
 from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
@@ -22,6 +21,7 @@ from pegloom.core.skin.weights import Packed, packed
 from pegloom.document.edits.joints import joint_for_peg
 from pegloom.document.edits.rebuild import controls_of, rebuilt
 from pegloom.document.edits.skeleton import placed
+from pegloom.document.evaluate import part_points
 from pegloom.document.model import Character, Document, Part
 
 
@@ -64,8 +64,17 @@ def set_rest(document: Document, pose: Pose | None = None) -> Document:
         # A rest given by joints (T, A) is told in controls first.
         rest = controls_of_joints(pose, old, old_rig) if pose.direct else pose
         told = tuple(reposed_clip(c, old, old_rig, new, changed.rig, rest) for c in changed.clips)
-        trials = {n: reposed(p, old, old_rig, new, changed.rig, rest) for n, p in changed.trials.items()}
-        changed = replace(changed, clips=told, trials=MappingProxyType(trials))
+        # A trial told by joints is a motion of the body like a clip of one moment.
+        trials = tuple(
+            replace(
+                t,
+                pose=carried_pose(t.pose, old, new)
+                if t.pose.direct
+                else reposed(t.pose, old, old_rig, new, changed.rig, rest),
+            )
+            for t in changed.trials
+        )
+        changed = replace(changed, clips=told, trials=trials)
     return document.with_character(replace(changed, pose=Pose()))
 
 
@@ -76,7 +85,7 @@ def _settled(character: Character, part: Part, matrices: FloatArray) -> Part:
     columns = np.array([character.skeleton.index[j] for j in weights.joint_ids])
     rows = packed(weights)
     chosen = matrices[columns]
-    points = skin_linear(part.mesh.points, rows, chosen)
+    points = part_points(character, part, matrices)
     linear = chosen.copy()
     linear[:, :3, 3] = 0.0
     normals = None

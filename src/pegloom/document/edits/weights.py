@@ -23,11 +23,13 @@ from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
-from pegloom.core.skin.mirror import mirror_rows
+from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, partners_within
 from pegloom.core.skin.strays import reduced, without_strays
-from pegloom.core.skin.transfer import transfer_weights
+from pegloom.core.skin.transfer import TransferReport, transfer_weights
 from pegloom.core.skin.weights import Weights, dense, from_dense
-from pegloom.document.model import Character, Document, Part, PartKind, Skin
+from pegloom.document.edits.skins import stacked
+from pegloom.document.edits.weaves import keep_unkept, keep_weave
+from pegloom.document.model import NO_ARRAYS, NO_RELAX, Character, Document, Part, PartKind, Skin
 
 METHODS = {
     BindMethod.SEGMENT: bind_segment,
@@ -43,11 +45,17 @@ def bind(
     *,
     method: BindMethod = BindMethod.SEGMENT,
     influences: int = 4,
+    part_ids: Collection[str] | None = None,
+    joint_ids: Collection[str] | None = None,
     progress: Progress = silent,
     offload: Offload = directly,
 ) -> Document:
-    """Compute weights of all included parts. Hard parts and props are bound hard whatever the method.
+    """Compute weights of the included parts, and keep them as a weave; what was in hand is kept as one before.
 
+    Each part by its kind: hard parts and props are bound hard whatever the method, cloth reads the skin under it.
+
+    part_ids : bind only these; the others keep their weights. joint_ids : only these joints move anything; what the
+    others would hold goes to the nearest of them up the skeleton, else to the nearest in place.
     offload : where to run what would hold the interpreter for long (see core/jobs).
 
     Raises EditError without joints or parts, Cancelled from `progress`.
@@ -56,16 +64,19 @@ def bind(
     skeleton = _skeleton(character)
     if not 1 <= influences <= 16:
         raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
-    parts = [part for part in character.included if part.mesh.face_count]
+    everything = [part for part in character.included if part.mesh.face_count]
+    parts = [part for part in everything if part_ids is None or part.id in part_ids]
     if not parts:
         raise EditError("there is no included part with faces to bind")
+    if joint_ids is not None and not any(j in skeleton.index for j in joint_ids):
+        raise EditError("choose a joint to bind to, or bind to all of them")
     progress(0.0, "filling the body")
     middle = character.standing.middle if character.standing else 0.0
-    solid = body_solid([part.mesh for part in parts], middle=middle)
+    solid = body_solid([part.mesh for part in everything], middle=middle)
     weights = dict(character.skin.weights) if character.skin else {}
     total = sum(part.mesh.vertex_count for part in parts)
     done = 0
-    body = [p for p in parts if p.kind is PartKind.SKIN]
+    body = [p for p in everything if p.kind is PartKind.SKIN and (p in parts or p.id in weights)]
     # Cloth reads its weights from the skin under it: the body first.
     parts = [p for p in parts if p.kind is not PartKind.CLOTH] + [p for p in parts if p.kind is PartKind.CLOTH]
     for part in parts:
@@ -79,36 +90,70 @@ def bind(
         compute = METHODS[BindMethod.HARD if rigid else method]
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
         weights[part.id] = compute(part.mesh, skeleton, solid, influences=influences, progress=share, offload=offload)
+        if joint_ids is not None:
+            weights[part.id] = _only_of(weights[part.id], skeleton, joint_ids)
         if rigid:
-            weights[part.id] = _whole_by_shell(part.mesh, weights[part.id])
+            seat = None if not body else _joined_skin(body, weights)
+            weights[part.id] = _whole_by_shell(part.mesh, weights[part.id], seat)
         done += part.mesh.vertex_count
-    skin = Skin(method.value, influences, MappingProxyType(weights))
-    return document.with_character(replace(character, skin=skin))
+    document = keep_unkept(document, "in hand before")
+    old = character.skin
+    bound = {part.id for part in parts}
+    skin = Skin(
+        method.value,
+        influences,
+        MappingProxyType(weights),
+        dual=MappingProxyType({k: v for k, v in old.dual.items() if k not in bound}) if old else NO_ARRAYS,
+        relax=MappingProxyType({k: v for k, v in old.relax.items() if k not in bound}) if old else NO_RELAX,
+    )
+    document = document.with_character(replace(document.require_character(), skin=skin))
+    return keep_weave(document, method.value)[0]
 
 
-def _whole_by_shell(mesh: Mesh, weights: Weights) -> Weights:
-    """Every shell of a hard part wholly on the joint that holds most of it, so that no edge changes its length."""
+def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -> Weights:
+    """Weights over some joints only: the others' go to the nearest of them up the skeleton, else in place."""
+    chosen = [j.id for j in skeleton.joints if j.id in joint_ids]
+    places = np.array([skeleton.joint(j).position for j in chosen])
+    values = np.zeros((weights.vertex_count, len(chosen)))
+    held = dense(weights)
+    for column, joint in enumerate(weights.joint_ids):
+        heir: str | None = joint
+        while heir is not None and heir not in chosen:
+            heir = skeleton.joint(heir).parent
+        if heir is None:
+            here = np.array(skeleton.joint(joint).position)
+            heir = chosen[int(np.argmin(np.linalg.norm(places - here, axis=1)))]
+        values[:, chosen.index(heir)] += held[:, column]
+    return from_dense(values, chosen)
+
+
+def _whole_by_shell(mesh: Mesh, weights: Weights, seat: tuple[Mesh, Weights] | None) -> Weights:
+    """Every shell of a hard part on one joint, so that no edge changes its length.
+
+    The joint that holds most of it; or where a skin (`seat`) is near all over, the one that moves the skin there most.
+    """
     values = dense(weights).copy()
+    joints = list(weights.joint_ids)
     label = shells(mesh)
+    sat: tuple[FloatArray, list[str]] | None = None
+    if seat is not None:
+        read, report = transfer_weights(seat[0], seat[1], mesh, fill=False)
+        if report.far == 0:
+            sat = dense(read), list(read.joint_ids)
+            joints += [j for j in sat[1] if j not in joints]
+    result = np.zeros((len(values), len(joints)))
     for shell in range(int(label.max()) + 1 if len(label) else 0):
         mine = label == shell
-        row = values[mine].sum(axis=0)
-        values[mine] = 0.0
-        values[mine, int(np.argmax(row))] = 1.0
-    return from_dense(values, weights.joint_ids)
+        rows, names = (values, joints) if sat is None else sat
+        result[mine, joints.index(names[int(np.argmax(rows[mine].sum(axis=0)))])] = 1.0
+    return from_dense(result, joints)
 
 
 def _joined_skin(parts: list[Part], weights: dict[str, Weights]) -> tuple[Mesh, Weights]:
     """Several bound parts as one surface with its weights."""
+    parts = [p for p in parts if p.id in weights]
     mesh = joined([replace(p.mesh, uvs=None, normals=None) for p in parts])
-    ids = list(dict.fromkeys(j for p in parts for j in weights[p.id].joint_ids))
-    rows = []
-    for part in parts:
-        own = weights[part.id]
-        block = np.zeros((own.vertex_count, len(ids)))
-        block[:, [ids.index(j) for j in own.joint_ids]] = dense(own)
-        rows.append(block)
-    return mesh, from_dense(np.concatenate(rows), ids)
+    return mesh, stacked([weights[p.id] for p in parts])
 
 
 def drop_strays(document: Document, part_id: str | None = None) -> tuple[Document, int]:
@@ -141,15 +186,20 @@ def reduce_influences(document: Document, influences: int) -> tuple[Document, fl
     return document.with_character(replace(character, skin=skin)), worst, count
 
 
-def transfer(document: Document, source_id: str, target_id: str) -> tuple[Document, int]:
-    """Weights of one part read by another from the nearest surface. Also how many of its vertices lie far from it."""
+def transfer(
+    document: Document, source_id: str, target_id: str, *, fill: bool = True
+) -> tuple[Document, TransferReport]:
+    """Weights of one part read by another from the nearest surface, filled where nothing good is near.
+
+    Returns the document and a report. Raises EditError when the source is not bound, or is the target.
+    """
     character = document.require_character()
     skin, held = _bound(character, source_id)
     source, target = character.part(source_id), character.part(target_id)
     if source_id == target_id:
         raise EditError("choose another part to read the weights from")
-    new, far = transfer_weights(source.mesh, held, target.mesh, influences=skin.influences)
-    return _with_weights(document, target_id, new), far
+    new, report = transfer_weights(source.mesh, held, target.mesh, influences=skin.influences, fill=fill)
+    return _with_weights(document, target_id, new), report
 
 
 def fill_weight(
@@ -245,27 +295,42 @@ def brush_part(
     return _with_weights(document, part_id, from_dense(values[g.group], joint_ids))
 
 
-def mirror_weights(document: Document, part_id: str, *, from_left: bool = True) -> tuple[Document, int]:
-    """Copy one half's weights to the other. Returns the document and how many vertices found no partner."""
+def mirror_weights(
+    document: Document, part_id: str, way: Way = Way.LEFT_TO_RIGHT, *,
+    tolerance: float | None = None, by_place: bool = False, vertices: IntArray | None = None,
+) -> tuple[Document, IntArray]:  # fmt: skip
+    """Copy one half's weights to the other, or give both halves the mean.
+
+    tolerance : metres within which a vertex across counts as the partner; None: the usual, pairs that agree.
+    by_place : pair the joints by where they stand, not by name. vertices : only these receive; None: all.
+    Returns the document and the receiving vertices without a partner, which keep what they have.
+    """
     character = document.require_character()
     skeleton = _skeleton(character)
-    _, weights = _bound(character, part_id)
+    skin, weights = _bound(character, part_id)
     mesh = character.part(part_id).mesh
     middle = character.standing.middle if character.standing else 0.0
+    across_of = joints_across(skeleton, middle, by_place=by_place)
     ids = list(weights.joint_ids)
     for joint in list(ids):
-        other = skeleton.other_side(joint)
+        other = across_of[joint]
         if other is not None and other not in ids:
             ids.append(other)
     values = np.zeros((mesh.vertex_count, len(ids)))
     values[:, : len(weights.joint_ids)] = dense(weights)
-    others = [skeleton.other_side(joint) for joint in ids]
+    others = [across_of[joint] for joint in ids]
     across = np.array([ids.index(other) if other in ids else -1 for other in others])
-    new, lost = mirror_rows(values, mesh.points[:, 0] - middle, partners(mesh, middle), across, from_left=from_left)
-    # Seam vertices on the plane must agree: every vertex of a place takes its first one's row.
+    pairs = partners_within(mesh, middle, tolerance)
+    new, lost = mirror_rows(values, mesh.points[:, 0] - middle, pairs, across, way)
     g = weld(mesh)
-    limit = character.skin.influences if character.skin else None
-    return _with_weights(document, part_id, from_dense(new[g.first][g.group], ids, influences=limit)), lost
+    if vertices is not None:
+        outside = np.ones(g.count, dtype=bool)
+        outside[g.group[np.asarray(vertices, dtype=np.int64)]] = False
+        new[outside[g.group]] = values[outside[g.group]]
+        lost = lost[~outside[g.group][lost]]
+    # Seam vertices on the plane must agree: every vertex of a place takes its first one's row.
+    made = from_dense(new[g.first][g.group], ids, influences=skin.influences)
+    return _with_weights(document, part_id, made), lost
 
 
 def set_part_weights(document: Document, part_id: str, weights: Weights) -> Document:
