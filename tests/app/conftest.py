@@ -24,6 +24,13 @@ class Answers:
     def open_picture(self) -> str:
         return self.open_path
 
+    def open_motion(self) -> str:
+        return self.open_path
+
+    def name(self, title: str, suggestion: str) -> str:
+        self.asked.append(title)
+        return suggestion
+
     def save_file(self, title: str, name: str, kind: str) -> str:
         return self.save_path
 

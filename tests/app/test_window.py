@@ -203,8 +203,10 @@ def test_auto_key_writes_what_is_changed(rigged):
 def test_the_range_test_plays_and_shows_its_stretch(rigged):
     rigged.key(Qt.Key.Key_3)
     rigged.session.play_source(RANGE_TEST, 20 / 30)
-    rigged.until(lambda: bool(rigged.window.strip.ruler.curve) and None not in rigged.window.strip.ruler.curve)
-    assert max(rigged.window.strip.ruler.curve) > 1.2
+    watch = rigged.window.strip.ruler.watch
+    rigged.until(lambda: bool(watch.row(watch.region)) and None not in watch.row(watch.region))
+    assert max(f.stretch for f in watch.row(watch.region)) > 1.2
+    assert 0.2 < min(f.girth for f in watch.row(watch.region)) < 1.0
     hand = rigged.session.frame().joints[rigged.session.character.skeleton.index["arm.l.end"]][1, 3]
     assert hand > 1.3
 

@@ -6,11 +6,12 @@ from enum import Enum
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
-from PyQt6.QtGui import QColor, QFont, QLinearGradient, QPainter, QPainterPath, QPen, QPolygonF
+from PyQt6.QtGui import QColor, QFont, QPainter, QPainterPath, QPen, QPolygonF
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
 
 from pegloom.app.actions import Actions
-from pegloom.app.session import RANGE_TEST, Area, Session, Tool
+from pegloom.app.legends import draw_legend
+from pegloom.app.session import RANGE_TEST, Area, Painting, Session, Tool
 from pegloom.app.slicewindow import SliceWindow
 from pegloom.app.stage.drags import BoxDrag
 from pegloom.app.stage.stage import Stage
@@ -19,9 +20,9 @@ from pegloom.app.theme import INK
 from pegloom.app.verbs import DEMOS
 from pegloom.app.widgets import Choices, button, label
 from pegloom.checks import find_snags
+from pegloom.document.edits.weaves import kept_as
 from pegloom.render.renderer import Display
-from pegloom.scene.drawing import SIDE_COLOURS
-from pegloom.scene.lenses import RAMP, Lens, step_colour
+from pegloom.scene.lenses import Lens
 
 HINTS = {
     Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it; T turns the figure itself",
@@ -62,12 +63,8 @@ class Paper(QWidget):
         self._box(painter)
         self._height(painter)
         self._pins(painter)
-        if self.session.lens is Lens.INFLUENCE:
-            self._legend(painter)
-        elif self.session.lens is Lens.STRAIN:
-            self._strain_legend(painter)
-        elif self.session.lens is Lens.COUNT:
-            self._count_legend(painter)
+        self._seam(painter)
+        draw_legend(painter, self.session, QRectF(self.rect()))
         painter.end()
 
     def _thread(self, painter: QPainter) -> None:
@@ -86,7 +83,7 @@ class Paper(QWidget):
 
     def _brush(self, painter: QPainter) -> None:
         stage, session = self.stage, self.session
-        if session.tool is not Tool.BRUSH or stage.pointer is None or session.character is None:
+        if session.tool not in (Tool.BRUSH, Tool.SELECT) or stage.pointer is None or session.character is None:
             return
         centre = QPointF(*stage.pointer)
         radius = 12.0
@@ -135,7 +132,7 @@ class Paper(QWidget):
         session, character = self.session, self.session.character
         if character is None or session.clean_view or session.playing or not session.drag_free:
             return
-        if session.area not in (Area.MESH, Area.JOINTS):
+        if session.area not in (Area.MESH, Area.JOINTS, Area.WEIGHTS):
             return
         places = [
             s.where for s in find_snags(character) if s.where is not None and s.area == session.area.value.lower()
@@ -150,70 +147,36 @@ class Paper(QWidget):
             painter.setBrush(QColor(INK.window))
             painter.drawEllipse(QPointF(x, y - 11.5), 1.6, 1.6)
 
-    def _legend(self, painter: QPainter) -> None:
-        character = self.session.character
-        if character is None or character.skin is None or character.skeleton is None:
+    def _seam(self, painter: QPainter) -> None:
+        """The compare seam with the names of what stands either side of it."""
+        session = self.session
+        if session.other is None:
             return
-        skeleton = character.skeleton
-        if self.session.influence not in skeleton.index:
-            return
-        right, bottom, wide = self.width() - 22, self.height() - 34, 170
-        bar = QRectF(right - wide, bottom - 10, wide, 9)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(20, 23, 31, 190))
-        painter.drawRoundedRect(bar.adjusted(-12, -24, 12, 22), 6, 6)
-        gradient = QLinearGradient(bar.topLeft(), bar.topRight())
-        for i, colour in enumerate(RAMP):
-            gradient.setColorAt(i / (len(RAMP) - 1), QColor(colour))
-        painter.setBrush(gradient)
-        painter.drawRect(bar)
-        joint = skeleton.joint(self.session.influence)
-        painter.setBrush(QColor(SIDE_COLOURS[joint.side]))
-        painter.drawEllipse(QPointF(bar.left() + 3, bar.top() - 11), 3.5, 3.5)
-        painter.setPen(QColor(INK.text))
-        painter.drawText(QRectF(bar.left() + 12, bar.top() - 20, wide, 16), Qt.AlignmentFlag.AlignLeft, joint.name)
-        painter.setPen(QColor(INK.soft))
-        for i, text in enumerate(("0", "1/4", "1/2", "3/4", "1")):
-            x = bar.left() + wide * i / 4
-            painter.drawText(QRectF(x - 20, bar.bottom() + 3, 40, 15), Qt.AlignmentFlag.AlignCenter, text)
-
-    def _strain_legend(self, painter: QPainter) -> None:
-        right, bottom, wide = self.width() - 22, self.height() - 34, 170
-        bar = QRectF(right - wide, bottom - 10, wide, 9)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(20, 23, 31, 190))
-        painter.drawRoundedRect(bar.adjusted(-12, -10, 12, 22), 6, 6)
-        gradient = QLinearGradient(bar.topLeft(), bar.topRight())
-        for at, colour in ((0, "#3F7FBF"), (0.5, "#8C8A94"), (1, "#D98A3D")):
-            gradient.setColorAt(at, QColor(colour))
-        painter.setBrush(gradient)
-        painter.drawRect(bar)
-        painter.setPen(QColor(INK.soft))
-        below = QRectF(bar.left(), bar.bottom() + 3, wide, 15)
-        sides = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignHCenter, Qt.AlignmentFlag.AlignRight
-        for side, text in zip(sides, ("half", "as at rest", "twice"), strict=True):
-            painter.drawText(below, side, text)
-
-    def _count_legend(self, painter: QPainter) -> None:
-        character = self.session.character
-        if character is None or character.skin is None:
-            return
-        limit = character.skin.influences
-        right, bottom, wide = self.width() - 22, self.height() - 34, 170
-        bar = QRectF(right - wide, bottom - 10, wide, 9)
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(20, 23, 31, 190))
-        painter.drawRoundedRect(bar.adjusted(-12, -24, 12, 22), 6, 6)
-        step = wide / limit
-        for k in range(limit):
+        x = session.seam * self.width()
+        painter.setPen(QPen(QColor(0, 0, 0, 130), 4))
+        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        painter.setPen(QPen(QColor(INK.text), 1.4, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+        # A spool on the thread to take it by.
+        grip = QRectF(x - 7, self.height() / 2 - 15, 14, 30)
+        painter.setPen(QPen(QColor(INK.text), 1.2))
+        painter.setBrush(QColor(INK.card))
+        painter.drawRoundedRect(grip, 4, 4)
+        for k in (-6, 0, 6):
+            painter.drawLine(QPointF(x - 3.5, grip.center().y() + k), QPointF(x + 3.5, grip.center().y() + k))
+        kept = kept_as(session.character)
+        weave = next(w for w in session.character.weaves if w.id == session.compared)
+        here = f"in hand: {kept.name}" if kept else "in hand"
+        metrics = painter.fontMetrics()
+        for text, right in ((here, False), (weave.name, True)):
+            text = metrics.elidedText(text, Qt.TextElideMode.ElideRight, 170)
+            wide = metrics.horizontalAdvance(text) + 16
+            box = QRectF(x + 12 if right else x - 12 - wide, 84, wide, 22)
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(QColor.fromRgbF(*step_colour(k + 1, limit).tolist()))
-            cell = QRectF(bar.left() + k * step, bar.top(), step - 2, bar.height())
-            painter.drawRect(cell)
-            painter.setPen(QColor(INK.soft))
-            painter.drawText(cell.translated(0, 13).adjusted(0, 0, 0, 6), Qt.AlignmentFlag.AlignCenter, str(k + 1))
-        painter.setPen(QColor(INK.text))
-        painter.drawText(QRectF(bar.left(), bar.top() - 20, wide, 16), Qt.AlignmentFlag.AlignLeft, "joints a vertex")
+            painter.setBrush(QColor(20, 23, 31, 200))
+            painter.drawRoundedRect(box, 5, 5)
+            painter.setPen(QColor(INK.text))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
 
 class StageFrame(QWidget):
@@ -256,9 +219,13 @@ class StageFrame(QWidget):
     def _chips(self) -> QWidget:
         holder = QWidget(self.stage)
         holder.setObjectName("chips")
-        line = QHBoxLayout(holder)
-        line.setContentsMargins(0, 0, 0, 0)
+        both = QVBoxLayout(holder)
+        both.setContentsMargins(0, 0, 0, 0)
+        both.setSpacing(6)
+        line, below = QHBoxLayout(), QHBoxLayout()
         line.setSpacing(14)
+        both.addLayout(line)
+        both.addLayout(below)
         options = [
             ("Clay", Display.CLAY),
             ("Textured", Display.TEXTURED),
@@ -271,16 +238,20 @@ class StageFrame(QWidget):
             ("Influence", Lens.INFLUENCE),
             ("All influences", Lens.ALL),
             ("Strain", Lens.STRAIN),
+            ("Volume", Lens.VOLUME),
+            ("Difference", Lens.DIFFERENCE),
             ("Joints a vertex", Lens.COUNT),
+            ("Strays", Lens.STRAYS),
         ]
         kinds = [("Joints", Kind.JOINTS), ("Pegs", Kind.PEGS), ("Controls", Kind.CONTROLS), ("Ground", Kind.GROUND)]
         self.kinds = Choices("stage.show", kinds, lambda k: self.actions.run(f"view.{k.value}"), role="chip")
         self.kinds.group.setExclusive(False)
         self.lens = Choices("stage.lens", lenses, lambda value: self.session.set_view(lens=value), role="chip")
         line.addWidget(self.display)
-        line.addWidget(self.lens)
         line.addWidget(self.kinds)
         line.addStretch(1)
+        below.addWidget(self.lens)
+        below.addStretch(1)
         return holder
 
     def _job(self) -> QFrame:
@@ -383,6 +354,10 @@ class StageFrame(QWidget):
             )
             sides = " and its other side" if session.both_sides else ""
             text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; V ends"
+            if session.painting is not Painting.WEIGHTS:
+                text = f"Drag: {session.brush.mode.value.lower()} the {session.painting.value}; Ctrl takes away; V ends"
+        if session.area is Area.WEIGHTS and session.tool is Tool.SELECT:
+            text = "Drag over the mesh to select vertices; Shift adds, Ctrl takes out; V ends"
         if session.area is Area.MESH and session.tool is Tool.TURN:
             text = "Drag sideways to turn the figure to face you, Ctrl by 15 degrees; Esc ends"
         if session.area is Area.JOINTS and session.tool is Tool.DRAW:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from enum import Enum
 from pathlib import Path
@@ -12,6 +12,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pegloom.app.jobs import Job, JobRunner
+from pegloom.app.ladder import read_ladder
 from pegloom.app.recent import remember
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
@@ -21,7 +22,7 @@ from pegloom.core.rig.controls import Pose
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.history import History
-from pegloom.document.model import Character, Document
+from pegloom.document.model import Character, Document, KeptPose
 from pegloom.files.project import SUFFIX, open_project, save_project
 from pegloom.files.reading import read_mesh
 from pegloom.render.renderer import Display
@@ -47,6 +48,7 @@ class Tool(Enum):
     TURN = "turn"
     GROW = "grow"
     BRUSH = "brush"
+    SELECT = "select"
     DRAW = "draw"
 
 
@@ -54,18 +56,46 @@ class BrushMode(Enum):
     ADD = "Add"
     TAKE = "Take"
     SET = "Set"
+    SCALE = "Scale"
     EVEN = "Even"
+    SHARPEN = "Sharpen"
+    ALONG = "Rings"
+
+    @property
+    def says(self) -> str:
+        """What a stroke does, for a person."""
+        return {
+            BrushMode.ADD: "add weight",
+            BrushMode.TAKE: "take weight away",
+            BrushMode.SET: "bring to the ladder's value",
+            BrushMode.SCALE: "multiply: over .5 on the ladder grows, under it shrinks",
+            BrushMode.EVEN: "even out toward the neighbours",
+            BrushMode.SHARPEN: "make the blend crisper",
+            BrushMode.ALONG: "one weight around each ring of the limb",
+        }[self]
+
+
+class Painting(Enum):
+    """What a stroke changes."""
+
+    WEIGHTS = "weights"
+    DUAL = "dual quaternion share"
+    RELAX = "surface relax share"
 
 
 @dataclass(frozen=True)
 class Brush:
-    """radius: share of the height. strength: a dab's. value: what Set aims at."""
+    """radius: share of the height. strength: a dab's. value: what Set aims at. hardness: share of the radius at full force."""
 
     mode: BrushMode = BrushMode.ADD
     radius: float = 0.045
     strength: float = 0.5
     value: float = 1.0
     hardness: float = 0.25
+    front: bool = True
+    """Only vertices turned to the eye are painted."""
+    through: bool = False
+    """The far side under the pointer is painted as well."""
 
 
 @dataclass(frozen=True)
@@ -87,6 +117,8 @@ class Session(QObject):
     selection_changed = pyqtSignal()
     view_changed = pyqtSignal()
     time_changed = pyqtSignal()
+    look_at = pyqtSignal(object)
+    """look_at(point): bring a place of the character into the middle of the stage."""
     said = pyqtSignal(str, bool)
     """said(text, is_error)"""
 
@@ -108,6 +140,17 @@ class Session(QObject):
         self.both_sides = True
         self.auto_key = False
         self.brush = Brush()
+        self.painting = Painting.WEIGHTS
+        self.pressure = 1.0
+        """Of a pen on a tablet, 0 to 1; 1 for a mouse."""
+        self.ladder = read_ladder()
+        self.compared = ""
+        """The weave shown right of the seam, or "" for none."""
+        self.seam = 0.5
+        """Where the seam stands, as a share of the stage's width."""
+        self.copied: Mapping[str, float] | None = None
+        """A row of weights for pasting."""
+        self.numbers_shown = False
         self.influence = ""
         self.source = ""
         """What the strip plays: "" the pose in hand, RANGE_TEST, or a clip's id."""
@@ -135,6 +178,8 @@ class Session(QObject):
         self.ticker.timeout.connect(self._tick)
         self._last_tick = 0.0
         self._frame: tuple[Character, Pose, PosedFrame] | None = None
+        self._other_frame: tuple[Character, Pose, PosedFrame] | None = None
+        self._other: tuple[Character, str, Character] | None = None
 
     # The document
 
@@ -160,10 +205,21 @@ class Session(QObject):
         if old.character is not None and character is None:
             self.selection = Selection()
         if self.source not in ("", RANGE_TEST) and (
-            character is None or all(clip.id != self.source for clip in character.clips)
+            character is None or all(thing.id != self.source for thing in (*character.clips, *character.trials))
         ):
             self.source, self.time = "", 0.0
+        self._drop_stale()
         self.changed.emit(old, document)
+
+    def _drop_stale(self) -> None:
+        """Selected vertices of parts that have become others, a compared weave that is gone."""
+        character = self.character
+        counts = {p.id: p.mesh.vertex_count for p in character.parts} if character is not None else {}
+        kept = {p: v for p, v in self.vertices.items() if len(v) and p in counts and int(v.max()) < counts[p]}
+        if len(kept) != len(self.vertices):
+            self.vertices = kept
+        if self.compared and (character is None or all(w.id != self.compared for w in character.weaves)):
+            self.compared = ""
 
     def undo(self) -> None:
         name = self.history.undo_name
@@ -308,6 +364,14 @@ class Session(QObject):
         return next((clip for clip in character.clips if clip.id == self.source), None)
 
     @property
+    def kept_pose(self) -> KeptPose | None:
+        """The user's own trial pose that the strip plays."""
+        character = self.character
+        if character is None:
+            return None
+        return next((t for t in character.trials if t.id == self.source), None)
+
+    @property
     def shown_pose(self) -> Pose:
         """The pose on the stage."""
         character = self.character
@@ -315,6 +379,9 @@ class Session(QObject):
             return Pose()
         if self.source == RANGE_TEST and character.skeleton is not None:
             return range_pose(character, self.time)
+        kept = self.kept_pose
+        if kept is not None:
+            return kept.pose
         clip = self.clip
         if clip is not None and clip.tracks:
             return sample(clip, self.time, character.skeleton)
@@ -332,6 +399,41 @@ class Session(QObject):
             self._frame = held
         return held[2]
 
+    @property
+    def other(self) -> Character | None:
+        """The character with the compared weave's weights; None when nothing is compared."""
+        character = self.character
+        if character is None or not self.compared or self.area is not Area.WEIGHTS:
+            return None
+        weave = next((w for w in character.weaves if w.id == self.compared), None)
+        if weave is None:
+            return None
+        if self._other is None or self._other[0] is not character or self._other[1] != weave.id:
+            self._other = (character, weave.id, replace(character, skin=weave.skin))
+        return self._other[2]
+
+    @property
+    def difference_said(self) -> str:
+        """How far the compared weave is from what is in hand, in this pose, for a person."""
+        other, here, there = self.other, self.frame(), self.other_frame()
+        if other is None or here is None or there is None:
+            return ""
+        apart = [np.linalg.norm(here.points[p] - there.points[p], axis=1) for p in here.points if p in there.points]
+        values = np.concatenate(apart) if apart else np.zeros(1)
+        rms, worst = 1000 * float(np.sqrt(np.mean(values**2))), 1000 * float(values.max(initial=0.0))
+        return f"In this pose {rms:.1f} mm apart (root mean square), {worst:.1f} mm at most."
+
+    def other_frame(self) -> PosedFrame | None:
+        """What stands right of the seam: the same pose with the compared weave."""
+        other = self.other
+        if other is None:
+            return None
+        pose, held = self.shown_pose, self._other_frame
+        if held is None or held[0] is not other or held[1] is not pose:
+            held = (other, pose, evaluate(other, pose))
+            self._other_frame = held
+        return held[2]
+
     # Time
 
     @property
@@ -339,6 +441,8 @@ class Session(QObject):
         """Seconds of what the strip plays."""
         if self.source == RANGE_TEST:
             return len(self.trials) * TRIAL_FRAMES / self.rate
+        if self.kept_pose is not None:
+            return TRIAL_FRAMES / self.rate
         return self.clip.length if self.clip else 2.0
 
     @property

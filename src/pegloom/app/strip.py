@@ -2,20 +2,17 @@
 
 from __future__ import annotations
 
-import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer
-from PyQt6.QtGui import QColor, QFont, QMouseEvent, QPainter, QPen, QPolygonF
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QColor, QFont, QIcon, QMouseEvent, QPainter, QPen, QPixmap, QPolygonF
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from pegloom.app.actions import Actions
-from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Session, range_pose
+from pegloom.app.quality import STRETCH_LIMIT, QualityWatch, girth_limit
+from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Area, Session
 from pegloom.app.theme import current, icon
 from pegloom.app.widgets import button, label
-from pegloom.core.geometry.mesh import place_edges, weld
-from pegloom.core.motion.clips import sample
-from pegloom.core.skin.measures import edge_stretch
 from pegloom.document import edits
-from pegloom.document.evaluate import evaluate
+from pegloom.document.model import Image
 
 LEFT, RIGHT, TOP = 18, 16, 6
 
@@ -38,6 +35,23 @@ class Strip(QFrame):
         head = QHBoxLayout()
         head.addWidget(label("Trials", "heading"))
         head.addStretch(1)
+        keep = button(
+            "", "strip.keep", lambda: actions.run("trial.keep"), role="plain", tip="Keep the pose shown as a trial"
+        )
+        keep.setIcon(icon("plus"))
+        keep.setAccessibleName("Keep the pose shown as a trial")
+        bring = button(
+            "",
+            "strip.bring",
+            lambda: actions.run("trial.bring"),
+            role="plain",
+            tip="Bring in motion of this skeleton (BVH, GLB)",
+        )
+        bring.setIcon(icon("download"))
+        bring.setAccessibleName("Bring in motion as a trial")
+        for made in (keep, bring):
+            made.setIconSize(QSize(15, 15))
+            head.addWidget(made)
         self.play = button("", "strip.play", lambda: actions.run("time.play"), role="plain", tip="Play or stop (Space)")
         self.play.setAccessibleName("Play or stop")
         self.play.setIconSize(QSize(18, 18))
@@ -46,7 +60,9 @@ class Strip(QFrame):
         self.list = QListWidget()
         self.list.setObjectName("strip.trials")
         self.list.setAccessibleName("Trials and clips")
+        self.list.setIconSize(QSize(36, 27))
         self.list.itemClicked.connect(self._choose)
+        self.pictures: dict[int, QIcon] = {}
         column.addWidget(self.list)
         row.addWidget(trials)
         self.ruler = Ruler(session)
@@ -60,7 +76,8 @@ class Strip(QFrame):
         session, character = self.session, self.session.character
         self.play.setIcon(icon("pause" if session.playing else "play", current().woad))
         clips = tuple((c.id, c.name, round(c.length * c.rate)) for c in character.clips) if character else ()
-        key = (character is not None and character.skeleton is not None, clips, session.source, session.trials)
+        own = character.trials if character else ()
+        key = (character is not None and character.skeleton is not None, clips, session.source, session.trials, own)
         if key == self.shown:
             return
         self.shown = key
@@ -73,13 +90,24 @@ class Strip(QFrame):
             rows += [
                 (f"{t.label}    pose", RANGE_TEST, (i + 0.5) * TRIAL_FRAMES / 30) for i, t in enumerate(session.trials)
             ]
+        kept = {t.id: t for t in own}
+        rows[2:2] = [(f"{t.name}    kept", t.id, 0.0) for t in own] if key[0] else []
         for text, source, at in rows:
             item = QListWidgetItem(text)
+            if source in kept and kept[source].picture is not None:
+                item.setIcon(self._picture(kept[source].picture))
             item.setData(Qt.ItemDataRole.UserRole, (source, at))
             self.list.addItem(item)
             item.setSelected(source == session.source and at == 0.0)
         if not rows:
             self.list.addItem(QListWidgetItem("Open a mesh to begin"))
+
+    def _picture(self, image: Image) -> QIcon:
+        if id(image) not in self.pictures:
+            pixmap = QPixmap()
+            pixmap.loadFromData(image.data)
+            self.pictures[id(image)] = QIcon(pixmap)
+        return self.pictures[id(image)]
 
     def _choose(self, item: QListWidgetItem) -> None:
         data = item.data(Qt.ItemDataRole.UserRole)
@@ -99,54 +127,12 @@ class Ruler(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.session = session
         self.dragged_key: float | None = None
-        self.curve: list[float | None] = []
-        self.measured: tuple[object, ...] = ()
-        self.timer = QTimer(self)
-        self.timer.setInterval(25)
-        self.timer.timeout.connect(self._measure_some)
-        session.changed.connect(lambda *_: self._restart())
-        session.view_changed.connect(self._restart)
+        self.watch = QualityWatch(session)
+        self.watch.changed.connect(self.update)
+        session.changed.connect(lambda *_: self.update())
+        session.view_changed.connect(self.update)
+        session.selection_changed.connect(self.update)
         session.time_changed.connect(self.update)
-
-    # Stretch over time: a few samples whenever nothing else is going on
-
-    def _restart(self) -> None:
-        self.update()
-        character = self.session.character
-        key = (character.skin, character.skeleton, self.session.source, self.session.clip) if character else ()
-        if key == self.measured or not self.session.drag_free:
-            return
-        self.measured = key
-        ready = character is not None and character.skin is not None and self.session.source
-        self.curve = [None] * 61 if ready else []
-        if ready:
-            self.timer.start()
-
-    def _measure_some(self) -> None:
-        character = self.session.character
-        if character is None or character.skin is None or not self.session.drag_free or None not in self.curve:
-            self.timer.stop()
-            return
-        if self.session.playing:
-            return
-        i = self.curve.index(None)
-        at = self.session.length * i / (len(self.curve) - 1)
-        clip = self.session.clip
-        pose = (
-            range_pose(character, at)
-            if clip is None
-            else sample(clip, at, character.skeleton, character.pose, character.rig)
-        )
-        frame = evaluate(character, pose)
-        worst = 1.0
-        for part in character.included:
-            g = weld(part.mesh)
-            edges = place_edges(part.mesh)
-            if len(edges):
-                stretch = edge_stretch(part.mesh.points[g.first], frame.points[part.id][g.first], edges)
-                worst = max(worst, float(np.quantile(stretch, 0.99)))
-        self.curve[i] = worst
-        self.update()
 
     # Drawing
 
@@ -189,7 +175,10 @@ class Ruler(QWidget):
             painter.setPen(QColor(current().soft))
             for i, trial in enumerate(session.trials):
                 a, b = self.x_of(i * TRIAL_FRAMES / 30), self.x_of((i + 1) * TRIAL_FRAMES / 30)
-                painter.drawText(QRectF(a, base + 5, b - a, 16), Qt.AlignmentFlag.AlignCenter, trial.label.lower())
+                text = painter.fontMetrics().elidedText(
+                    trial.label.lower(), Qt.TextElideMode.ElideRight, int(b - a - 3)
+                )
+                painter.drawText(QRectF(a, base + 5, b - a, 16), Qt.AlignmentFlag.AlignCenter, text)
         elif clip is not None:
             painter.setPen(Qt.PenStyle.NoPen)
             for time in clip.key_times:
@@ -203,7 +192,7 @@ class Ruler(QWidget):
                 painter.setPen(QColor(current().soft))
                 painter.drawText(QRectF(LEFT, base + 6, 500, 18), Qt.AlignmentFlag.AlignLeft,
                                  "No keys yet: pose a control and press W.")  # fmt: skip
-        self._draw_curve(painter, base + 28)
+        self._draw_graph(painter, base + 24)
         x = self.x_of(session.time)
         painter.setPen(QPen(QColor(current().text), 1.5))
         painter.drawLine(QPointF(x, TOP + 4), QPointF(x, self.height() - 4))
@@ -217,25 +206,108 @@ class Ruler(QWidget):
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
         painter.end()
 
-    def _draw_curve(self, painter: QPainter, top: float) -> None:
-        done = [(i, v) for i, v in enumerate(self.curve) if v is not None]
-        bottom = self.height() - 8.0
-        if len(done) < 2:
+    def _draw_graph(self, painter: QPainter, top: float) -> None:
+        """Girth kept, hanging from its rest; stretch, standing on it; dips past their limits marked."""
+        watch, character = self.watch, self.session.character
+        if not watch.times or character is None or character.skeleton is None:
             return
-        worst = max(v for _, v in done)
-        scale = (bottom - top - 16) / max(worst - 1.0, 0.5)
-        left, wide = self.x_of(0.0), self.x_of(self.session.length) - self.x_of(0.0)
-        line = [QPointF(left + wide * i / (len(self.curve) - 1), bottom - (v - 1.0) * scale) for i, v in done]
+        region = watch.region
+        name = character.skeleton.joint(region).name if region else "the whole skin"
+        bottom = self.height() - 7.0
+        half = top + (bottom - top) * 0.52
+        row = watch.row(region)
+        girth = [(k, f.girth) for k, f in enumerate(row) if f is not None and f.girth is not None]
+        area = [(k, f.area) for k, f in enumerate(row) if f is not None and f.area is not None]
+        stretch = [(k, f.stretch) for k, f in enumerate(row) if f is not None] if region else []
+        if not region:
+            stretch = [(k, v) for k, v in enumerate(watch.whole) if v is not None]
+        before = [(k, f) for k, f in enumerate(watch.before) if f is not None]
+        limit = girth_limit(region)
+        low = min([0.6, *[v for _, v in girth + area]])
+        high = max([STRETCH_LIMIT + 0.2, *[v for _, v in stretch], *[f.stretch for _, f in before]])
+
+        def girth_y(value: float) -> float:
+            return top + 13 + (1.0 - min(value, 1.0)) / (1.0 - low) * (half - top - 17)
+
+        def stretch_y(value: float) -> float:
+            return bottom - (max(value, 1.0) - 1.0) / (high - 1.0) * (bottom - half - 13)
+
+        madder, woad = QColor(current().madder), QColor(current().woad)
+        faint = QPen(QColor(current().line), 1, Qt.PenStyle.DotLine)
         painter.setPen(QPen(QColor(current().line), 1))
         painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
-        painter.setPen(QPen(QColor(current().woad), 1.8))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(QPolygonF(line))
-        at = max(done, key=lambda row: row[1])[0]
-        frame = round(self.session.length * self.session.rate * at / (len(self.curve) - 1))
-        painter.setPen(QColor(current().woad))
-        text = f"stretch of the skin, worst {worst:.2f} at frame {frame}"
-        painter.drawText(QRectF(LEFT, top - 6, self.width() - LEFT - RIGHT, 14), Qt.AlignmentFlag.AlignRight, text)
+        if girth:
+            painter.drawLine(QPointF(LEFT, girth_y(1.0)), QPointF(self.width() - RIGHT, girth_y(1.0)))
+            painter.setPen(faint)
+            painter.drawLine(QPointF(LEFT, girth_y(limit)), QPointF(self.width() - RIGHT, girth_y(limit)))
+        if stretch:
+            painter.setPen(faint)
+            painter.drawLine(
+                QPointF(LEFT, stretch_y(STRETCH_LIMIT)), QPointF(self.width() - RIGHT, stretch_y(STRETCH_LIMIT))
+            )
+        dim = QColor(current().soft)
+        self._line(
+            painter,
+            [(k, girth_y(f.girth)) for k, f in before if f.girth is not None],
+            QPen(dim, 1.1, Qt.PenStyle.DashLine),
+        )
+        self._line(painter, [(k, stretch_y(f.stretch)) for k, f in before], QPen(dim, 1.1, Qt.PenStyle.DashLine))
+        thin = QColor(woad)
+        thin.setAlphaF(0.55)
+        self._line(painter, [(k, girth_y(v)) for k, v in area], QPen(thin, 1.2))
+        self._line(painter, [(k, girth_y(v)) for k, v in girth], QPen(woad, 1.8))
+        self._line(painter, [(k, stretch_y(v)) for k, v in stretch], QPen(madder, 1.6))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(madder)
+        for k in self.dips():
+            x = self.x_of(watch.times[k])
+            painter.drawPolygon(QPolygonF([QPointF(x, half - 6), QPointF(x - 4, half + 1), QPointF(x + 4, half + 1)]))
+        right = Qt.AlignmentFlag.AlignRight
+        space = self.width() - LEFT - RIGHT
+        if girth:
+            k, worst = min(girth, key=lambda r: r[1])
+            painter.setPen(woad)
+            text = f"girth kept at {name}, worst {worst:.2f} at frame {self._frame(k)}"
+            text += f", area {min(v for _, v in area):.2f}" if area else ""
+            if before and any(f.girth is not None for _, f in before):
+                text += f" (weave {min(f.girth for _, f in before if f.girth is not None):.2f})"
+            painter.drawText(QRectF(LEFT, top - 3, space, 14), right, text)
+        if stretch:
+            k, worst = max(stretch, key=lambda r: r[1])
+            painter.setPen(madder)
+            text = f"stretch of {name}, worst {worst:.2f} at frame {self._frame(k)}"
+            if before:
+                text += f" (weave {max(f.stretch for _, f in before):.2f})"
+            crossed = [v for v in watch.crossing if v is not None]
+            text += f"  ·  {max(crossed)} faces cross at most" if crossed and max(crossed) else ""
+            painter.drawText(QRectF(LEFT, half - 1, space, 14), right, text)
+        elif not girth:
+            painter.setPen(QColor(current().soft))
+            painter.drawText(QRectF(LEFT, top, space, 16), right, "measuring…")
+
+    def _line(self, painter: QPainter, points: list[tuple[int, float]], pen: QPen) -> None:
+        if len(points) > 1:
+            painter.setPen(pen)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPolyline(QPolygonF([QPointF(self.x_of(self.watch.times[k]), y) for k, y in points]))
+
+    def _frame(self, k: int) -> int:
+        return round(self.watch.times[k] * self.session.rate)
+
+    def dips(self) -> list[int]:
+        """Samples where the region in hand is worst among its neighbours and past a limit."""
+        watch = self.watch
+        row, limit = watch.row(watch.region), girth_limit(watch.region)
+        found = []
+        for k, f in enumerate(row):
+            if f is None:
+                continue
+            near = [g for g in row[max(k - 2, 0) : k + 3] if g is not None]
+            thin = f.girth is not None and f.girth < limit and f.girth <= min(g.girth or 9.0 for g in near) + 1e-9
+            long = f.stretch > STRETCH_LIMIT and f.stretch >= max(g.stretch for g in near) - 1e-9
+            if (thin or long) and not (found and k - found[-1] < 3):
+                found.append(k)
+        return found
 
     # Mouse
 
@@ -252,7 +324,22 @@ class Ruler(QWidget):
                 self.dragged_key = near[0]
                 self.session.go_to(near[0])
                 return
+        near_dip = [k for k in self.dips() if abs(self.x_of(self.watch.times[k]) - x) < 9]
+        if near_dip and y > 50:
+            self._go_to_dip(min(near_dip, key=lambda k: abs(self.x_of(self.watch.times[k]) - x)))
+            return
         self._scrub(x)
+
+    def _go_to_dip(self, k: int) -> None:
+        """Time goes to the dip, and the stage to the joint."""
+        session = self.session
+        session.go_to(self.watch.times[k])
+        frame, character = session.frame(), session.character
+        region = self.watch.region
+        if region and frame is not None:
+            if session.area not in (Area.WEIGHTS, Area.CONTROLS, Area.MOTION):
+                session.set_area(Area.WEIGHTS)
+            session.look_at.emit(frame.joints[character.skeleton.index[region]][:3, 3])
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if event.buttons() & Qt.MouseButton.LeftButton and self.session.source:

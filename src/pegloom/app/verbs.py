@@ -117,26 +117,7 @@ class Verbs:
 
         self.session.jobs.start(Job("Proving the export", work, done))
 
-    # Mesh, joints, weights
-
-    def bind(self) -> None:
-        base = self.session.history.present
-        bench = self.window.benches[Area.WEIGHTS]
-        method, influences = bench.method.currentData(), bench.influences.value()
-
-        def work(progress: Progress) -> object:
-            helper = self.session.jobs.helper
-            return edits.bind(base, method=method, influences=influences, progress=progress, offload=helper.offload)
-
-        def done(result: object) -> None:
-            if self._land(base, f"Bind {method.value}", result):
-                if self.session.area is Area.WEIGHTS:
-                    self.session.set_area(Area.WEIGHTS)
-                self.session.say("Bound. Try the poses on the strip; next: Controls (4)")
-
-        self.session.jobs.start(Job(f"Binding {method.value}", work, done))
-
-    def _land(self, base: object, name: str, result: object) -> bool:
+    def land(self, base: object, name: str, result: object) -> bool:
         """A job's result becomes one step, or is offered when the document has moved on meanwhile."""
         if self.session.history.present is base or self.window.ask.confirm(
             f"{name} has finished, but the document was changed meanwhile. Put the result in all the same? "
@@ -145,84 +126,6 @@ class Verbs:
             self.session.commit(name, result)
             return True
         return False
-
-    def _vertices(self) -> dict[str, np.ndarray]:
-        return {p: v for p, v in self.session.vertices.items() if len(v)}
-
-    def need_vertices(self) -> str:
-        if self.need_skin():
-            return self.need_skin()
-        if not self.session.influence:
-            return "Take a joint first: click one in the view"
-        return "" if self._vertices() else "Select vertices first: drag a box over the mesh in Weights"
-
-    def _on_vertices(self, name: str, change: Callable[[object, str, np.ndarray], object]) -> None:
-        bound = self.session.character.skin.weights
-
-        def edit(document: object) -> object:
-            for part_id, vertices in self._vertices().items():
-                if part_id in bound:
-                    document = change(document, part_id, vertices)
-            return document
-
-        self.session.try_edit(name, edit)
-
-    def fill(self) -> None:
-        s = self.session
-        joint, value, both, locked = s.influence, s.brush.value, s.both_sides, s.locked
-        count = sum(len(v) for v in self._vertices().values())
-        name = s.character.skeleton.joint(joint).name
-        sides = " on both sides" if both else ""
-        self._on_vertices(
-            f"Set {name} to {value:g} on {count} vertices{sides}",
-            lambda d, p, v: edits.fill_weight(d, p, joint, v, value, both_sides=both, locked=locked),
-        )
-
-    def smooth(self) -> None:
-        s = self.session
-        both, locked, strength = s.both_sides, s.locked, s.brush.strength
-        count = sum(len(v) for v in self._vertices().values())
-        self._on_vertices(
-            f"Smooth {count} vertices" + (" on both sides" if both else ""),
-            lambda d, p, v: edits.smooth_weights(d, p, v, strength=strength, both_sides=both, locked=locked),
-        )
-
-    def mirror(self) -> None:
-        lost = 0
-
-        def edit(document: object) -> object:
-            nonlocal lost
-            for part_id in self.session.character.skin.weights:
-                document, missing = edits.mirror_weights(document, part_id)
-                lost += missing
-            return document
-
-        if self.session.try_edit("Mirror weights, left to right", edit):
-            self.session.say("Mirrored" + (f"; {lost} vertices have no partner and keep theirs" if lost else ""))
-
-    def drop_strays(self) -> None:
-        changed = 0
-
-        def edit(document: object) -> object:
-            nonlocal changed
-            document, changed = edits.drop_strays(document)
-            return document
-
-        if self.session.try_edit("Drop stray weights", edit):
-            self.session.say(f"{changed} vertices freed of strays" if changed else "There are no stray weights")
-
-    def reduce(self) -> None:
-        most = self.window.benches[Area.WEIGHTS].influences.value()
-        told = ""
-
-        def edit(document: object) -> object:
-            nonlocal told
-            document, worst, count = edits.reduce_influences(document, most)
-            told = f"At most {most} now; {count} vertices lost something, {worst:.3f} at most"
-            return document
-
-        if self.session.try_edit(f"Reduce to {most} influences", edit):
-            self.session.say(told)
 
     # Controls and keys
 
@@ -375,12 +278,6 @@ class Verbs:
             a("edit.steps", "Steps", "Edit", w.show_steps, "All steps, to go to any of them", "Ctrl+H"),
             a("edit.palette", "Find an action", "Edit", w.palette_box.open, "Search all actions", "Ctrl+K"),
             a("edit.cancel", "Cancel", "Edit", w.escape, "Drop the drag, the brush, the selection", "Esc"),
-            a("weights.bind", "Bind", "Weights", self.bind, "Compute weights of all included parts", "", self.need_joints),
-            a("weights.fill", "Fill the selected vertices", "Weights", self.fill, "Set the joint in hand to the ladder's value", "", self.need_vertices),
-            a("weights.smooth", "Smooth the selected vertices", "Weights", self.smooth, "Blend toward the neighbours", "", self.need_vertices),
-            a("weights.mirror", "Mirror weights, left to right", "Weights", self.mirror, "Copy the left half's weights", "", self.need_skin),
-            a("weights.drop_strays", "Drop stray weights", "Weights", self.drop_strays, "Regions cut off from their joint's main one", "", self.need_skin),
-            a("weights.reduce", "Reduce the influences", "Weights", self.reduce, "Cut finished weights to the number above, the loss shown", "", self.need_skin),
             a("controls.build", "Build controls", "Controls", self.build_controls, "All controls from the limb kits", "", self.need_joints),
             a("controls.arms_ik", "Arms to IK", "Controls", lambda: self.arms(1.0), "Both arms to IK, matched", "", self.need_rig),
             a("controls.arms_fk", "Arms to FK", "Controls", lambda: self.arms(0.0), "Both arms to FK, matched", "", self.need_rig),

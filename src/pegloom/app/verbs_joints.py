@@ -74,7 +74,7 @@ class JointVerbs:
         def done(result: object) -> None:
             document, plan = result
             pegs = document.require_character().pegs
-            if self.window.verbs._land(base, f"Find pegs, {plan.title.lower()}", document):
+            if self.window.verbs.land(base, f"Find pegs, {plan.title.lower()}", document):
                 weak = sum(p.confidence < 0.5 for p in pegs.pegs)
                 word = f"{plan.title}: {len(pegs.pegs)} pegs placed"
                 self.session.say(word + (f", {weak} of them weak guesses; look at those with a ring" if weak else ""))

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import (
     QDialog,
     QFileDialog,
     QHBoxLayout,
+    QInputDialog,
     QListWidget,
     QMainWindow,
     QMessageBox,
@@ -24,6 +25,7 @@ from PyQt6.QtWidgets import (
 from pegloom.app.actions import Actions
 from pegloom.app.autosave import Autosave
 from pegloom.app.benches import BENCHES
+from pegloom.app.numbers import NumberTable
 from pegloom.app.overlay import StageFrame
 from pegloom.app.palette import Palette
 from pegloom.app.parts import PartsDrawer
@@ -34,12 +36,14 @@ from pegloom.app.theme import INK, LINEN, apply_theme, icon
 from pegloom.app.verbs import Verbs
 from pegloom.app.verbs_joints import JointVerbs
 from pegloom.app.verbs_mesh import MeshVerbs
+from pegloom.app.verbs_weights import WeightVerbs
 from pegloom.app.widgets import button, label
 from pegloom.document.model import Document
 from pegloom.files.reading import READABLE as READABLE_MESHES
 from pegloom.render.renderer import Display
 
 READABLE = f"Meshes and projects ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom)"
+MOTIONS = "Motion of the same skeleton (*.bvh *.glb *.gltf)"
 PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff *.bmp)"
 
 
@@ -48,6 +52,8 @@ class Ask(Protocol):
 
     def open_file(self) -> str: ...
     def open_picture(self) -> str: ...
+    def open_motion(self) -> str: ...
+    def name(self, title: str, suggestion: str) -> str: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
     def confirm(self, question: str) -> bool: ...
 
@@ -63,6 +69,13 @@ class AskByDialog:
 
     def open_picture(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Choose a picture", "", PICTURES)[0]
+
+    def open_motion(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Bring in motion", "", MOTIONS)[0]
+
+    def name(self, title: str, suggestion: str) -> str:
+        text, sure = QInputDialog.getText(self.window, title, "Name", text=suggestion)
+        return text if sure else ""
 
     def save_file(self, title: str, name: str, kind: str) -> str:
         return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]
@@ -91,11 +104,14 @@ class Window(QMainWindow):
         self.palette_box = Palette(self.actions_, self)
         self.benches: dict[Area, QWidget] = {}
         self.verbs = Verbs(self)
-        self.actions_.add(*self.verbs.declare(), *MeshVerbs(self).declare(), *JointVerbs(self).declare())
+        self.actions_.add(
+            *self.verbs.declare(), *MeshVerbs(self).declare(), *JointVerbs(self).declare(), *WeightVerbs(self).declare()
+        )
         # The tag was made before the actions; what it shows is built when something is selected.
         self._build()
         self.session.changed.connect(lambda *_: self._title())
         self.session.view_changed.connect(self._area)
+        self.session.look_at.connect(self.stage.show_point)
         self.palette_box.raise_()
         self._title()
         self._area()
@@ -136,6 +152,8 @@ class Window(QMainWindow):
         side.setSizes([524, 104])
         upper.addWidget(side)
         upper.addWidget(self.frame_, 1)
+        self.numbers = NumberTable(self.session, self.actions_)
+        upper.addWidget(self.numbers)
         self.strip = Strip(self.session, self.actions_)
         right.addWidget(self.strip)
         self.setCentralWidget(middle)
@@ -341,6 +359,6 @@ class Window(QMainWindow):
         self.session.ticker.stop()
         self.autosave.timer.stop()
         self.autosave.clear()
-        self.strip.ruler.timer.stop()
+        self.strip.ruler.watch.stop()
         self.session.jobs.shut_down()
         event.accept()

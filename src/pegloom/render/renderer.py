@@ -27,6 +27,8 @@ class Display(Enum):
     SEE_THROUGH = "see-through"
 
 
+OTHER = "\0other"
+"""Ends the id of a part as it stands right of the seam."""
 CLAY = (0.63, 0.61, 0.60)
 SKY_TOP, SKY_BOTTOM = (0.135, 0.162, 0.215), (0.062, 0.072, 0.098)
 
@@ -204,8 +206,12 @@ class Renderer:
         wire_over: bool,
         lens_mode: int,
         framebuffer: Any = None,
+        seam: float | None = None,
     ) -> None:
-        """Draw everything. size: the stage in device pixels."""
+        """Draw everything. size: the stage in device pixels.
+
+        seam : share of the width right of which parts whose id ends in OTHER are drawn instead of the plain ones.
+        """
         gl = self.gl
         if framebuffer is not None:
             framebuffer.use()
@@ -226,7 +232,14 @@ class Renderer:
         gl.depth_func = "<="
         self._lines("behind", 1.0)
         self._boards()
-        self._meshes(camera, looks, display, wire_over, lens_mode)
+        if seam is None:
+            self._meshes(camera, looks, display, wire_over, lens_mode, right=False)
+        else:
+            edge = round(size[0] * min(max(seam, 0.0), 1.0))
+            for right, box in ((False, (0, 0, edge, size[1])), (True, (edge, 0, size[0] - edge, size[1]))):
+                gl.scissor = box
+                self._meshes(camera, looks, display, wire_over, lens_mode, right=right)
+            gl.scissor = None
         self._lines("ghost", 1.0)
         gl.disable(moderngl.DEPTH_TEST)
         self._lines("through", 0.32 if display is not Display.SEE_THROUGH else 1.0)
@@ -257,14 +270,17 @@ class Renderer:
             buffer.release()
 
     def _meshes(
-        self, camera: Camera, looks: dict[str, list[Look]], display: Display, wire_over: bool, lens_mode: int
-    ) -> None:
+        self, camera: Camera, looks: dict[str, list[Look]], display: Display, wire_over: bool, lens_mode: int,
+        *, right: bool,
+    ) -> None:  # fmt: skip
         program = self.programs["mesh"]
         program["eye"].value = tuple(camera.eye if camera.perspective else camera.eye + camera.backward * 100)
         program["right"].value, program["up"].value = tuple(camera.right), tuple(camera.up)
         program["lens_mode"].value = lens_mode
         see_through = display is Display.SEE_THROUGH
         for part_id, surface in self.surfaces.items():
+            if part_id.endswith(OTHER) is not right:
+                continue
             if display is Display.WIRE:
                 self._edges(surface, (0.62, 0.66, 0.74, 0.75))
                 continue

@@ -31,6 +31,19 @@ def hit_surface(ray: Ray, points: FloatArray, triangles: IntArray) -> Hit | None
     return Hit(int(triangle), float(distance), ray.origin + ray.direction * distance)
 
 
+def all_hits(ray: Ray, points: FloatArray, triangles: IntArray, *, most: int = 16) -> list[int]:
+    """Every triangle a ray passes, nearest first, at most so many."""
+    found: list[int] = []
+    origin = np.array(ray.origin, dtype=np.float64)
+    while len(found) < most:
+        triangle, distance = _nearest(origin, ray.direction, points, triangles)
+        if triangle < 0:
+            break
+        found.append(int(triangle))
+        origin = origin + ray.direction * (distance + 1e-7)
+    return found
+
+
 @njit(cache=True, nogil=True)
 def _nearest(origin, direction, points, triangles):  # type: ignore[no-untyped-def]  # pragma: no cover
     # Moeller and Trumbore, "Fast, minimum storage ray/triangle intersection", 1997.

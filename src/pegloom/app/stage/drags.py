@@ -10,13 +10,16 @@ import numpy as np
 
 from pegloom.app.session import BrushMode, Session
 from pegloom.core.errors import PegLoomError
+from pegloom.core.geometry.mesh import place_lengths, weld
 from pegloom.core.rig.controls import CHANNELS, Control, Pose, with_values
 from pegloom.core.rig.evaluate import place_control
+from pegloom.core.skin.brush import dab
 from pegloom.document import edits
+from pegloom.document.model import Part
 from pegloom.scene.camera import Camera
 from pegloom.scene.handles import MOVE_SNAP, HandleDrag, HandleKind, make_handle, on_view_plane
 from pegloom.scene.picking import inside_box, inside_lasso
-from pegloom.scene.stroke import Paint, Stroke
+from pegloom.scene.stroke import MaskStroke, Paint, Stroke
 
 START_AFTER = 3.0
 """Pixels: a press that moves less only selects."""
@@ -171,43 +174,71 @@ class ControlDrag:
         self.session.drop_preview()
 
 
-class BrushDrag:
-    """A stroke on the posed surface."""
+class SeamDrag:
+    """The compare seam dragged across the stage."""
 
-    def __init__(self, session: Session, stroke: Stroke, seed: Callable[[float, float], np.ndarray | None],
-                 refresh: Callable[[], None]) -> None:  # fmt: skip
-        self.session, self.stroke, self.seed, self.refresh = session, stroke, seed, refresh
+    def __init__(self, session: Session, width: int) -> None:
+        self.session, self.width = session, width
+        self.before = session.seam
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        self.session.set_view(seam=float(np.clip(x / max(self.width, 1), 0.02, 0.98)))
+
+    def release(self) -> None:
+        pass
+
+    def cancel(self) -> None:
+        self.session.set_view(seam=self.before)
+
+
+Seeds = Callable[[float, float], list[tuple[Part, np.ndarray]]]
+PAINTS = {
+    BrushMode.ADD: Paint.ADD,
+    BrushMode.TAKE: Paint.TAKE,
+    BrushMode.SET: Paint.SET,
+    BrushMode.SCALE: Paint.SCALE,
+    BrushMode.EVEN: Paint.EVEN,
+    BrushMode.SHARPEN: Paint.SHARPEN,
+    BrushMode.ALONG: Paint.ALONG,
+}
+
+
+class BrushDrag:
+    """A stroke on the posed surface: of weights, or of a painted share."""
+
+    def __init__(
+        self, session: Session, stroke: Stroke | MaskStroke, seeds: Seeds,
+        facing: Callable[[Part], np.ndarray | None], refresh: Callable[[], None],
+    ) -> None:  # fmt: skip
+        self.session, self.stroke, self.seeds, self.facing, self.refresh = session, stroke, seeds, facing, refresh
         self.last: tuple[float, float] | None = None
 
     def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
         if self.last is not None and np.hypot(x - self.last[0], y - self.last[1]) < 2.5:
             return
         self.last = (x, y)
-        seed = self.seed(x, y)
-        if seed is None:
-            return
         brush, character = self.session.brush, self.session.character
-        paint = {
-            BrushMode.ADD: Paint.ADD,
-            BrushMode.TAKE: Paint.TAKE,
-            BrushMode.SET: Paint.SET,
-            BrushMode.EVEN: Paint.EVEN,
-        }
-        mode = paint[brush.mode]
-        if even:
-            mode = Paint.EVEN
-        elif snap:
-            mode = Paint.TAKE
+        mode = Paint.EVEN if even else Paint.TAKE if snap else PAINTS[brush.mode]
         assert character is not None
-        self.stroke.dab(
-            seed, brush.radius * character.height, mode,
-            strength=brush.strength, value=brush.value, hardness=brush.hardness,
-        )  # fmt: skip
+        facing = self.facing(self.stroke.part)
+        for part, seed in self.seeds(x, y):
+            if part.id == self.stroke.part.id:
+                self.stroke.dab(
+                    seed, brush.radius * character.height, mode, strength=brush.strength * self.session.pressure,
+                    value=brush.value, hardness=brush.hardness, facing=facing,
+                )  # fmt: skip
         self.refresh()
 
     def release(self) -> None:
         stroke = self.stroke
         if not stroke.touched:
+            return
+        if isinstance(stroke, MaskStroke):
+            put = edits.set_dual_mask if stroke.of == "dual" else edits.set_relax_mask
+            self.session.try_edit(
+                f"Brush the {self.session.painting.value} of {stroke.part.name}",
+                lambda d: put(d, stroke.part.id, stroke.mask),
+            )
             return
         skeleton = self.session.character.skeleton
         name = skeleton.joint(stroke.joint).name
@@ -218,6 +249,32 @@ class BrushDrag:
 
     def cancel(self) -> None:
         self.refresh()
+
+
+class SelectDrag:
+    """Vertices selected by painting over them; with Ctrl taken out of the selection."""
+
+    def __init__(self, session: Session, seeds: Seeds, radius: float, add: bool, *, take: bool) -> None:
+        self.session, self.seeds, self.radius, self.take = session, seeds, radius, take
+        self.before = dict(session.vertices)
+        self.chosen = dict(session.vertices) if add else {}
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        for part, seed in self.seeds(x, y):
+            g = weld(part.mesh)
+            rows, _ = dab(part.mesh.points[g.first], place_lengths(part.mesh), np.unique(g.group[seed]), self.radius)
+            touched = np.flatnonzero(np.isin(g.group, rows))
+            there = self.chosen.get(part.id, np.zeros(0, dtype=np.int64))
+            self.chosen[part.id] = np.setdiff1d(there, touched) if self.take else np.union1d(there, touched)
+        self.session.vertices = {p: v for p, v in self.chosen.items() if len(v)}
+        self.session.selection_changed.emit()
+
+    def release(self) -> None:
+        pass
+
+    def cancel(self) -> None:
+        self.session.vertices = self.before
+        self.session.selection_changed.emit()
 
 
 class BoxDrag:

@@ -17,12 +17,12 @@ from dataclasses import replace
 
 import moderngl
 import numpy as np
-from PyQt6.QtCore import QPoint, QPointF, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QMouseEvent, QWheelEvent
+from PyQt6.QtCore import QBuffer, QByteArray, QIODevice, QPoint, QPointF, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QMouseEvent, QTabletEvent, QWheelEvent
 from PyQt6.QtOpenGLWidgets import QOpenGLWidget
 from PyQt6.QtWidgets import QWidget
 
-from pegloom.app.session import Area, Session, Tool
+from pegloom.app.session import Area, Painting, Session, Tool
 from pegloom.app.stage.drags import (
     BoxDrag,
     BrushDrag,
@@ -30,28 +30,32 @@ from pegloom.app.stage.drags import (
     Drag,
     MiddleDrag,
     PointDrag,
+    SeamDrag,
+    SelectDrag,
     TurnDrag,
     handle_for,
     handle_kind,
 )
-from pegloom.app.stage.lens import lens_key, lens_values
+from pegloom.app.stage.lens import AnyStroke, difference, lens_key, lens_values
 from pegloom.core.errors import PegLoomError
-from pegloom.core.geometry.mesh import triangulate
+from pegloom.core.geometry.mesh import place_edges, triangulate, weld
 from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
 from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import skin_matrices
 from pegloom.core.rig.shapes import shape_lines
+from pegloom.core.skin.measures import edge_stretch
 from pegloom.document import edits
-from pegloom.document.model import Character, Part, Subdivision
+from pegloom.document.evaluate import PosedFrame
+from pegloom.document.model import Character, Image, Part, Subdivision
 from pegloom.files.images import pixels
-from pegloom.render.renderer import Display, Look, Renderer
+from pegloom.render.renderer import OTHER, Display, Look, Renderer
 from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.handles import MOVE_SNAP, HandleDrag, HandleKind, grip_under, make_handle, on_view_plane
 from pegloom.scene.lenses import Lens
-from pegloom.scene.picking import NEAR_ENOUGH, Hit, hit_surface, line_distance, middle_of_surface, nearest_dot
-from pegloom.scene.stroke import Stroke
+from pegloom.scene.picking import NEAR_ENOUGH, Hit, all_hits, hit_surface, line_distance, middle_of_surface, nearest_dot
+from pegloom.scene.stroke import MaskStroke, Stroke
 
 
 class Stage(QOpenGLWidget):
@@ -76,7 +80,7 @@ class Stage(QOpenGLWidget):
         self.even_held = False
         self.pointer: tuple[float, float] | None = None
         self.brush_hit: tuple[Part, Hit] | None = None
-        self.stroke: Stroke | None = None
+        self.stroke: AnyStroke = None
         self._ground_for: object = None
         self._framed: object | None = None
         self._matrices_of: object | None = None
@@ -129,18 +133,18 @@ class Stage(QOpenGLWidget):
             renderer.set_lines("ghost", ghost.behind.packed())
             self._ground_for = wanted
         if character is not None and frame is not None:
-            renderer.keep_parts({part.id for part in character.included})
+            shown = {part.id for part in character.included}
+            other, other_frame = session.other, session.other_frame()
+            if other is not None:
+                shown |= {part.id + OTHER for part in character.included}
+            renderer.keep_parts(shown)
             for part in character.included:
                 points = frame.points[part.id]
                 if self.stroke is not None and self.stroke.part.id == part.id and character.skeleton is not None:
                     points = self.stroke.points(self._matrices(character, frame))
-                if part.smooth is not Subdivision.NONE:
-                    fine = smoothed(part)
-                    renderer.show_part(part.id, fine.mesh, fine.matrix @ points)
-                    self._send_lens(character, part, points, fine.matrix)
-                else:
-                    renderer.show_part(part.id, part.mesh, points)
-                    self._send_lens(character, part, points)
+                self._send_part(character, part, part.id, frame, points, self.stroke)
+                if other is not None and other_frame is not None:
+                    self._send_part(other, part, part.id + OTHER, other_frame, other_frame.points[part.id], None)
             looks = self._looks(character)
         else:
             renderer.keep_parts(set())
@@ -154,6 +158,7 @@ class Stage(QOpenGLWidget):
         renderer.frame(
             self.camera, size, looks, display=session.display,
             wire_over=session.wire_over, lens_mode=mode, framebuffer=target,
+            seam=session.seam if session.other is not None else None,
         )  # fmt: skip
         renderer.gl.disable(moderngl.DEPTH_TEST)
 
@@ -169,7 +174,7 @@ class Stage(QOpenGLWidget):
                     self.renderer.set_picture(key, pixels(image))
             r, g, b, a = material.base_colour
             looks.append(Look((r, g, b), a if material.see_through else 1.0, 1.0 - material.roughness, key))
-        return {part.id: looks for part in character.included}
+        return {key: looks for part in character.included for key in (part.id, part.id + OTHER)}
 
     def _boards(self, character: Character | None) -> list[tuple[str, np.ndarray, float]]:
         """Reference pictures that face the way the camera looks."""
@@ -193,16 +198,24 @@ class Stage(QOpenGLWidget):
             made.append((key, np.array([c - a - b, c + a - b, c + a + b, c - a + b]), reference.alpha))
         return made
 
-    def _send_lens(self, character: Character, part: Part, points: np.ndarray, fine: object = None) -> None:
-        """The lens of one part; fine: the matrix of a smoothed cage, whose values are smoothed alike."""
+    def _send_part(
+        self, character: Character, part: Part, key: str, frame: PosedFrame, points: np.ndarray, stroke: AnyStroke
+    ) -> None:
+        """A part's points and lens to the card, smoothed where it is a cage."""
+        fine = smoothed(part) if part.smooth is not Subdivision.NONE else None
+        if fine is not None:
+            self.renderer.show_part(key, fine.mesh, fine.matrix @ points)
+        else:
+            self.renderer.show_part(key, part.mesh, points)
         if self.session.lens is Lens.NONE:
             return
-        key = lens_key(self.session, self.stroke, part, points)
-        if fine is not None:
-            values = fine @ lens_values(self.session, self.stroke, part, points)
-            self.renderer.set_lens(part.id, values, object())
-        elif self.renderer.surfaces[part.id].lens_from is not key:
-            self.renderer.set_lens(part.id, lens_values(self.session, self.stroke, part, points), key)
+        told = lens_key(self.session, character, stroke, part, frame)
+        if fine is None and self.renderer.surfaces[key].lens_from is told:
+            return
+        values = lens_values(self.session, character, stroke, part, frame, points)
+        self.renderer.set_lens(
+            key, values if fine is None else fine.matrix @ values, told if fine is None else object()
+        )
 
     def _marks(self, character: Character | None) -> DrawList:
         draw = DrawList()
@@ -255,6 +268,19 @@ class Stage(QOpenGLWidget):
     def _depth(character: Character) -> float:
         points = character.all_points()
         return float(points[:, 2].max()) + 0.02 * character.height if len(points) else 0.3
+
+    def small_picture(self) -> Image:
+        """What the stage shows, cut to a small PNG."""
+        whole = self.grabFramebuffer()
+        side = min(whole.width() * 3 // 4, whole.height())
+        wide, tall = side * 4 // 3, side
+        cut = whole.copy((whole.width() - wide) // 2, (whole.height() - tall) // 2, wide, tall)
+        data = QByteArray()
+        buffer = QBuffer(data)
+        buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+        smooth = Qt.TransformationMode.SmoothTransformation
+        cut.scaled(144, 108, Qt.AspectRatioMode.IgnoreAspectRatio, smooth).save(buffer, "PNG")
+        return Image("trial", "image/png", bytes(data))
 
     # Camera
 
@@ -415,6 +441,10 @@ class Stage(QOpenGLWidget):
         character = session.character
         if character is None:
             return None
+        if self._seam_at(x):
+            return SeamDrag(session, self.width())
+        if session.area is Area.WEIGHTS and session.tool is Tool.SELECT:
+            return SelectDrag(session, self._seeds, self._radius, shift or ctrl, take=ctrl)
         if session.area is Area.WEIGHTS and session.tool is Tool.BRUSH:
             return self._begin_stroke(character, x, y, ctrl)
         if session.area is Area.JOINTS and session.tool is Tool.DRAW:
@@ -526,30 +556,69 @@ class Stage(QOpenGLWidget):
         hit = self.surface_at(x, y)
         if hit is None:
             return None
-        if not session.influence:
+        weights = session.painting is Painting.WEIGHTS
+        if weights and not session.influence:
             session.say("Take a joint first: click one in the view, or I picks the one under the pointer", error=True)
             return None
         part = hit[0]
         inside = session.vertices.get(part.id)
+        both = session.both_sides
         try:
-            stroke = Stroke(
-                character, part, session.influence,
-                both_sides=session.both_sides, locked=session.locked, inside=inside,
-            )  # fmt: skip
+            if weights:
+                self.stroke = Stroke(
+                    character, part, session.influence, both_sides=both, locked=session.locked, inside=inside
+                )
+            else:
+                of = "dual" if session.painting is Painting.DUAL else "relax"
+                self.stroke = MaskStroke(character, part, of, both_sides=both, inside=inside)
         except PegLoomError as error:
             session.say(str(error), error=True)
             return None
-        self.stroke = stroke
-
-        def seed(px: float, py: float) -> np.ndarray | None:
-            found = self.surface_at(px, py)
-            if found is None or found[0].id != part.id:
-                return None
-            return triangulate(part.mesh).vertices[found[1].triangle]
-
-        drag = BrushDrag(session, stroke, seed, self.update)
+        drag = BrushDrag(session, self.stroke, self._seeds, self._facing, self.update)
         drag.move(x, y, snap=ctrl, even=self.even_held)
         return drag
+
+    def _seam_at(self, x: float) -> bool:
+        return self.session.other is not None and abs(x - self.session.seam * self.width()) < 7
+
+    @property
+    def _radius(self) -> float:
+        return self.session.brush.radius * self.session.character.height
+
+    def _seeds(self, x: float, y: float) -> list[tuple[Part, np.ndarray]]:
+        """Parts and vertices of the triangles under a pixel: the nearest, or with Through every layer."""
+        found = self.surface_at(x, y)
+        if found is None:
+            return []
+        part, hit = found
+        triangles = triangulate(part.mesh).vertices
+        seeds = [(part, triangles[hit.triangle])]
+        if self.session.brush.through:
+            ray = self.camera.ray(x, y, *self.size_in_points)
+            points = self.session.frame().points[part.id]
+            seeds = [(part, triangles[k]) for k in all_hits(ray, points, triangles)] or seeds
+        return seeds
+
+    def _facing(self, part: Part) -> np.ndarray | None:
+        """Which vertices (n,) may be painted: with Front only, those turned to the eye."""
+        brush = self.session.brush
+        if not brush.front or brush.through:
+            return None
+        surface = self.renderer.surfaces.get(part.id) if self.renderer is not None else None
+        if surface is None or len(surface.normals) != part.mesh.vertex_count:
+            return None
+        points = self.session.frame().points[part.id]
+        to_eye = (
+            self.camera.eye - points if self.camera.perspective else np.broadcast_to(self.camera.backward, points.shape)
+        )
+        # A little past the edge counts, so that a stroke along the outline is not broken.
+        return np.einsum("nd,nd->n", surface.normals, to_eye) > -0.2 * np.linalg.norm(to_eye, axis=1)
+
+    def tabletEvent(self, event: QTabletEvent) -> None:
+        """A pen's pressure; the rest of the event goes on as a mouse's."""
+        down = event.buttons() != Qt.MouseButton.NoButton
+        self.session.pressure = float(event.pressure()) if down and event.pressure() > 0 else 1.0
+        event.ignore()
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         here = event.position()
@@ -612,9 +681,10 @@ class Stage(QOpenGLWidget):
         x, y = self.pointer
         kind, found = ("", "")
         self.brush_hit = None
+        self.setCursor(Qt.CursorShape.SplitHCursor if self._seam_at(x) else Qt.CursorShape.ArrowCursor)
         if self.session.area is Area.WEIGHTS:
             self.brush_hit = self.surface_at(x, y)
-        if self.session.tool is not Tool.BRUSH:
+        if self.session.tool not in (Tool.BRUSH, Tool.SELECT):
             kind, found = self.thing_at(x, y) if self.pickable() != "part" else ("", "")
         if self._middle_at(x, y):
             found = "middle"
@@ -626,11 +696,13 @@ class Stage(QOpenGLWidget):
         changed = (found, grip) != (self.hovered, self.grip)
         self.hovered, self.grip = found, grip
         self.pointed.emit(words)
-        if changed or self.session.tool is Tool.BRUSH:
+        if changed or self.session.tool in (Tool.BRUSH, Tool.SELECT):
             self.update()
 
     def _words(self, kind: str, found: str) -> str:
         character = self.session.character
+        if self.pointer is not None and self._seam_at(self.pointer[0]):
+            return "The seam: drag it to compare"
         if self.brush_hit is not None and character is not None and character.skin is not None:
             part, hit = self.brush_hit
             weights = character.skin.weights.get(part.id)
@@ -644,7 +716,7 @@ class Stage(QOpenGLWidget):
                 listed = ", ".join(
                     f"{character.skeleton.joint(weights.joint_ids[j]).name} {w:.2f}" for w, j in pairs[:4]
                 )
-                return f"vertex {vertex}: {listed}"
+                return f"vertex {vertex}: {listed}{self._lens_words(part, vertex)}"
         if kind == "control":
             control = character.rig.control(found)
             limb = character.rig.limb_of(found)
@@ -657,6 +729,26 @@ class Stage(QOpenGLWidget):
         if found == "middle":
             return "The centre line: drag it"
         return found.replace("_", " ") if kind == "peg" else ""
+
+    def _lens_words(self, part: Part, vertex: int) -> str:
+        """What the lens in hand says of one vertex, as a number."""
+        session = self.session
+        if session.lens is Lens.DIFFERENCE:
+            found = difference(session, part.id)
+            if found is None:
+                return ""
+            values, _, metres = found
+            return f"; apart {1000 * values[vertex]:.1f} mm" if metres else f"; apart {values[vertex]:.2f} of weight"
+        points = session.frame().points[part.id]
+        if session.lens is Lens.STRAIN:
+            g = weld(part.mesh)
+            place = g.group[vertex]
+            edges = place_edges(part.mesh)
+            mine = edges[(edges == place).any(axis=1)]
+            if len(mine):
+                ratio = edge_stretch(part.mesh.points[g.first], points[g.first], mine)
+                return f"; edges {ratio.min():.2f} to {ratio.max():.2f} of rest"
+        return ""
 
     def influence_at_pointer(self) -> str:
         """The strongest joint of the vertex under the pointer, "" for none."""

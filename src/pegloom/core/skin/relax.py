@@ -1,7 +1,7 @@
 """Surface relax: a smoothing deformer that keeps what is fine at rest and irons out what skinning crumples.
 
-Mancewicz, Derksen, Rijpkema, Wilson, "Delta Mush: smoothing deformations while preserving detail", DigiPro 2014. The
-rest surface is smoothed and each place's way back is kept in its own frame; a posed surface is smoothed alike and
+The smoothing deformer of Mancewicz, Derksen, Rijpkema and Wilson, "Smoothing deformations while preserving detail",
+DigiPro 2014. The rest surface is smoothed and each place's way back is kept in its own frame; a posed surface is smoothed alike and
 the ways back are added again. The frames here are the turn that carries the smoothed ring of neighbours at rest to
 the posed one, so that they do not hang on one edge.
 """

@@ -69,9 +69,11 @@ def average_rows(document: Document, part_id: str, vertices: IntArray, *, locked
 
 
 def set_number(
-    document: Document, part_id: str, vertex: int, joint_id: str, value: float, *, locked: Collection[str] = ()
-) -> Document:
-    """One number of the table: a joint's weight on one vertex (and those at its place); the others make room."""
+    document: Document, part_id: str, vertices: int | IntArray, joint_id: str, value: float,
+    *, locked: Collection[str] = (),
+) -> Document:  # fmt: skip
+    """A number of the table: a joint's weight on a vertex or several (and those at their places); the others make
+    room by their shares. Raises EditError for an unknown joint, a locked one, or a number out of 0 to 1."""
     character = document.require_character()
     skeleton, weights = character.skeleton, _weights(character, part_id)
     if skeleton is None or joint_id not in skeleton.index:
@@ -81,20 +83,18 @@ def set_number(
     ids = weights.joint_ids if joint_id in weights.joint_ids else (*weights.joint_ids, joint_id)
     mesh = character.part(part_id).mesh
     g = weld(mesh)
-    values = np.zeros((g.count, len(ids)))
-    values[:, : len(weights.joint_ids)] = dense(weights)[g.first]
-    lock = np.array([j in locked for j in ids])
-    column, place = ids.index(joint_id), np.array([g.group[vertex]])
-    parent = skeleton.joint(joint_id).parent
-    heir = ids.index(parent) if parent in ids else column
-    row = changed_rows(
-        values, column, place, np.array([value]), neighbours=place_neighbours(mesh), heir=heir, locked=lock
-    )
-    values[place] = limited(row, _limit(character), keep=column if value > 0 else None, locked=lock)
     rows = np.zeros((weights.vertex_count, len(ids)))
     rows[:, : len(weights.joint_ids)] = dense(weights)
-    mine = g.group == g.group[vertex]
-    rows[mine] = values[place]
+    values = rows[g.first]
+    lock = np.array([j in locked for j in ids])
+    column, places = ids.index(joint_id), np.unique(g.group[np.atleast_1d(vertices)])
+    parent = skeleton.joint(joint_id).parent
+    heir = ids.index(parent) if parent in ids else column
+    wanted = np.full(len(places), float(value))
+    made = changed_rows(values, column, places, wanted, neighbours=place_neighbours(mesh), heir=heir, locked=lock)
+    values[places] = limited(made, _limit(character), keep=column if value > 0 else None, locked=lock)
+    mine = np.isin(g.group, places)
+    rows[mine] = values[g.group[mine]]
     return _with(document, part_id, from_dense(rows, ids))
 
 

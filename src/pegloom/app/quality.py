@@ -1,0 +1,255 @@
+"""The quality graph's figures, worked out on a thread while nothing else is going on.
+
+First the joint in hand over the whole strip, then the same for the compared weave, then every other joint, then faces
+that pass through others. A new pose source, a stroke or another bind begins anew; another joint is often there already.
+"""
+
+from __future__ import annotations
+
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Session, range_pose
+from pegloom.core.geometry.mesh import place_edges, weld
+from pegloom.core.motion.clips import sample
+from pegloom.core.rig.controls import Pose
+from pegloom.core.skin.crossing import crossing_faces
+from pegloom.core.skin.measures import edge_stretch
+from pegloom.core.skin.quality import Figures, gauge_of, measured, worst_of
+from pegloom.document.evaluate import evaluate
+from pegloom.document.model import Character
+
+PER_TRIAL = 6
+"""Samples of each trial of the range test: its peak is one of them."""
+PER_CLIP = 61
+LIMITS = {"upper": 0.72, "lower": 0.72, "end": 0.8, "hand": 0.7, "spine": 0.85, "neck": 0.85}
+"""Girth kept under which a joint is doubtful: folds of limbs lose more than a neck may."""
+USUAL_LIMIT = 0.78
+STRETCH_LIMIT = 1.8
+"""Stretch (99th percentile) over which a joint's region is doubtful."""
+
+
+def girth_limit(joint_id: str) -> float:
+    """The girth kept under which a joint of this kind is doubtful."""
+    words = joint_id.split(".")
+    return next((LIMITS[w] for w in (words[-1], words[0]) if w in LIMITS), USUAL_LIMIT)
+
+
+@dataclass(frozen=True)
+class Row:
+    """What one task found at one sample."""
+
+    kind: str
+    at: int
+    figures: dict[str, Figures]
+    whole: float | None = None
+    crossing: int | None = None
+
+
+class QualityWatch(QObject):
+    """See the module. `changed` after every new figure."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.session = session
+        self.times: list[float] = []
+        self.figures: dict[str, list[Figures | None]] = {}
+        self.before: list[Figures | None] = []
+        self.whole: list[float | None] = []
+        self.crossing: list[int | None] = []
+        self._key: tuple[object, ...] = ()
+        self._before_key: tuple[object, ...] = ()
+        self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="quality")
+        self._task: tuple[int, Future[Row]] | None = None
+        self._round = 0
+        self.timer = QTimer(self)
+        self.timer.setInterval(20)
+        self.timer.timeout.connect(self._step)
+        session.changed.connect(lambda *_: self._look())
+        session.view_changed.connect(self._look)
+        session.selection_changed.connect(self._look)
+
+    @property
+    def region(self) -> str:
+        """The joint in hand whose region is shown, or "" for the whole."""
+        character = self.session.character
+        if character is None or character.skeleton is None or self.session.influence not in character.skeleton.index:
+            return ""
+        return self.session.influence
+
+    def row(self, joint_id: str) -> list[Figures | None]:
+        """Figures over the samples; empty where nothing is measured."""
+        return self.figures.get(joint_id, [])
+
+    def worst_joints(self) -> list[tuple[str, float]]:
+        """Joints whose girth falls below their limit somewhere, the worst first: (joint, girth kept)."""
+        found = []
+        for joint, row in self.figures.items():
+            kept = [f.girth for f in row if f is not None and f.girth is not None]
+            if kept and min(kept) < girth_limit(joint):
+                found.append((joint, min(kept)))
+        return sorted(found, key=lambda r: r[1])
+
+    def _look(self) -> None:
+        session, character = self.session, self.session.character
+        if not session.drag_free:
+            return
+        ready = character is not None and character.skin is not None and bool(session.source)
+        skeleton = character.skeleton if character else None
+        key = (character.skin, skeleton, session.source, session.clip, session.kept_pose) if ready else ()
+        if key != self._key:
+            self._key = key
+            self._round += 1
+            self.times = self._sample_times() if ready else []
+            count = len(self.times)
+            self.figures, self.whole, self.crossing = {}, [None] * count, [None] * count
+            self.before, self._before_key = [], ()
+            self.changed.emit()
+        before = (session.other, self.region)
+        if before != self._before_key:
+            self._before_key = before
+            self.before = [None] * len(self.times) if session.other is not None else []
+            self._round += 1
+            self.changed.emit()
+        if self.times and not self.timer.isActive():
+            self.timer.start()
+
+    def _sample_times(self) -> list[float]:
+        session = self.session
+        if session.source == RANGE_TEST:
+            count = len(session.trials) * PER_TRIAL
+            return [k * TRIAL_FRAMES / 30 / PER_TRIAL for k in range(count + 1)]
+        if session.kept_pose is not None:
+            return [0.0, session.length]
+        return np.linspace(0.0, session.length, PER_CLIP).tolist()
+
+    def _pose(self, at: float) -> Pose:
+        session, character = self.session, self.session.character
+        if session.source == RANGE_TEST:
+            return range_pose(character, at)
+        if session.kept_pose is not None:
+            return session.kept_pose.pose
+        return sample(session.clip, at, character.skeleton, character.pose, character.rig)
+
+    def _step(self) -> None:
+        if self._task is not None:
+            number, future = self._task
+            if not future.done():
+                return
+            self._task = None
+            if number == self._round and future.exception() is None:
+                self._take(future.result())
+        character = self.session.character
+        if character is None or character.skin is None or not self.times:
+            self.timer.stop()
+            return
+        if self.session.playing or not self.session.drag_free:
+            return
+        task = self._next(character)
+        if task is None:
+            self.timer.stop()
+            return
+        self._task = (self._round, self._pool.submit(*task))
+
+    def _next(self, character: Character) -> tuple[object, ...] | None:
+        """The next thing to work out: a function and its arguments."""
+        region = self.region
+        count = len(self.times)
+        joints = tuple(j.id for j in character.skeleton.joints)
+        if region and region not in self.figures:
+            self.figures[region] = [None] * count
+        for kind, wanted, row, some in (
+            ("hand", character, self.row(region) if region else self.whole, (region,) if region else ()),
+            ("before", self.session.other, self.before, (region,) if region else joints),
+        ):
+            if wanted is not None and None in row:
+                k = _spread_out(row)
+                return _measure, kind, k, wanted, self._pose(self.times[k]), some
+        rest = tuple(j for j in joints if j not in self.figures or None in self.figures[j])
+        if rest:
+            for joint in rest:
+                self.figures.setdefault(joint, [None] * count)
+            k = self.figures[rest[0]].index(None)
+            return _measure, "rest", k, character, self._pose(self.times[k]), rest
+        if None in self.crossing:
+            k = _spread_out(self.crossing)
+            return _cross, k, character, self._pose(self.times[k])
+        return None
+
+    def _take(self, row: Row) -> None:
+        if row.kind == "before":
+            if row.at < len(self.before):
+                self.before[row.at] = row.figures.get(self.region) or worst_of(list(row.figures.values())) or NOTHING
+        elif row.kind == "crossing":
+            self.crossing[row.at] = row.crossing
+        else:
+            for joint, figures in row.figures.items():
+                if joint in self.figures:
+                    self.figures[joint][row.at] = figures
+            if row.whole is not None:
+                self.whole[row.at] = row.whole
+        self.changed.emit()
+
+    def stop(self) -> None:
+        """No more work: the window closes."""
+        self.timer.stop()
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+NOTHING = Figures(None, None, 1.0, 0)
+
+
+def _spread_out(row: list[object]) -> int:
+    """The missing sample to take next: coarse over the whole first, so that the shape shows early."""
+    for step in (6, 3, 2, 1):
+        for k in range(step // 2 if step > 1 else 0, len(row), step):
+            if row[k] is None:
+                return k
+    return row.index(None)
+
+
+def _measure(kind: str, at: int, character: Character, pose: Pose, joints: tuple[str, ...]) -> Row:
+    frame = evaluate(character, pose)
+    bound = [p for p in character.included if p.id in character.skin.weights and p.mesh.face_count]
+    found = {}
+    for joint in joints:
+        figures = []
+        for part in bound:
+            gauge = gauge_of(part.mesh, character.skeleton, joint)
+            if gauge is not None:
+                figures.append(measured(part.mesh, gauge, frame.points[part.id]))
+        found[joint] = worst_of(figures) or NOTHING
+    worst = 1.0
+    for part in bound:
+        g, edges = weld(part.mesh), place_edges(part.mesh)
+        if len(edges):
+            stretch = edge_stretch(part.mesh.points[g.first], frame.points[part.id][g.first], edges)
+            worst = max(worst, float(np.quantile(stretch, 0.99)))
+    return Row(kind, at, found, whole=None if kind == "before" else worst)
+
+
+def _cross(at: int, character: Character, pose: Pose) -> Row:
+    """Faces through others, within and between parts, that are not so at rest."""
+    parts = [p for p in character.included if p.mesh.face_count]
+    triangles = character.all_triangles()
+    if not len(triangles):
+        return Row("crossing", at, {}, crossing=0)
+    groups, start = [], 0
+    for part in parts:
+        g = weld(part.mesh)
+        groups.append(g.first[g.group] + start)
+        start += part.mesh.vertex_count
+    triangles = np.concatenate(groups)[triangles]
+    solid = triangles[
+        (triangles[:, 0] != triangles[:, 1])
+        & (triangles[:, 1] != triangles[:, 2])
+        & (triangles[:, 0] != triangles[:, 2])
+    ]
+    posed = np.concatenate([evaluate(character, pose).points[p.id] for p in parts])
+    rest = np.concatenate([p.mesh.points for p in parts])
+    return Row("crossing", at, {}, crossing=int((crossing_faces(posed, solid) & ~crossing_faces(rest, solid)).sum()))

@@ -1,0 +1,113 @@
+"""Motion of the same skeleton brought in from a file: BVH, or the clips of a GLB."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import replace
+from pathlib import Path
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import frozen
+from pegloom.core.errors import MeshFileError
+from pegloom.core.motion.carry import carried_clip
+from pegloom.core.motion.clips import Clip, Track
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton
+from pegloom.files.bvh import BvhMotion, read_bvh
+from pegloom.files.gltf import read_gltf
+
+LEAST_MATCHED = 0.3
+"""Share of the file's joints that must be known by name, or it is another skeleton's motion."""
+
+
+def read_motion(path: Path, skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple[str, ...]]:
+    """Clips of a file told on a skeleton, joints matched by name; and notes on what did not match.
+
+    A file whose skeleton is another size is scaled. Raises MeshFileError for a broken file, one without motion, or
+    one that moves another skeleton.
+    """
+    if path.suffix.lower() == ".bvh":
+        motion = read_bvh(path)
+        theirs, clip = _of_bvh(motion, path.stem)
+        clips: tuple[Clip, ...] = (clip,)
+    elif path.suffix.lower() in (".glb", ".gltf"):
+        imported = read_gltf(path)
+        if imported.skeleton is None or not imported.clips:
+            raise MeshFileError(path.name, "holds no motion of joints", hint="choose a file with a clip")
+        theirs, clips = imported.skeleton, tuple(c for c in imported.clips if c.tracks)
+    else:
+        raise MeshFileError(path.name, "is no motion this program reads", hint="use BVH or GLB")
+    known = {_plain(j.name): j.id for j in skeleton.joints}
+    names = {j.id: known.get(_plain(j.name)) for j in theirs.joints}
+    matched = {k: v for k, v in names.items() if v is not None}
+    if len(matched) < max(LEAST_MATCHED * len(theirs.joints), 1):
+        raise MeshFileError(
+            path.name, f"moves another skeleton: {len(matched)} of its {len(theirs.joints)} joints are known by name",
+            hint="motion of another skeleton is for Motion, not for a trial",
+        )  # fmt: skip
+    scale = _scale(theirs, skeleton, matched)
+    renamed, ids = _renamed(theirs, matched, scale)
+    made = tuple(carried_clip(_scaled(clip, ids, scale), renamed, skeleton) for clip in clips)
+    lost = [j.name for j in theirs.joints if names[j.id] is None]
+    notes = (f"{len(lost)} joints of the file are not here: {', '.join(lost[:4])}",) if lost else ()
+    return made, notes
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[^a-z0-9]", "", name.rsplit(":", 1)[-1].lower())
+
+
+def _of_bvh(motion: BvhMotion, name: str) -> tuple[Skeleton, Clip]:
+    worlds: list[np.ndarray] = []
+    joints, tracks = [], {}
+    times = frozen(np.arange(len(motion.turns)) * motion.step)
+    for i, joint in enumerate(motion.joints):
+        place = joint.offset + (worlds[joint.parent] if joint.parent >= 0 else 0.0)
+        worlds.append(place)
+        joint_id = f"bvh.{i}"
+        parent = f"bvh.{joint.parent}" if joint.parent >= 0 else None
+        x, y, z = (float(v) for v in place)
+        joints.append(Joint(joint_id, joint.name or joint_id, parent, Side.CENTRE, (x, y, z)))
+        tracks[joint_id] = (
+            Track("translation", times, frozen(np.ascontiguousarray(motion.moves[:, i]))),
+            Track("rotation", times, frozen(np.ascontiguousarray(motion.turns[:, i]))),
+        )
+    length = max(float(times[-1]), motion.step)
+    clip = Clip(
+        f"motion.{name}", name, rate=round(1.0 / motion.step, 3), length=length, tracks=MappingProxyType(tracks)
+    )
+    return Skeleton(tuple(joints)), clip
+
+
+def _scale(theirs: Skeleton, ours: Skeleton, matched: dict[str, str]) -> float:
+    a = np.array([theirs.joint(k).position for k in matched])
+    b = np.array([ours.joint(v).position for v in matched.values()])
+    spread = float(np.linalg.norm(a - a.mean(axis=0)))
+    if spread < 1e-12:
+        return 1.0
+    scale = float(np.linalg.norm(b - b.mean(axis=0))) / spread
+    return 1.0 if abs(scale - 1.0) < 0.02 else scale
+
+
+def _renamed(theirs: Skeleton, matched: dict[str, str], scale: float) -> tuple[Skeleton, dict[str, str]]:
+    """The file's skeleton under our ids, scaled; what is unknown keeps an id of its own."""
+    ids: dict[str, str] = {}
+    for joint in theirs.joints:
+        wanted = matched.get(joint.id, f"theirs.{joint.id}")
+        ids[joint.id] = wanted if wanted not in ids.values() else f"theirs.{joint.id}"
+    joints = []
+    for joint in theirs.joints:
+        x, y, z = (float(scale * v) for v in joint.position)
+        parent = ids[joint.parent] if joint.parent is not None else None
+        joints.append(replace(joint, id=ids[joint.id], parent=parent, position=(x, y, z), tail=None))
+    return Skeleton(tuple(joints)), ids
+
+
+def _scaled(clip: Clip, ids: dict[str, str], scale: float) -> Clip:
+    tracks = {}
+    for joint_id, rows in clip.tracks.items():
+        tracks[ids.get(joint_id, joint_id)] = tuple(
+            replace(t, values=frozen(t.values * scale)) if t.path == "translation" else t for t in rows
+        )
+    return replace(clip, tracks=MappingProxyType(tracks))
