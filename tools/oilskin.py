@@ -13,8 +13,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from make_demo import ARM, OUT, SHOULDER, ball, body_field, cone, mirror_partners, relax, surface_nets, wick_fields
 
+from make_demo import ARM, OUT, SHOULDER, ball, body_field, cone, mirror_partners, relax, surface_nets, wick_fields
 from pegloom.core.geometry.mesh import Mesh, make_mesh
 from pegloom.core.geometry.slices import cut
 from pegloom.document.model import Material
@@ -61,7 +61,28 @@ def coat() -> tuple[Mesh, np.ndarray, np.ndarray]:
     slit = (x < 0.016) & (middle[:, 2] > 0) & (middle[:, 1] < 0.80)
     sleeve = (along > CUFF) & (x > 0.30)
     keep = (middle[:, 1] > HEM) & (middle[:, 1] < COLLAR) & ~slit & ~sleeve
-    return sheet(points, quads, keep), points, quads
+    return hemmed(sheet(points, quads, keep)), points, quads
+
+
+def hemmed(mesh: Mesh) -> Mesh:
+    """Rims drawn straight: hem and collar level, cuffs square to the arm, the slit plumb."""
+    points = mesh.points.copy()
+    quads = mesh.corners.reshape(-1, 4)
+    edges = np.sort(np.concatenate([quads[:, [i, (i + 1) % 4]] for i in range(4)]), axis=1)
+    unique, count = np.unique(edges, axis=0, return_counts=True)
+    for v in np.unique(unique[count == 1]):
+        x, y, z = points[v]
+        side = np.sign(x) or 1.0
+        along = (np.array([abs(x), y, z]) - SHOULDER) @ ARM
+        if abs(y - HEM) < 0.02:
+            points[v, 1] = HEM
+        elif abs(y - COLLAR) < 0.02 and abs(x) < 0.16:
+            points[v, 1] = COLLAR
+        elif abs(x) > 0.3 and abs(along - CUFF) < 0.03:
+            points[v] += (CUFF - along) * ARM * [side, 1, 1]
+        elif z > 0 and abs(x) < 0.04 and y < 0.79:
+            points[v, 0] = side * 0.012
+    return replace(mesh, points=points)
 
 
 def band(points: np.ndarray, quads: np.ndarray) -> Mesh:
@@ -87,7 +108,9 @@ def band(points: np.ndarray, quads: np.ndarray) -> Mesh:
             row = row - (field(row) - 0.006)[:, None] * gradient
         rows[k] = row
     n, places = len(line), np.concatenate(rows)
-    faces = [[r * n + i, r * n + (i + 1) % n, (r + 1) * n + (i + 1) % n, (r + 1) * n + i] for r in (0, 1) for i in range(n)]
+    faces = [
+        [r * n + i, r * n + (i + 1) % n, (r + 1) * n + (i + 1) % n, (r + 1) * n + i] for r in (0, 1) for i in range(n)
+    ]
     faces = np.array(faces)
     return make_mesh(
         places, faces.ravel(), np.arange(len(faces) + 1) * 4, uvs=np.zeros((faces.size, 2)),
@@ -110,7 +133,9 @@ def satchel() -> Mesh:
     return sheet(points @ turn.T + [0.262, 0.655, 0.0], quads, np.ones(len(quads), bool), 1)
 
 
-def frame_of(centre: np.ndarray, right: np.ndarray, up: np.ndarray, wide: float, tall: float) -> tuple[np.ndarray, list]:
+def frame_of(
+    centre: np.ndarray, right: np.ndarray, up: np.ndarray, wide: float, tall: float
+) -> tuple[np.ndarray, list]:
     """A square brass frame: a rounded rectangle swept by a small square."""
     out = np.cross(right, up)
     turn = np.linspace(0, 2 * np.pi, 25)[:-1]
@@ -136,7 +161,7 @@ def buckles() -> Mesh:
     for height in (0.86, 0.97, 1.08):
         front = np.array([[0.0, height, d] for d in np.linspace(0.05, 0.3, 400)])
         depth = front[np.argmax(field(front) > 0), 2]
-        spots.append((np.array([0.0, height, depth + 0.004]), x, y, 0.021, 0.014))
+        spots.append((np.array([0.0, height, depth + 0.009]), x, y, 0.024, 0.017))
     points, faces, start = [], [], 0
     for centre, right, up, wide, tall in spots:
         own, rings = frame_of(centre, right, up, wide, tall)
@@ -153,7 +178,7 @@ def buckles() -> Mesh:
 def make_oilskin() -> None:
     made, points, quads = coat()
     parts = [("coat", made), ("strap", band(points, quads)), ("satchel", satchel()), ("buckles", buckles())]
-    write_obj(OUT / "oilskin.obj", parts, MATERIALS, ())
+    write_obj(OUT / "oilskin_parts.obj", parts, MATERIALS, ())
     print("oilskin:", ", ".join(f"{name} {mesh.vertex_count}" for name, mesh in parts))
 
 
@@ -163,7 +188,7 @@ def dressed(document):
     from pegloom.document.model import PartKind
     from pegloom.files.reading import read_mesh
 
-    mesh = read_mesh(OUT / "oilskin.obj")
+    mesh = read_mesh(OUT / "oilskin_parts.obj")
     document = edits.add_parts(document, mesh.parts, mesh.materials, mesh.images)
     kinds = {"coat": PartKind.CLOTH, "strap": PartKind.CLOTH, "satchel": PartKind.PROP, "buckles": PartKind.HARD}
     for part in document.require_character().parts:

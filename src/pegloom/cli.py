@@ -19,7 +19,7 @@ import numpy as np
 import typer
 
 from pegloom.checks import find_snags, mesh_snags
-from pegloom.checks.trials import trial_figures
+from pegloom.checks.trials import joint_trials, trial_figures
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.core.geometry.mesh import is_watertight, shells, used_vertices
 from pegloom.core.geometry.standing import guess_stance
@@ -299,7 +299,15 @@ def trial(project: Path, as_json: Json = False) -> None:
     for f in figures:
         volume = "open" if f.volume is None else f"{f.volume:.3f}"
         lines.append(f"{f.trial:16} {f.part:16} {f.stretch:11.2f} {f.stretch_most:6.2f} {f.folded:6d} {volume:>6}")
-    _print({"trials": [asdict(f) for f in figures]}, as_json, "\n".join(lines))
+    joints, crossing = joint_trials(character)
+    doubtful = [f for f in joints if f.doubtful]
+    lines.append(f"\n{'trial':16} {'joint':16} {'girth':>6} {'area':>6} {'stretch':>7} {'folded':>6}   past a limit")
+    for j in sorted(doubtful, key=lambda j: j.girth if j.girth is not None else 9.0):
+        girth, area = (f"{v:.2f}" if v is not None else "-" for v in (j.girth, j.area))
+        lines.append(f"{j.trial:16} {j.joint:16} {girth:>6} {area:>6} {j.stretch:7.2f} {j.folded:6d}")
+    lines.append("faces that cross: " + ", ".join(f"{k} {v}" for k, v in crossing.items() if v))
+    told = {"trials": [asdict(f) for f in figures], "joints": [asdict(f) for f in joints], "crossing": crossing}
+    _print(told, as_json, "\n".join(lines))
 
 
 @app.command()

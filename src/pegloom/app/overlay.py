@@ -17,9 +17,9 @@ from pegloom.app.stage.drags import BoxDrag
 from pegloom.app.stage.stage import Stage
 from pegloom.app.tag import Tag
 from pegloom.app.theme import INK
-from pegloom.app.verbs import DEMOS
+from pegloom.app.verbs import DEMO, DEMOS
 from pegloom.app.widgets import Choices, button, label
-from pegloom.checks import find_snags
+from pegloom.checks import Severity, Snag, find_snags
 from pegloom.document.edits.weaves import kept_as
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
@@ -135,7 +135,11 @@ class Paper(QWidget):
         if session.area not in (Area.MESH, Area.JOINTS, Area.WEIGHTS):
             return
         places = [
-            s.where for s in find_snags(character) if s.where is not None and s.area == session.area.value.lower()
+            self._posed(s)
+            for s in find_snags(character)
+            if s.where is not None
+            and s.area == session.area.value.lower()
+            and not (s.severity is Severity.NOTE and session.area is Area.WEIGHTS)
         ]
         painter.setPen(Qt.PenStyle.NoPen)
         for where in places[:40]:
@@ -146,6 +150,16 @@ class Paper(QWidget):
             painter.drawPolygon(QPolygonF([QPointF(x, y - 4), QPointF(x - 6, y - 15), QPointF(x + 6, y - 15)]))
             painter.setBrush(QColor(INK.window))
             painter.drawEllipse(QPointF(x, y - 11.5), 1.6, 1.6)
+
+    def _posed(self, snag: Snag) -> np.ndarray:
+        """Where a snag's place is in the pose shown."""
+        session, where = self.session, np.array(snag.where)
+        frame, character = session.frame(), session.character
+        part = next((p for p in character.included if p.id == snag.subject), None)
+        if session.at_rest or frame is None or part is None or part.id not in frame.points:
+            return where
+        nearest = int(np.argmin(((part.mesh.points - where) ** 2).sum(axis=1)))
+        return frame.points[part.id][nearest]
 
     def _seam(self, painter: QPainter) -> None:
         """The compare seam with the names of what stands either side of it."""
@@ -298,9 +312,9 @@ class StageFrame(QWidget):
         grid.setColumnStretch(0, 1)
         for row, (name, title) in enumerate(DEMOS.items()):
             grid.addWidget(label(title, "soft"), row, 0)
-            grid.addWidget(
-                button("Unrigged", f"welcome.mesh_{name}", lambda n=name: self.actions.run(f"file.mesh_{n}")), row, 1
-            )
+            if (DEMO / f"{name}.obj").exists():
+                unrigged = button("Unrigged", f"welcome.mesh_{name}", lambda n=name: self.actions.run(f"file.mesh_{n}"))
+                grid.addWidget(unrigged, row, 1)
             grid.addWidget(
                 button("Rigged", f"welcome.demo_{name}", lambda n=name: self.actions.run(f"file.demo_{n}")), row, 2
             )
@@ -313,7 +327,7 @@ class StageFrame(QWidget):
                 role="plain",
             )
         )
-        frame.setFixedSize(420, 428)
+        frame.setFixedSize(420, 492)
         return frame
 
     def refresh(self) -> None:

@@ -13,29 +13,16 @@ import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Session, range_pose
-from pegloom.core.geometry.mesh import place_edges, weld
+from pegloom.checks.quality import crossing_count, girth_limit, joint_figures, worst_stretch
 from pegloom.core.motion.clips import sample
 from pegloom.core.rig.controls import Pose
-from pegloom.core.skin.crossing import crossing_faces
-from pegloom.core.skin.measures import edge_stretch
-from pegloom.core.skin.quality import Figures, gauge_of, measured, worst_of
+from pegloom.core.skin.quality import Figures, worst_of
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Character
 
 PER_TRIAL = 6
 """Samples of each trial of the range test: its peak is one of them."""
 PER_CLIP = 61
-LIMITS = {"upper": 0.72, "lower": 0.72, "end": 0.8, "hand": 0.7, "spine": 0.85, "neck": 0.85}
-"""Girth kept under which a joint is doubtful: folds of limbs lose more than a neck may."""
-USUAL_LIMIT = 0.78
-STRETCH_LIMIT = 1.8
-"""Stretch (99th percentile) over which a joint's region is doubtful."""
-
-
-def girth_limit(joint_id: str) -> float:
-    """The girth kept under which a joint of this kind is doubtful."""
-    words = joint_id.split(".")
-    return next((LIMITS[w] for w in (words[-1], words[0]) if w in LIMITS), USUAL_LIMIT)
 
 
 @dataclass(frozen=True)
@@ -214,42 +201,10 @@ def _spread_out(row: list[object]) -> int:
 
 
 def _measure(kind: str, at: int, character: Character, pose: Pose, joints: tuple[str, ...]) -> Row:
-    frame = evaluate(character, pose)
-    bound = [p for p in character.included if p.id in character.skin.weights and p.mesh.face_count]
-    found = {}
-    for joint in joints:
-        figures = []
-        for part in bound:
-            gauge = gauge_of(part.mesh, character.skeleton, joint)
-            if gauge is not None:
-                figures.append(measured(part.mesh, gauge, frame.points[part.id]))
-        found[joint] = worst_of(figures) or NOTHING
-    worst = 1.0
-    for part in bound:
-        g, edges = weld(part.mesh), place_edges(part.mesh)
-        if len(edges):
-            stretch = edge_stretch(part.mesh.points[g.first], frame.points[part.id][g.first], edges)
-            worst = max(worst, float(np.quantile(stretch, 0.99)))
-    return Row(kind, at, found, whole=None if kind == "before" else worst)
+    points = evaluate(character, pose).points
+    found = {j: f or NOTHING for j, f in joint_figures(character, points, joints).items()}
+    return Row(kind, at, found, whole=None if kind == "before" else worst_stretch(character, points))
 
 
 def _cross(at: int, character: Character, pose: Pose) -> Row:
-    """Faces through others, within and between parts, that are not so at rest."""
-    parts = [p for p in character.included if p.mesh.face_count]
-    triangles = character.all_triangles()
-    if not len(triangles):
-        return Row("crossing", at, {}, crossing=0)
-    groups, start = [], 0
-    for part in parts:
-        g = weld(part.mesh)
-        groups.append(g.first[g.group] + start)
-        start += part.mesh.vertex_count
-    triangles = np.concatenate(groups)[triangles]
-    solid = triangles[
-        (triangles[:, 0] != triangles[:, 1])
-        & (triangles[:, 1] != triangles[:, 2])
-        & (triangles[:, 0] != triangles[:, 2])
-    ]
-    posed = np.concatenate([evaluate(character, pose).points[p.id] for p in parts])
-    rest = np.concatenate([p.mesh.points for p in parts])
-    return Row("crossing", at, {}, crossing=int((crossing_faces(posed, solid) & ~crossing_faces(rest, solid)).sum()))
+    return Row("crossing", at, {}, crossing=crossing_count(character, evaluate(character, pose).points))

@@ -7,10 +7,11 @@ from PyQt6.QtGui import QColor, QFont, QIcon, QMouseEvent, QPainter, QPen, QPixm
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from pegloom.app.actions import Actions
-from pegloom.app.quality import STRETCH_LIMIT, QualityWatch, girth_limit
+from pegloom.app.quality import QualityWatch
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Area, Session
 from pegloom.app.theme import current, icon
 from pegloom.app.widgets import button, label
+from pegloom.checks.quality import STRETCH_LIMIT, girth_limit
 from pegloom.document import edits
 from pegloom.document.model import Image
 

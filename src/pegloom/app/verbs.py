@@ -26,6 +26,8 @@ if TYPE_CHECKING:
 DEMO = Path(__file__).parents[1] / "assets" / "demo"
 DEMOS = {
     "wick": "Wick, the ferry postman",
+    "oilskin": "Wick in his oilskin",
+    "lesson": "A bad shoulder to mend",
     "dumble": "Dumble, the pack tapir",
     "harl": "Harl, the heron",
     "winch": "The bell winch",
@@ -318,6 +320,8 @@ class Verbs:
             table.append(
                 a(f"file.demo_{name}", f"Open the demo: {title}", "File", lambda n=name: w.open_path(DEMO / f"{n}.pegloom"), "Started: joints, weights, controls, a clip")
             )  # fmt: skip
+            if not (DEMO / f"{name}.obj").exists():
+                continue
             table.append(
                 a(f"file.mesh_{name}", f"Open the demo mesh: {title}", "File", lambda n=name: w.open_path(DEMO / f"{n}.obj"), "Unrigged, before anything is done")
             )  # fmt: skip

@@ -255,7 +255,7 @@ class WeightVerbs:
             return document
 
         if self.session.try_edit("Drop tiny weights", edit):
-            self.session.say(f"{count} vertices freed of weights under 0.01")
+            self.session.say(f"{count} vertices freed of weights under 0.005")
 
     def drop_strays(self) -> None:
         changed = 0
@@ -478,7 +478,7 @@ class WeightVerbs:
             a("weights.transfer", "Transfer weights between parts", w, self.transfer, "By the nearest surface, filled smoothly", "", skin),
             a("weights.drop_strays", "Drop stray weights", w, self.drop_strays, "Regions cut off from their joint's main one", "", skin),
             a("weights.reduce", "Reduce the influences", w, self.reduce, "Cut finished weights to Bind's number, the loss shown", "", skin),
-            a("weights.prune", "Drop tiny weights", w, self.prune, "Everything under 0.01", "", skin),
+            a("weights.prune", "Drop tiny weights", w, self.prune, "Everything under 0.005", "", skin),
             a("influence.drop", "Take the joint off", w, self.drop_influence, "Off the selected vertices, else off every part", "", self.need_joint),
             a("influence.replace", "Hand a joint's weight over", w, self.replace_influence, "To the joint chosen in the card", "", self.need_joint),
             a("influence.irrelevant", "Drop slight influences", w, self.drop_irrelevant, "Joints that nowhere hold more than 0.05", "", skin),

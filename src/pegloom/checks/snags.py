@@ -7,6 +7,7 @@ from enum import Enum
 
 import numpy as np
 
+from pegloom.core.arrays import IntArray
 from pegloom.core.geometry.mend import inward_faces, rows_near
 from pegloom.core.geometry.mesh import (
     Mesh,
@@ -21,9 +22,10 @@ from pegloom.core.geometry.mesh import (
 from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.joints import Vector
+from pegloom.core.skin.select import over_influenced
 from pegloom.core.skin.strays import find_strays
-from pegloom.core.skin.weights import row_sums_hold
-from pegloom.document.model import Character, PartKind
+from pegloom.core.skin.weights import Weights, row_sums_hold
+from pegloom.document.model import Character, Part, PartKind, Skin
 
 
 class Severity(Enum):
@@ -190,4 +192,54 @@ def _bind_snags(character: Character) -> list[Snag]:
             )
         elif not row_sums_hold(weights):
             found.append(Snag("not-normalised", "weights", Severity.WRONG, f"{part.name}: weights do not add up to 1"))
+        if weights is not None and character.skin is not None:
+            found += _row_snags(part, weights, character.skin)
+    return found
+
+
+TINY = 0.005
+"""A weight under this moves nothing one can see, and costs a slot."""
+
+
+def _row_snags(part: Part, weights: Weights, skin: Skin) -> list[Snag]:
+    """Rows with too many joints, with crumbs; and what few targets can play."""
+    found = []
+
+    def add(code: str, severity: Severity, message: str, vertices: IntArray, fix: str) -> None:
+        where = tuple(float(v) for v in part.mesh.points[vertices[0]])
+        found.append(
+            Snag(code, "weights", severity, f"{part.name}: {message}", len(vertices), where, part.id, fix)  # type: ignore[arg-type]
+        )
+
+    many = over_influenced(weights, skin.influences)
+    if len(many):
+        add(
+            "over-influenced",
+            Severity.DOUBT,
+            f"{len(many)} vertices follow more than {skin.influences} joints",
+            many,
+            "weights.reduce",
+        )
+    rows = np.repeat(np.arange(weights.vertex_count), np.diff(weights.indptr))
+    tiny = np.unique(rows[(weights.values > 0) & (weights.values < TINY)])
+    if len(tiny) > 0.02 * weights.vertex_count:
+        add("tiny-weights", Severity.NOTE, f"{len(tiny)} vertices hold weights under {TINY}", tiny, "weights.prune")
+    everywhere = np.arange(weights.vertex_count)
+    if part.id in skin.relax:
+        add(
+            "relax-unplayed",
+            Severity.DOUBT,
+            "surface relax plays in few targets; bake it before the handover",
+            everywhere,
+            "relax.bake",
+        )
+    if part.id in skin.dual:
+        held = np.flatnonzero(skin.dual[part.id] > 0)
+        add(
+            "dual-unplayed",
+            Severity.DOUBT,
+            "dual quaternion blending is no part of glTF or USD; bake it before the handover",
+            held,
+            "relax.bake",
+        )
     return found

@@ -6,11 +6,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from pegloom.checks.quality import STRETCH_LIMIT, crossing_count, girth_limit, joint_figures
 from pegloom.core.geometry.mesh import is_watertight, place_edges, place_triangles, weld
 from pegloom.core.motion.trials import trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.measures import edge_stretch, enclosed_volume, folded_faces
-from pegloom.document.evaluate import part_points
+from pegloom.document.evaluate import evaluate, part_points
 from pegloom.document.model import Character
 
 
@@ -59,3 +60,34 @@ def trial_figures(character: Character) -> tuple[TrialFigures, ...]:
                 )
             )
     return tuple(found)
+
+
+@dataclass(frozen=True, slots=True)
+class JointFigures:
+    """One joint's region in one trial pose; see core/skin/quality.Figures. doubtful: past the limit of its kind."""
+
+    trial: str
+    joint: str
+    girth: float | None
+    area: float | None
+    stretch: float
+    folded: int
+    doubtful: bool
+
+
+def joint_trials(character: Character) -> tuple[tuple[JointFigures, ...], dict[str, int]]:
+    """Figures around every joint in every trial pose, and how many faces cross in each."""
+    if character.skeleton is None or character.skin is None:
+        return (), {}
+    found, crossing = [], {}
+    ids = [j.id for j in character.skeleton.joints]
+    for trial in trials_of(character.skeleton):
+        points = evaluate(character, trial_pose(character.skeleton, trial.id)).points
+        for joint, f in joint_figures(character, points, ids).items():
+            if f is not None:
+                thin = f.girth is not None and f.girth < girth_limit(joint)
+                name = character.skeleton.joint(joint).name
+                doubt = thin or f.stretch > STRETCH_LIMIT
+                found.append(JointFigures(trial.id, name, f.girth, f.area, f.stretch, f.folded, doubt))
+        crossing[trial.id] = crossing_count(character, points)
+    return tuple(found), crossing

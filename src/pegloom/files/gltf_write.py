@@ -27,6 +27,7 @@ from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skin.weights import packed
 from pegloom.core.tolerances import BAKE_OF_SIZE
 from pegloom.document.model import Character, Part
+from pegloom.files.unplayed import unplayed
 
 FINEST = 16
 """A clip is sampled at most this many times a frame."""
@@ -76,6 +77,7 @@ class _Writer:
         }
         self.joint_nodes: list[int] = []
         self.slots: dict[int, int] = {}
+        self.notes += unplayed(character)
 
     def view(self, data: bytes, target: int | None = None) -> int:
         self.binary += b"\0" * (-len(self.binary) % 4)

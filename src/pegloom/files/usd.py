@@ -20,6 +20,7 @@ from pegloom.core.skin.weights import Weights, from_dense
 from pegloom.document.model import Character, Image, Material, Morph, Part, Subdivision
 from pegloom.files.images import image_from_bytes
 from pegloom.files.imported import Imported, beside
+from pegloom.files.unplayed import unplayed
 
 SUFFIXES = (".usd", ".usda", ".usdc", ".usdz")
 
@@ -333,7 +334,7 @@ def write_usd(path: Path, character: Character) -> list[str]:
     """Write parts, materials' basic values, skeleton and weights at rest. Returns notes on what was left out."""
     from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdSkel, Vt
 
-    notes = []
+    notes = unplayed(character)
     stage = Usd.Stage.CreateNew(str(path))
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
     UsdGeom.SetStageMetersPerUnit(stage, 1.0)

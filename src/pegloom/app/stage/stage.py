@@ -286,7 +286,14 @@ class Stage(QOpenGLWidget):
 
     def show_all(self) -> None:
         """Everything in sight."""
-        self.camera = self.camera.framing(self._all_points(), aspect=self.width() / max(self.height(), 1))
+        points = self._all_points()
+        if len(points):
+            # Room above for the chips.
+            low, high = points.min(axis=0), points.max(axis=0)
+            points = np.concatenate(
+                [points, [(low + high) / 2 * [1, 0, 1] + [0, high[1] + 0.07 * (high[1] - low[1]), 0]]]
+            )
+        self.camera = self.camera.framing(points, aspect=self.width() / max(self.height(), 1))
         self.update()
 
     def show_selection(self) -> None:

@@ -19,8 +19,8 @@ from numba import njit
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, weld
 from pegloom.core.jobs import Progress, silent
+from pegloom.core.skin.strays import find_strays, without_strays
 from pegloom.core.skin.weights import Weights, dense, from_dense
-from pegloom.core.tolerances import WEIGHT_TINY
 
 CANDIDATES = 12
 """Joints tried for a row, at most."""
@@ -67,15 +67,33 @@ def bake_weights(
     old = _limited(before, influences)
     values = np.zeros_like(before)
     _fit(gram, reference, tried, old, influences, HOLD, values)
-    # The figure is that of the weights as they are kept: without crumbs.
-    values[values < WEIGHT_TINY] = 0.0
-    values /= values.sum(axis=1, keepdims=True)
+    made = _spread_columns(values, tried, weights, g.group, influences)
+    # A joint that crept in far from its own region follows well here and surprises everywhere else: such rows go back.
+    known = {(s.joint, int(v)) for s in find_strays(mesh, weights) for v in s.vertices}
+    for _ in range(3):
+        crept = [v for s in find_strays(mesh, made) for v in s.vertices if (s.joint, int(v)) not in known]
+        if not crept:
+            break
+        rows = np.unique(g.group[np.array(crept)])
+        values[rows] = old[rows]
+        made = _spread_columns(values, tried, weights, g.group, influences)
+    if find_strays(mesh, made) and not known:
+        made = without_strays(mesh, made)[0]
+    # The figure is that of the weights as they are kept.
+    kept = dense(made)[g.first]
+    names = {j: c for c, j in enumerate(made.joint_ids)}
+    at = np.array([names[j] for j in weights.joint_ids])
+    values = np.where(tried >= 0, np.take_along_axis(kept, at[np.maximum(tried, 0)], axis=1), 0.0)
     rms = np.sqrt(np.maximum(np.einsum("ni,nij,nj->n", values, gram, values), 0.0) / max(count, 1))
-    full = np.zeros((g.count, len(weights.joint_ids)))
-    np.add.at(full, (np.arange(g.count)[:, None], np.maximum(tried, 0)), values)
-    made = from_dense(full[g.group], weights.joint_ids, influences=influences)
     progress(1.0, "baked")
     return Baked(made, rms[g.group], np.sqrt(wasted / max(count, 1))[g.group])
+
+
+def _spread_columns(values: FloatArray, tried: IntArray, weights: Weights, group: IntArray, influences: int) -> Weights:
+    """Shares of the joints tried as weights of every vertex."""
+    full = np.zeros((len(values), len(weights.joint_ids)))
+    np.add.at(full, (np.arange(len(values))[:, None], np.maximum(tried, 0)), values)
+    return from_dense(full[group], weights.joint_ids, influences=influences)
 
 
 def _rows(values: FloatArray) -> tuple[IntArray, FloatArray]:

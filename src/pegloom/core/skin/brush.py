@@ -205,6 +205,10 @@ def limited(
         rank[:, lock] = np.where(row[:, lock] > 0, 3.0, 0.0)
         order = np.argsort(-rank, axis=1, kind="stable")
         np.put_along_axis(row, order[:, influences:], 0.0, axis=1)
+        if keep is not None:
+            # What was asked for stays what was asked for; what is dropped goes to the others.
+            lock = lock.copy()
+            lock[keep] = True
         held = row[:, lock].sum(axis=1)
         free = row[:, ~lock]
         total = free.sum(axis=1)

@@ -124,6 +124,7 @@ def drop_influence(document: Document, part_id: str, joint_id: str, vertices: In
         # What held nothing else takes its neighbours' mean, ring by ring, from the side that does.
         rows = np.flatnonzero(bare)
         mean = np.asarray(ring[rows] @ rest)
+        mean[:, column] = 0.0
         ready = mean.sum(axis=1) > 1e-9
         if not ready.any():
             rest[rows, ids.index(parent) if parent is not None else (column + 1) % len(ids)] = 1.0
@@ -178,7 +179,7 @@ def drop_irrelevant(document: Document, part_id: str) -> tuple[Document, tuple[s
     return _with(document, part_id, made), gone
 
 
-def prune_tiny(document: Document, part_id: str, least: float = 0.01) -> tuple[Document, int]:
+def prune_tiny(document: Document, part_id: str, least: float = 0.005) -> tuple[Document, int]:
     """Drop weights under `least` from a part. Returns the document and how many vertices changed."""
     weights = _weights(document.require_character(), part_id)
     values = dense(weights).copy()

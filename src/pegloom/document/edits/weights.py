@@ -83,7 +83,8 @@ def bind(
         if part.kind is PartKind.CLOTH and body:
             progress(0.05 + 0.95 * done / total, f"reading {part.name} from the skin under it")
             source, held = _joined_skin(body, weights)
-            weights[part.id] = transfer_weights(source, held, part.mesh, influences=influences)[0]
+            read = transfer_weights(source, held, part.mesh, influences=influences)[0]
+            weights[part.id] = without_strays(part.mesh, read)[0]
             done += part.mesh.vertex_count
             continue
         rigid = part.kind in (PartKind.HARD, PartKind.PROP)

@@ -149,11 +149,17 @@ def one_row(values: FloatArray) -> FloatArray:
     return np.asarray(row / row.sum())
 
 
+CRUMB = 0.005
+"""Weights under this are left out of a bind."""
+
+
 def finished(
     values: FloatArray, mesh: Mesh, skeleton: Skeleton, joints: list[int], solid: Solid, influences: int
 ) -> Weights:
     """Weights of every vertex from rows (g, j) of welded places: small shells whole, strays dropped."""
     for shell in whole_shells(mesh, skeleton, joints, solid.diagonal):
         values[shell] = cut(one_row(values[shell])[None], influences)
+    # Crumbs move nothing one can see; a row keeps at least what it holds most.
+    values[(values < CRUMB) & (values.max(axis=1, keepdims=True) >= CRUMB)] = 0.0
     ids = [skeleton.joints[j].id for j in joints]
     return without_strays(mesh, from_dense(values[weld(mesh).group], ids, influences=influences))[0]
