@@ -5,14 +5,21 @@ from __future__ import annotations
 import igl
 import numpy as np
 import pytest
+from scipy import sparse
+from scipy.optimize import nnls
 from tests.support.figures import unrigged_wick, wick
 
+from pegloom.core.geometry.mesh import place_neighbours, weld
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.motion.clips import sample
-from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.motion.sampling import sampled_poses
+from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.deform import skin_linear
-from pegloom.core.skin.weights import from_dense, packed
+from pegloom.core.skin.dual import skin_dual
+from pegloom.core.skin.relax import Relax, relaxed
+from pegloom.core.skin.weights import dense, from_dense, packed
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
 from pegloom.scene.stroke import Paint, Stroke
@@ -45,6 +52,69 @@ def test_skinning_libigl_product(benchmark, crowd):
     points, rows, matrices = crowd
     system, stacked = igl.lbs_matrix(points, rows), np.concatenate([m[:3].T for m in matrices])
     benchmark(lambda: system @ stacked)
+
+
+@pytest.mark.benchmark(group="linear skinning, 100 000 x 4, 65 joints")
+def test_skinning_dual_quaternions(benchmark, crowd):
+    points, rows, matrices = crowd
+    skin = packed(from_dense(rows, [str(j) for j in range(JOINTS)]))
+    benchmark(skin_dual, points, skin, matrices, np.ones(VERTICES))
+
+
+@pytest.mark.benchmark(group="surface relax, Wick, 12 steps")
+def test_relax_ours(benchmark):
+    mesh = wick().character.parts[0].mesh
+    benchmark(relaxed, mesh, Relax(12), mesh.points)
+
+
+@pytest.mark.benchmark(group="surface relax, Wick, 12 steps")
+def test_relax_peer_scipy_smoothing_alone(benchmark):
+    mesh = wick().character.parts[0].mesh
+    ring, points = place_neighbours(mesh), mesh.points[weld(mesh).first]
+    mean = (
+        sparse.diags(0.5 / np.asarray(ring.sum(axis=1)).ravel()) @ ring + 0.5 * sparse.identity(len(points))
+    ).tocsr()
+
+    def smooth() -> np.ndarray:
+        p = points
+        for _ in range(12):
+            p = mean @ p
+        return p
+
+    benchmark(smooth)
+
+
+@pytest.mark.benchmark(group="bake Wick's relax to 4 influences, 20 poses")
+def test_bake_ours(benchmark):
+    mesh, weights, poses = _relaxed_poses()
+    benchmark.pedantic(lambda: bake_weights(mesh, weights, poses, len(poses), influences=4), rounds=2, iterations=1)
+
+
+@pytest.mark.benchmark(group="bake Wick's relax to 4 influences, 20 poses")
+def test_bake_peer_scipy_nnls_on_a_tenth(benchmark):
+    """SciPy's non-negative least squares over the same poses, a tenth of the rows, each with its twelve joints."""
+    mesh, weights, poses = _relaxed_poses()
+    points, held = mesh.points, dense(weights)
+
+    def solve() -> None:
+        for v in range(0, mesh.vertex_count, 10):
+            tried, p = np.argsort(-held[v])[:12], np.append(points[v], 1.0)
+            rows = np.concatenate([(m[tried] @ p)[:, :3].T - x[v][:, None] for m, x in poses])
+            nnls(np.vstack([rows, np.full((1, 12), 1e3)]), np.append(np.zeros(len(rows)), 1e3))
+
+    benchmark.pedantic(solve, rounds=1, iterations=1)
+
+
+def _relaxed_poses():
+    character = wick().character
+    mesh, weights = character.parts[0].mesh, character.skin.weights[character.parts[0].id]
+    skeleton = character.skeleton
+    columns = [skeleton.index[j] for j in weights.joint_ids]
+    poses = []
+    for pose in sampled_poses(skeleton, random=0)[:20]:
+        matrices = skin_matrices(skeleton, evaluate_rig(skeleton, None, pose).joints)[columns]
+        poses.append((matrices, relaxed(mesh, Relax(12), skin_linear(mesh.points, packed(weights), matrices))))
+    return mesh, weights, poses
 
 
 @pytest.mark.benchmark(group="evaluate the human rig, no skin")

@@ -114,4 +114,10 @@ def test_trial_prints_what_the_poses_do():
     assert {"trial", "part", "stretch", "stretch_most", "folded", "volume"} == set(trials[0])
     refused = run("trial", DEMO / "wick.obj")
     assert refused.exit_code == 1
-    assert run("trial", DEMO / "wick.pegloom").output.count("arm_up") == 3
+    table, past = run("trial", DEMO / "wick.pegloom").output.split("\n\n")
+    assert sum(line.startswith("arm_up") for line in table.splitlines()) == 3
+    assert "girth" in past and "faces that cross" in past
+    told = json.loads(run("trial", DEMO / "wick.pegloom", "--json").stdout)
+    elbow = next(j for j in told["joints"] if j["trial"] == "elbow" and j["joint"] == "l_forearm")
+    assert 0.4 < elbow["area"] < elbow["girth"] < 1.0
+    assert told["crossing"]["elbow"] > 0 and told["crossing"]["nod"] == 0

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt
+from PyQt6.QtCore import QAbstractTableModel, QModelIndex, Qt, QTimer
 from PyQt6.QtGui import QColor
 from PyQt6.QtWidgets import QAbstractItemView, QFrame, QHBoxLayout, QHeaderView, QTableView, QVBoxLayout
 
@@ -36,12 +36,11 @@ class NumberModel(QAbstractTableModel):
         session = self.session
         character = session.character
         skin = character.skin if character else None
-        self.beginResetModel()
-        self.rows = [(p, v) for p, v in session.vertices.items() if skin and p in skin.weights and len(v)]
-        self.starts = np.cumsum([0, *[len(v) for _, v in self.rows]])
+        rows = [(p, v) for p, v in session.vertices.items() if skin and p in skin.weights and len(v)]
+        starts = np.cumsum([0, *[len(v) for _, v in rows]])
         blocks: list[dict[str, np.ndarray]] = []
         total: dict[str, float] = {}
-        for part, vertices in self.rows:
+        for part, vertices in rows:
             weights = skin.weights[part]
             some = dense(weights)[vertices]
             held = {j: some[:, c] for c, j in enumerate(weights.joint_ids) if some[:, c].any()}
@@ -50,11 +49,23 @@ class NumberModel(QAbstractTableModel):
                 total[joint] = total.get(joint, 0.0) + float(column.sum())
         if session.influence and character and session.influence in character.skeleton.index:
             total.setdefault(session.influence, 0.0)
-        self.joints = sorted(total, key=lambda j: -total[j])
-        self.values = np.zeros((int(self.starts[-1]), len(self.joints)))
-        for held, start in zip(blocks, self.starts, strict=False):
+        same = len(rows) == len(self.rows) and all(
+            a[0] == b[0] and a[1] is b[1] for a, b in zip(rows, self.rows, strict=True)
+        )
+        # While the same vertices are looked at the columns keep their places, so that typing does not shuffle them.
+        joints = [j for j in self.joints if j in total] if same else []
+        joints += sorted((j for j in total if j not in joints), key=lambda j: -total[j])
+        values = np.zeros((int(starts[-1]), len(joints)))
+        for held, start in zip(blocks, starts, strict=False):
             for joint, column in held.items():
-                self.values[start : start + len(column), self.joints.index(joint)] = column
+                values[start : start + len(column), joints.index(joint)] = column
+        if same and joints == self.joints:
+            self.values = values
+            if values.size:
+                self.dataChanged.emit(self.index(0, 0), self.index(values.shape[0] - 1, values.shape[1] - 1))
+            return
+        self.beginResetModel()
+        self.rows, self.starts, self.joints, self.values = rows, starts, joints, values
         self.endResetModel()
 
     def vertex(self, row: int) -> tuple[str, int]:
@@ -153,9 +164,14 @@ class NumberTable(QFrame):
             line.addWidget(action_button(actions.qactions[name], text))
         column.addLayout(line)
         self.shown: object = None
-        session.selection_changed.connect(self.refresh)
-        session.changed.connect(lambda *_: self.refresh())
-        session.view_changed.connect(self.refresh)
+        # Later, not at once: a cell's editor must not lose its model while it hands its number over.
+        self.later = QTimer(self)
+        self.later.setSingleShot(True)
+        self.later.setInterval(0)
+        self.later.timeout.connect(self.refresh)
+        session.selection_changed.connect(self.later.start)
+        session.changed.connect(lambda *_: self.later.start())
+        session.view_changed.connect(self.later.start)
         self.model.together = self._together
         self.refresh()
 

@@ -219,6 +219,7 @@ class StageFrame(QWidget):
         self.job = self._job()
         self.welcome = self._welcome()
         self.pointed = ""
+        self.flowed = 0
         self.stage.companion = self.paper
         self.stage.pointed.connect(self._point)
         for signal in (session.view_changed, session.changed, session.selection_changed):
@@ -260,7 +261,9 @@ class StageFrame(QWidget):
         kinds = [("Joints", Kind.JOINTS), ("Pegs", Kind.PEGS), ("Controls", Kind.CONTROLS), ("Ground", Kind.GROUND)]
         self.kinds = Choices("stage.show", kinds, lambda k: self.actions.run(f"view.{k.value}"), role="chip")
         self.kinds.group.setExclusive(False)
-        self.lens = Choices("stage.lens", lenses, lambda value: self.session.set_view(lens=value), role="chip")
+        self.lens = Choices(
+            "stage.lens", lenses, lambda value: self.session.set_view(lens=value), role="chip", flows=True
+        )
         line.addWidget(self.display)
         line.addWidget(self.kinds)
         line.addStretch(1)
@@ -384,7 +387,10 @@ class StageFrame(QWidget):
             text = "Auto-key is on. " + text
         if self.pointed:
             text = self.pointed
-        self.hint.setText(text)
+        # The legend's corner stays free.
+        room = self.stage.width() - (250 if session.lens is not Lens.NONE else 40)
+        self.hint.setText(self.hint.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, max(room, 200)))
+        self.hint.setToolTip(text)
         self.hint.adjustSize()
 
     def _point(self, words: str) -> None:
@@ -423,6 +429,10 @@ class StageFrame(QWidget):
     def _lay_out(self) -> None:
         w, h = self.stage.width(), self.stage.height()
         self.paper.setGeometry(0, 0, w, h)
+        if self.flowed != w:
+            self.flowed = w
+            self._hint()
+            self.lens.flow(w - 24)
         self.chips.adjustSize()
         self.chips.move(12, 10)
         self.hint.move(12, h - self.hint.height() - 10)

@@ -25,6 +25,7 @@ from PyQt6.QtWidgets import (
 from pegloom.app.actions import Actions
 from pegloom.app.autosave import Autosave
 from pegloom.app.benches import BENCHES
+from pegloom.app.collector import Collector
 from pegloom.app.numbers import NumberTable
 from pegloom.app.overlay import StageFrame
 from pegloom.app.palette import Palette
@@ -95,6 +96,7 @@ class Window(QMainWindow):
         self.ask = ask or AskByDialog()
         if isinstance(self.ask, AskByDialog):
             self.ask.window = self
+        self.collector = Collector(self)
         self.session = Session(self)
         self.autosave = Autosave(self.session, folder=autosave_folder)
         self.theme = INK
@@ -361,4 +363,5 @@ class Window(QMainWindow):
         self.autosave.clear()
         self.strip.ruler.watch.stop()
         self.session.jobs.shut_down()
+        self.collector.stop()
         event.accept()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pegloom.core.geometry.mesh import from_faces
 from pegloom.core.geometry.solid import make_solid, sight_inside
 from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig
@@ -12,9 +13,13 @@ from pegloom.core.skeleton.build import build_joints, kits_in
 from pegloom.core.skeleton.find.shape import _persistence
 from pegloom.core.skeleton.human import peg_names
 from pegloom.core.skeleton.pegs import Peg, PegSet
+from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind.distances import way_out
+from pegloom.core.skin.crossing import crossing_faces
 from pegloom.core.skin.deform import add_normals, skin_linear
-from pegloom.core.skin.weights import Packed
+from pegloom.core.skin.dual import skin_dual
+from pegloom.core.skin.relax import Relax, relaxed
+from pegloom.core.skin.weights import Packed, from_dense
 
 
 def warm() -> None:
@@ -27,6 +32,12 @@ def warm() -> None:
     _persistence(np.array([0, 1, 2], dtype=np.int32), np.array([1, 0], dtype=np.int32), np.zeros(2), np.array([0, 1]))
     packed = Packed(np.zeros((4, 1), dtype=np.int32), np.ones((4, 1)))
     skin_linear(points, packed, np.eye(4)[None])
+    skin_dual(points, packed, np.eye(4)[None], np.ones(4))
+    mesh = from_faces(points, triangles)
+    relaxed(mesh, Relax(2), points)
+    start = from_dense(np.ones((4, 1)), ("a",))
+    bake_weights(mesh, start, [(np.eye(4)[None], points)], 1, influences=1)
+    crossing_faces(points, triangles)
     add_normals(points, triangles, np.arange(4), np.zeros((4, 3)))
     places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}
     pegs = PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items()))

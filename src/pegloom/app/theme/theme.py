@@ -94,6 +94,12 @@ QTreeWidget::item:selected, QListWidget::item:selected {{ background: {woad_deep
 QTreeWidget::item:hover, QListWidget::item:hover {{ background: {raised}; }}
 QTreeWidget {{ show-decoration-selected: 0; }}
 QTreeWidget::branch, QTreeWidget::branch:selected, QTreeWidget::branch:hover {{ background: transparent; }}
+QTableView {{ background: {panel}; border: 1px solid {line}; gridline-color: {line}; selection-background-color: {woad_deep}; selection-color: {text}; color: {text}; }}
+QTableView QLineEdit {{ border-radius: 0; padding: 0 4px; min-height: 0; }}
+QHeaderView {{ background: {panel}; border: none; }}
+QHeaderView::section {{ background: {card}; color: {soft}; border: none; border-right: 1px solid {line}; border-bottom: 1px solid {line}; padding: 2px 5px; }}
+QTableCornerButton::section {{ background: {card}; border: none; }}
+QFrame#numbers {{ background: {panel}; border: none; border-left: 1px solid {line}; }}
 QSplitter::handle {{ background: {line}; image: none; }}
 QScrollArea {{ border: none; background: transparent; }}
 QScrollArea > QWidget > QWidget {{ background: transparent; }}

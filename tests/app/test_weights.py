@@ -1,0 +1,359 @@
+"""The Weights area through the real window: a bad shoulder mended, weaves compared, numbers typed, relax baked."""
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLineEdit, QListWidget, QTableView
+
+from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
+from pegloom.app.verbs import DEMO
+from pegloom.core.skin.weights import row_sums_hold
+from pegloom.render.renderer import Display
+from pegloom.scene.lenses import Lens
+
+
+@pytest.fixture
+def lesson(hand):
+    hand.window.open_path(DEMO / "lesson.pegloom")
+    hand.session.set_view(display=Display.CLAY)
+    hand.key(Qt.Key.Key_3)
+    assert hand.session.area is Area.WEIGHTS
+    hand.bot.wait(60)
+    hand.bench = hand.window.benches[Area.WEIGHTS]
+    return hand
+
+
+def open_card(hand, card) -> None:
+    """Fold all but one card, and bring it into sight."""
+    for other in hand.bench.cards:
+        other.set_open(other is card)
+    hand.bot.wait(30)
+    hand.bench.ensureWidgetVisible(card)
+    hand.bot.wait(30)
+
+
+def pixel_of(hand, point) -> QPoint:
+    x, y, _ = hand.stage.camera.project(np.asarray(point), *hand.stage.size_in_points)[0]
+    return QPoint(round(x), round(y))
+
+
+def measured(hand, joint: str = "arm.l.upper"):
+    """The quality graph's row of a joint, once it is complete."""
+    hand.session.select("joint", joint)
+    hand.session.view_changed.emit()
+    watch = hand.window.strip.ruler.watch
+    hand.until(lambda: len(watch.row(joint)) > 0 and None not in watch.row(joint))
+    return watch.row(joint)
+
+
+def choose(widget: QListWidget, text: str) -> None:
+    item = next(widget.item(i) for i in range(widget.count()) if widget.item(i).text().startswith(text))
+    QTest.mouseClick(widget.viewport(), Qt.MouseButton.LeftButton, pos=widget.visualItemRect(item).center())
+
+
+def test_a_bad_shoulder_is_mended(lesson):
+    hand, session = lesson, lesson.session
+    body = session.character.parts[0]
+    # The strays first: the snag says so, its fix frees them.
+    open_card(hand, hand.bench.snags)
+    hand.click("snag.fix.stray-weights")
+    assert "stray" in session.history.undo_name.lower()
+    belt = session.character.skin.weights[body.id].column("arm.l.lower")[
+        (body.mesh.points[:, 1] < 0.85) & (np.abs(body.mesh.points[:, 0]) < 0.16)
+    ]
+    assert belt.max() < 0.05
+    # The range test shows where it hurts; a click on the worst dip goes there.
+    choose(hand.window.strip.list, "Range test")
+    assert session.source == RANGE_TEST
+    bad = max(f.stretch for f in measured(hand))
+    assert bad > 3.0
+    ruler = hand.window.strip.ruler
+    dips = ruler.dips()
+    assert dips
+    worst = max(dips, key=lambda k: ruler.watch.row("arm.l.upper")[k].stretch)
+    session.go_to(1.0)
+    QTest.mouseClick(ruler, Qt.MouseButton.LeftButton, pos=QPoint(round(ruler.x_of(ruler.watch.times[worst])), 100))
+    assert session.time == pytest.approx(ruler.watch.times[worst])
+    # A fresh bind is a weave; the old weights come back and take the fresh ones at the shoulder only.
+    open_card(hand, hand.bench.bind)
+    hand.click("button.weights.bind")
+    hand.idle()
+    fresh = session.character.skin
+    names = [w.name for w in session.character.weaves]
+    assert names == ["in hand before", "segment, then soften"]
+    open_card(hand, hand.bench.weaves)
+    choose(hand.bench.weaves.list, "in hand before")
+    hand.click("button.weave.take")
+    assert session.character.skin is not fresh
+    choose(hand.bench.weaves.list, "segment")
+    session.play_source("", 0.0)
+    hand.key(Qt.Key.Key_Z)
+    hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
+    hand.bot.wait(30)
+    session.set_view(hidden=frozenset({"joints"}))
+    frame = session.frame().points[body.id]
+    area = np.flatnonzero(
+        (body.mesh.points[:, 0] > 0.08) & (body.mesh.points[:, 1] > 0.84) & (body.mesh.points[:, 1] < 1.25)
+    )
+    corners = [pixel_of(hand, p) for p in frame[area]]
+    left, right = min(p.x() for p in corners) - 3, max(p.x() for p in corners) + 3
+    top, bottom = min(p.y() for p in corners) - 3, max(p.y() for p in corners) + 3
+    while hand.stage.surface_at(right, top) is not None:
+        top -= 4
+    hand.drag(QPoint(right, top), (left - right, bottom - top))
+    assert len(session.vertices[body.id]) > 200
+    hand.click("button.weave.mix")
+    assert "vertices" in session.history.undo_name
+    session.play_source(RANGE_TEST, 20 / 30)
+    session.vertices = {}
+    mended = max(f.stretch for f in measured(hand))
+    assert mended < 0.6 * bad
+    assert row_sums_hold(session.character.skin.weights[body.id])
+    # Far from the shoulder it is still the old weave.
+    legs = body.mesh.points[:, 1] < 0.6
+    old = session.character.weaves[0].skin.weights[body.id]
+    for joint in ("leg.l.upper", "leg.l.lower"):
+        now = session.character.skin.weights[body.id].column(joint)[legs]
+        assert np.allclose(now, old.column(joint)[legs], atol=1e-9)
+
+
+def test_the_seam_parts_two_weaves_in_one_pose(lesson):
+    hand, session = lesson, lesson.session
+    open_card(hand, hand.bench.bind)
+    hand.click("button.weights.bind")
+    hand.idle()
+    session.play_source(RANGE_TEST, 20 / 30)
+    hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
+    session.set_view(hidden=frozenset({"joints", "ground"}), lens=Lens.NONE)
+    session.select("")
+    hand.bot.wait(60)
+    alone = hand.stage.grabFramebuffer()
+    open_card(hand, hand.bench.weaves)
+    choose(hand.bench.weaves.list, "in hand before")
+    hand.click("button.weave.compare")
+    assert session.other is not None
+    session.set_view(seam=0.5)
+    hand.bot.wait(60)
+    both = hand.stage.grabFramebuffer()
+    half = both.width() // 2
+
+    def differing(a, b, columns) -> int:
+        return sum(a.pixel(x, y) != b.pixel(x, y) for x in columns for y in range(0, a.height(), 3))
+
+    # Left of the seam nothing changed; right of it stands the spoiled shoulder.
+    assert differing(alone, both, range(0, half - 8, 3)) == 0
+    assert differing(alone, both, range(half + 8, both.width(), 3)) > 100
+    # The seam is dragged; what is right of it follows.
+    x = round(0.5 * hand.stage.width())
+    hand.drag(QPoint(x, 400), (200, 0))
+    assert session.seam == pytest.approx((x + 200) / hand.stage.width(), abs=0.01)
+    session.set_view(lens=Lens.DIFFERENCE)
+    assert "mm" in session.difference_said
+    hand.click("button.weave.compare")
+    assert session.other is None
+
+
+def test_numbers_are_typed_into_the_table(lesson):
+    hand, session = lesson, lesson.session
+    body = session.character.parts[0].id
+    session.vertices = {body: np.arange(4000, 9000)}
+    session.selection_changed.emit()
+    hand.key(Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
+    hand.bot.wait(60)
+    table = hand.window.findChild(QTableView, "numbers.table")
+    assert table.isVisible()
+    model = table.model()
+    assert model.rowCount() == 5000
+    column = 1
+    joint = model.joints[column]
+    cell = model.index(7, column)
+    place = table.visualRect(cell).center()
+    QTest.mouseClick(table.viewport(), Qt.MouseButton.LeftButton, pos=place)
+    QTest.mouseDClick(table.viewport(), Qt.MouseButton.LeftButton, pos=place)
+    hand.until(lambda: isinstance(QApplication.focusWidget(), QLineEdit))
+    editor = QApplication.focusWidget()
+    editor.selectAll()
+    QTest.keyClicks(editor, "0.25")
+    QTest.keyClick(editor, Qt.Key.Key_Return)
+    hand.until(lambda: "Type 0.25" in (session.history.undo_name or ""))
+    assert session.character.skin.weights[body].column(joint)[4007] == pytest.approx(0.25, abs=1e-3)
+    hand.bot.wait(30)
+    # Several cells selected take the number together, as one step.
+    column = model.joints.index(joint)
+    steps = len(session.history.steps)
+    for row in range(20, 24):
+        table.selectionModel().select(model.index(row, column), table.selectionModel().SelectionFlag.Select)
+    model.setData(model.index(21, column), "0.5")
+    assert np.allclose(session.character.skin.weights[body].column(joint)[4020:4024], 0.5, atol=1e-3)
+    assert len(session.history.steps) == steps + 1
+    assert not model.setData(model.index(1, column), "many")
+    hand.click("numbers.close")
+    hand.bot.wait(30)
+    assert not table.isVisible()
+
+
+def test_every_brush_mode_paints_one_step_and_stays_on_its_limb(lesson):
+    hand, session = lesson, lesson.session
+    body = session.character.parts[0]
+    session.select("joint", "leg.l.lower")
+    hand.key(Qt.Key.Key_Z)
+    hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
+    session.set_view(hidden=frozenset({"joints"}), both_sides=False)
+    hand.click("weights.ladder.0.65")
+    knee = np.array(session.character.skeleton.joint("leg.l.lower").position)
+    front = body.mesh.points[np.argmin(np.linalg.norm(body.mesh.points - knee - [0, 0.02, 0.06], axis=1))]
+    at = pixel_of(hand, front)
+    for name in ("add", "take", "set", "scale", "even", "sharpen", "along"):
+        before, at_step = session.character.skin.weights[body.id], session.history.at
+        hand.click(f"weights.brush.{name}")
+        assert session.tool is Tool.BRUSH
+        hand.drag(at + QPoint(-4, -14), (6, 30))
+        assert session.history.at == at_step + 1, name
+        after = session.character.skin.weights[body.id]
+        assert row_sums_hold(after)
+        changed = np.zeros(body.mesh.vertex_count, bool)
+        for joint in after.joint_ids:
+            changed |= np.abs(after.column(joint) - before.column(joint)) > 1e-9
+        assert changed.any(), name
+        # The other leg is a hand away in space and far along the surface.
+        assert not changed[body.mesh.points[:, 0] < -0.01].any(), name
+        # Front only: nothing on the back of the knee.
+        assert not changed[(body.mesh.points[:, 2] < knee[2] - 0.045)].any(), name
+        hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    session.set_view(brush=type(session.brush)(through=True, front=False))
+    hand.click("weights.brush.add")
+    hand.drag(at, (4, 4))
+    after = session.character.skin.weights[body.id].column("leg.l.lower")
+    back = body.mesh.points[:, 2] < knee[2] - 0.03
+    assert (after[back] > before.column("leg.l.lower")[back] + 1e-6).any()
+
+
+def test_selecting_by_painting_and_growing(lesson):
+    hand, session = lesson, lesson.session
+    hand.key(Qt.Key.Key_Z)
+    hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
+    hand.key(Qt.Key.Key_Q)
+    assert session.tool is Tool.SELECT
+    chest = pixel_of(hand, session.character.skeleton.joint("spine.chest").position)
+    hand.drag(chest, (30, 0))
+    body = session.character.parts[0].id
+    first = len(session.vertices[body])
+    assert first > 20
+    hand.key(Qt.Key.Key_Up, Qt.KeyboardModifier.ControlModifier)
+    grown = len(session.vertices[body])
+    assert grown > first
+    hand.key(Qt.Key.Key_Down, Qt.KeyboardModifier.ControlModifier)
+    assert first <= len(session.vertices[body]) < grown
+    hand.drag(chest, (10, 0), modifiers=Qt.KeyboardModifier.ControlModifier)
+    assert len(session.vertices.get(body, ())) < first
+    open_card(hand, hand.bench.selection)
+    hand.bench.selection.sets.setEditText("chest")
+    hand.click("button.vertices.keep")
+    assert "chest" in session.character.vertex_sets
+    kept = session.vertices[body]
+    hand.click("button.vertices.others")
+    hand.click("button.vertices.recall")
+    assert np.array_equal(session.vertices[body], kept)
+
+
+def test_relax_is_put_on_painted_baked_and_undone(lesson):
+    hand, session = lesson, lesson.session
+    body = session.character.parts[0].id
+    session.play_source(RANGE_TEST, 20 / 30)
+    open_card(hand, hand.bench.relax)
+    plain = session.frame().points[body].copy()
+    hand.click("button.relax.put")
+    assert body in session.character.skin.relax
+    wanted = session.frame().points[body].copy()
+    assert np.abs(wanted - plain).max() > 1e-3
+    open_card(hand, hand.bench.snags)
+    assert any("bake it" in s.message for s in _snags(session))
+    open_card(hand, hand.bench.relax)
+    time, pose = session.time, session.character.pose
+    hand.click("button.relax.bake")
+    assert session.jobs.busy
+    hand.idle()
+    assert body not in session.character.skin.relax
+    assert session.time == time and session.character.pose is pose
+    now = session.frame().points[body]
+    rms = lambda a, b: float(np.sqrt(np.mean(np.sum((a - b) ** 2, axis=1))))  # noqa: E731
+    assert rms(now, wanted) < 0.7 * rms(plain, wanted)
+    assert "gap closed" in hand.bench.relax.report.text()
+    session.undo()
+    assert body in session.character.skin.relax
+    assert np.array_equal(session.frame().points[body], wanted)
+    # Painted: a stroke takes the relax away where it falls.
+    session.set_view(painting=Painting.RELAX, lens=Lens.INFLUENCE, tool=Tool.BRUSH)
+    session.play_source("", 0.0)
+    hand.key(Qt.Key.Key_Z)
+    hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
+    session.set_view(hidden=frozenset({"joints"}), tool=Tool.BRUSH)
+    chest = pixel_of(hand, session.character.skeleton.joint("spine.chest").position)
+    hand.drag(chest, (20, 10), modifiers=Qt.KeyboardModifier.ControlModifier)
+    mask = session.character.skin.relax[body].mask
+    assert mask is not None and mask.min() < 0.9 and mask.max() == 1.0
+
+
+def _snags(session):
+    from pegloom.checks import find_snags
+
+    return [s for s in find_snags(session.character) if s.area == "weights"]
+
+
+def test_a_pose_is_kept_as_a_trial_with_its_picture(lesson, tmp_path):
+    hand, session = lesson, lesson.session
+    session.play_source(RANGE_TEST, (8 * 40 + 20) / 30)
+    posed = session.frame().points[session.character.parts[0].id].copy()
+    hand.click("strip.keep")
+    kept = session.character.trials[0]
+    assert kept.picture.data[:4] == b"\x89PNG"
+    assert session.source == kept.id
+    assert np.allclose(session.frame().points[session.character.parts[0].id], posed)
+    shown = hand.window.strip.list
+    row = next(i for i in range(shown.count()) if shown.item(i).text().startswith(kept.name))
+    assert not shown.item(row).icon().isNull()
+    # It is in the project, and comes back.
+    assert session.save(tmp_path / "kept.pegloom")
+    hand.window.open_path(tmp_path / "kept.pegloom")
+    assert session.character.trials[0].picture.data == kept.picture.data
+
+
+def test_a_pen_presses_as_hard_as_it_is_pressed(lesson):
+    from PyQt6.QtGui import QInputDevice, QPointingDevice, QTabletEvent
+
+    hand, session = lesson, lesson.session
+    pen = QPointingDevice(
+        "pen", 7, QInputDevice.DeviceType.Stylus, QPointingDevice.PointerType.Pen,
+        QInputDevice.Capability.Pressure | QInputDevice.Capability.Position, 1, 1,
+    )  # fmt: skip
+
+    def press(kind: QEvent.Type, pressure: float, buttons) -> None:
+        at = QPointF(200, 200)
+        event = QTabletEvent(
+            kind, pen, at, at, pressure, 0.0, 0.0, 0.0, 0.0, 0.0,
+            Qt.KeyboardModifier.NoModifier, Qt.MouseButton.NoButton, buttons,
+        )  # fmt: skip
+        QApplication.sendEvent(hand.stage, event)
+
+    press(QEvent.Type.TabletPress, 0.3, Qt.MouseButton.LeftButton)
+    assert session.pressure == pytest.approx(0.3, abs=0.01)
+    press(QEvent.Type.TabletRelease, 0.0, Qt.MouseButton.NoButton)
+    assert session.pressure == 1.0
+
+
+def test_pointing_says_the_exact_numbers(lesson):
+    hand, session = lesson, lesson.session
+    hand.key(Qt.Key.Key_Z)
+    hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
+    session.set_view(lens=Lens.STRAIN, hidden=frozenset({"joints"}))
+    chest = pixel_of(hand, session.character.skeleton.joint("spine.chest").position)
+    event = QMouseEvent(
+        QEvent.Type.MouseMove, QPointF(chest), QPointF(hand.stage.mapToGlobal(chest)), Qt.MouseButton.NoButton,
+        Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
+    )  # fmt: skip
+    QApplication.sendEvent(hand.stage, event)
+    hand.until(lambda: "vertex" in hand.window.frame_.hint.text())
+    text = hand.window.frame_.hint.text()
+    assert "c_chest" in text and "of rest" in text
