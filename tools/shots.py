@@ -5,14 +5,18 @@ from __future__ import annotations
 
 import sys
 import time
+from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 from PyQt6.QtWidgets import QApplication
 
 from pegloom.app.main import make_application
 from pegloom.app.session import RANGE_TEST, Area, Tool
 from pegloom.app.verbs import DEMO
 from pegloom.app.window import Window
+from pegloom.core.skin.bind import BindMethod
+from pegloom.document import edits
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
 
@@ -106,8 +110,31 @@ def main() -> None:
     settle(app, 4)
     shoot("weights")
     s.set_view(lens=Lens.STRAIN, tool=Tool.PICK)
-    s.play_source(RANGE_TEST, (5 * 40 + 20) / 30)
+    s.play_source(RANGE_TEST, (8 * 40 + 20) / 30)
     shoot("strain")
+    weights = window.benches[Area.WEIGHTS]
+    s.set_view(lens=Lens.VOLUME)
+    s.select("joint", "leg.l.lower")
+    measured(app, window)
+    ruler = window.strip.ruler
+    ruler._go_to_dip(min(ruler.dips(), key=lambda k: ruler.watch.row("leg.l.lower")[k].girth))
+    shoot("graph")
+    for card in weights.cards:
+        card.set_open(card is weights.weaves)
+    s.commit("Bind by reach", edits.bind(s.history.present, method=BindMethod.BY_REACH))
+    s.select("joint", "arm.l.upper")
+    s.play_source(RANGE_TEST, 20 / 30)
+    first = s.character.weaves[0]
+    s.set_view(compared=first.id, lens=Lens.STRAIN, seam=0.47)
+    window.stage.show_all()
+    measured(app, window)
+    shoot("compare")
+    s.set_view(compared="")
+    lesson(app, window, shoot)
+    oilskin(app, window, shoot)
+    s.saved = s.history.present
+    window.open_path(DEMO / "wick.pegloom")
+    settle(app, 1)
     s.set_view(lens=Lens.NONE)
     window.go(Area.MOTION)
     s.set_view(display=Display.TEXTURED)
@@ -130,6 +157,82 @@ def main() -> None:
     shoot("handover")
     s.saved = s.history.present
     window.close()
+
+
+def measured(app: QApplication, window: Window) -> None:
+    """Wait until the quality graph of the joint in hand is complete."""
+    watch = window.strip.ruler.watch
+    settle(app, 0.3)
+    while not watch.row(watch.region) or None in watch.row(watch.region) or None in watch.before:
+        settle(app, 0.2)
+
+
+def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
+    """The bad shoulder: as it is, after the strays, after the weave."""
+    s = window.session
+    s.saved = s.history.present
+    window.open_path(DEMO / "lesson.pegloom")
+    settle(app, 1)
+    window.go(Area.WEIGHTS)
+    weights = window.benches[Area.WEIGHTS]
+    for card in weights.cards:
+        card.set_open(card is weights.snags)
+    s.set_view(display=Display.CLAY, lens=Lens.STRAIN)
+    s.select("joint", "arm.l.upper")
+    s.play_source(RANGE_TEST, 20 / 30)
+    window.stage.show_all()
+    measured(app, window)
+    settle(app, 1)
+    shoot("lesson_1")
+    body = s.character.parts[0]
+    s.commit("Drop stray weights", edits.drop_strays(s.history.present)[0])
+    s.commit("Bind segment, then soften", edits.bind(s.history.present))
+    fresh = s.character.weaves[-1].id
+    s.commit("Take a weave back", edits.take_weave(s.history.present, s.character.weaves[0].id))
+    points = body.mesh.points
+    s.vertices = {body.id: np.flatnonzero((points[:, 0] > 0.08) & (points[:, 1] > 0.84) & (points[:, 1] < 1.25))}
+    for card in weights.cards:
+        card.set_open(card is weights.weaves)
+    s.set_view(lens=Lens.INFLUENCE, compared=fresh, seam=0.56)
+    measured(app, window)
+    weights.weaves.list.setCurrentRow(len(s.character.weaves) - 1)
+    shoot("lesson_2")
+    s.set_view(compared="", lens=Lens.STRAIN)
+    s.commit("The weave there", edits.mix_weave(s.history.present, fresh, s.vertices))
+    s.vertices = {}
+    for card in weights.cards:
+        card.set_open(card is weights.brush)
+    s.set_view(tool=Tool.BRUSH)
+    measured(app, window)
+    settle(app, 1)
+    shoot("lesson_3")
+    s.set_view(tool=Tool.PICK)
+
+
+def oilskin(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
+    """Wick in his oilskin, a row of numbers beside him."""
+    s = window.session
+    s.saved = s.history.present
+    window.open_path(DEMO / "oilskin.pegloom")
+    settle(app, 1)
+    window.go(Area.MOTION)
+    s.set_view(display=Display.TEXTURED, lens=Lens.NONE)
+    s.play_source(s.character.clips[0].id, 1.6)
+    window.stage.show_all()
+    measured(app, window)
+    shoot("oilskin")
+    window.go(Area.WEIGHTS)
+    coat = next(p for p in s.character.parts if p.name == "coat")
+    s.vertices = {coat.id: np.flatnonzero((coat.mesh.points[:, 0] > 0.1) & (coat.mesh.points[:, 1] > 1.0))}
+    s.play_source(RANGE_TEST, 20 / 30)
+    s.select("joint", "arm.l.clavicle")
+    s.set_view(numbers_shown=True, lens=Lens.INFLUENCE, display=Display.CLAY)
+    settle(app, 1)
+    window.stage.show_all()
+    settle(app, 1)
+    shoot("numbers")
+    s.set_view(numbers_shown=False)
+    s.vertices = {}
 
 
 if __name__ == "__main__":

@@ -58,6 +58,8 @@ def test_a_bad_shoulder_is_mended(lesson):
     body = session.character.parts[0]
     # The strays first: the snag says so, its fix frees them.
     open_card(hand, hand.bench.snags)
+    hand.until(lambda: session.snag_watch.current)
+    hand.bot.wait(30)
     hand.click("snag.fix.stray-weights")
     assert "stray" in session.history.undo_name.lower()
     belt = session.character.skin.weights[body.id].column("arm.l.lower")[
@@ -269,7 +271,7 @@ def test_relax_is_put_on_painted_baked_and_undone(lesson):
     wanted = session.frame().points[body].copy()
     assert np.abs(wanted - plain).max() > 1e-3
     open_card(hand, hand.bench.snags)
-    assert any("bake it" in s.message for s in _snags(session))
+    hand.until(lambda: any("bake it" in s.message for s in session.snag_watch.snags))
     open_card(hand, hand.bench.relax)
     time, pose = session.time, session.character.pose
     hand.click("button.relax.bake")
@@ -294,12 +296,6 @@ def test_relax_is_put_on_painted_baked_and_undone(lesson):
     hand.drag(chest, (20, 10), modifiers=Qt.KeyboardModifier.ControlModifier)
     mask = session.character.skin.relax[body].mask
     assert mask is not None and mask.min() < 0.9 and mask.max() == 1.0
-
-
-def _snags(session):
-    from pegloom.checks import find_snags
-
-    return [s for s in find_snags(session.character) if s.area == "weights"]
 
 
 def test_a_pose_is_kept_as_a_trial_with_its_picture(lesson, tmp_path):

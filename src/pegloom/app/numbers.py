@@ -13,7 +13,6 @@ from pegloom.app.actions import Actions
 from pegloom.app.session import Area, Session
 from pegloom.app.theme import current
 from pegloom.app.widgets import action_button, button, label
-from pegloom.core.skin.weights import dense
 from pegloom.document import edits
 
 
@@ -42,7 +41,7 @@ class NumberModel(QAbstractTableModel):
         total: dict[str, float] = {}
         for part, vertices in rows:
             weights = skin.weights[part]
-            some = dense(weights)[vertices]
+            some = weights.matrix()[vertices].toarray()
             held = {j: some[:, c] for c, j in enumerate(weights.joint_ids) if some[:, c].any()}
             blocks.append(held)
             for joint, column in held.items():

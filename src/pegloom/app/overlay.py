@@ -19,7 +19,7 @@ from pegloom.app.tag import Tag
 from pegloom.app.theme import INK
 from pegloom.app.verbs import DEMO, DEMOS
 from pegloom.app.widgets import Choices, button, label
-from pegloom.checks import Severity, Snag, find_snags
+from pegloom.checks import Severity, Snag
 from pegloom.document.edits.weaves import kept_as
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
@@ -136,7 +136,7 @@ class Paper(QWidget):
             return
         places = [
             self._posed(s)
-            for s in find_snags(character)
+            for s in session.snag_watch.snags
             if s.where is not None
             and s.area == session.area.value.lower()
             and not (s.severity is Severity.NOTE and session.area is Area.WEIGHTS)
@@ -226,6 +226,7 @@ class StageFrame(QWidget):
             signal.connect(lambda *_: self.refresh())
         session.selection_changed.connect(lambda: QTimer.singleShot(0, self.tag.place))
         session.said.connect(self.say)
+        session.snag_watch.changed.connect(self.paper.update)
         session.jobs.started.connect(self._job_started)
         session.jobs.progressed.connect(self._job_progress)
         session.jobs.finished.connect(self.job.hide)

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 
 from pegloom.app.session import Area, Session
 from pegloom.app.theme import current
-from pegloom.checks import Severity, find_snags
+from pegloom.checks import Severity
 
 STEP, FIRST = 78, 34
 
@@ -29,6 +29,7 @@ class Rail(QWidget):
         self.fullness: dict[Area, float] = {}
         session.changed.connect(lambda *_: self._look())
         session.view_changed.connect(self.update)
+        session.snag_watch.changed.connect(self._count)
 
     def _look(self) -> None:
         if not self.session.drag_free or self.session.playing:
@@ -40,7 +41,6 @@ class Rail(QWidget):
             return
         self.seen = key
         self.fullness = dict.fromkeys(Area, 0.0)
-        self.counts = {}
         if character is not None:
             f = self.fullness
             f[Area.MESH] = 1.0 if character.standing else 0.5
@@ -52,10 +52,15 @@ class Rail(QWidget):
                 1.0 if any(c.curves or c.tracks for c in character.clips) else (0.5 if character.clips else 0)
             )
             f[Area.HANDOVER] = 0.5 if character.skin else 0.0
-            for snag in find_snags(character):
-                if snag.severity is not Severity.NOTE:
-                    area = Area[snag.area.upper()]
-                    self.counts[area] = self.counts.get(area, 0) + 1
+        self._count()
+
+    def _count(self) -> None:
+        """How many snags each area has."""
+        self.counts = {}
+        for snag in self.session.snag_watch.snags:
+            if snag.severity is not Severity.NOTE:
+                area = Area[snag.area.upper()]
+                self.counts[area] = self.counts.get(area, 0) + 1
         self.update()
 
     def centre(self, area: Area) -> QPointF:

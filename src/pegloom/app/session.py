@@ -14,6 +14,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from pegloom.app.jobs import Job, JobRunner
 from pegloom.app.ladder import read_ladder
 from pegloom.app.recent import remember
+from pegloom.app.snagwatch import SnagWatch
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip, sample
@@ -171,6 +172,7 @@ class Session(QObject):
         """Proposed peg moves shown in the view."""
         self.drag_free = True
         """False while a drag on the stage is under way."""
+        self.snag_watch = SnagWatch(self)
         self.jobs = JobRunner(self)
         self.jobs.failed.connect(lambda text: self.said.emit(text, True))
         self.ticker = QTimer(self)
@@ -209,6 +211,8 @@ class Session(QObject):
         ):
             self.source, self.time = "", 0.0
         self._drop_stale()
+        if self.drag_free:
+            self.snag_watch.look(character)
         self.changed.emit(old, document)
 
     def _drop_stale(self) -> None:

@@ -362,6 +362,7 @@ class Window(QMainWindow):
         self.autosave.timer.stop()
         self.autosave.clear()
         self.strip.ruler.watch.stop()
+        self.session.snag_watch.stop()
         self.session.jobs.shut_down()
         self.collector.stop()
         event.accept()

@@ -16,7 +16,7 @@ from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.quality import bones_at
 from pegloom.core.skin.relax import relaxed
-from pegloom.core.skin.weights import Packed, Weights, cut, dense, from_dense
+from pegloom.core.skin.weights import Packed, Weights, cut, dense, packed, with_rows
 from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Part
 
@@ -69,15 +69,16 @@ class Stroke:
                 self.allowed[there[there >= 0]] = True
         # Skinning of the working copy: its own packed rows, rewritten only where a dab fell.
         width = max(int(np.diff(weights.indptr).max()), min(skin.influences, len(self.joint_ids)), 1)
-        self.packed_index = np.zeros((part.mesh.vertex_count, width), dtype=np.int32)
-        self.packed_value = np.zeros((part.mesh.vertex_count, width))
+        start = packed(weights, width)
+        self.packed_index, self.packed_value = start.indices.copy(), start.values.copy()
+        self._weights = weights
+        self._painted = np.zeros(self.g.count, dtype=bool)
         self._members = np.argsort(self.g.group, kind="stable")
         self._starts = np.searchsorted(self.g.group[self._members], np.arange(self.g.count + 1))
         self._stale: list[IntArray] = []
         self._posed: FloatArray | None = None
         self._posed_by: FloatArray | None = None
         self._rest = self.part.mesh.points[self.g.first]
-        self._pack(np.arange(self.g.count))
         self.columns = np.array([skeleton.index[j] for j in self.joint_ids])
         self.touched = False
         self.skeleton, self.skin = skeleton, skin
@@ -157,6 +158,7 @@ class Stroke:
         return self._alongs[joint], 1.5 * float(np.median(place_lengths(self.part.mesh).data))
 
     def _pack(self, rows: IntArray) -> None:
+        self._painted[rows] = True
         width = self.packed_index.shape[1]
         some = self.values[rows]
         order = np.argsort(-some, axis=1, kind="stable")[:, :width]
@@ -192,6 +194,16 @@ class Stroke:
             return skin_linear(points, rows, chosen)
         return skin_dual(points, rows, chosen, np.ascontiguousarray(self.share[some]))
 
+    def given(self) -> list[tuple[str, float]]:
+        """Who gave and who received so far: (joint, weight gained, in whole vertices' worth), the largest first."""
+        rows = self._painted
+        before = np.zeros(len(self.joint_ids))
+        held = dense(self._weights)[self.g.first[rows]]
+        before[: held.shape[1]] = held.sum(axis=0)
+        gained = self.values[rows].sum(axis=0) - before
+        order = np.argsort(-np.abs(gained))
+        return [(self.joint_ids[c], float(gained[c])) for c in order if abs(gained[c]) > 0.005]
+
     def influence(self, joint: str) -> FloatArray:
         """(n,) weight of a joint as painted so far."""
         if joint not in self.joint_ids:
@@ -199,8 +211,11 @@ class Stroke:
         return np.asarray(self.values[self.g.group, self.joint_ids.index(joint)])
 
     def weights(self) -> Weights:
-        """The painted weights, cut and normalised."""
-        return from_dense(cut(self.values, None)[self.g.group], self.joint_ids)
+        """The painted weights; rows nobody touched are those from before."""
+        vertices = np.flatnonzero(self._painted[self.g.group])
+        rows = cut(self.values[self._painted], None) if len(vertices) else self.values[:0]
+        number = np.cumsum(self._painted) - 1
+        return with_rows(self._weights, self.joint_ids, vertices, rows[number[self.g.group[vertices]]])
 
 
 class MaskStroke:

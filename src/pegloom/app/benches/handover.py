@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QComboBox
 
 from pegloom.app.benches.bench import Bench
 from pegloom.app.widgets import action_button, label
-from pegloom.checks import Severity, find_snags
+from pegloom.checks import Severity
 from pegloom.core.skeleton.names import SideStyle
 
 
@@ -38,6 +38,8 @@ class HandoverBench(Bench):
             action_button(self.actions.qactions["file.save"]), action_button(self.actions.qactions["file.save_as"])
         )
 
+        self.session.snag_watch.changed.connect(self.refresh)
+
     def show_document(self) -> None:
         character = self.session.character
         if character is None:
@@ -49,6 +51,6 @@ class HandoverBench(Bench):
             f"{len(character.included)} parts ({bound} bound), {joints} joints, {len(character.clips)} clips, "
             f"{len(character.images)} pictures. Clips on controls are baked to joints."
         )
-        found = [s for s in find_snags(character) if s.severity is not Severity.NOTE]
+        found = [s for s in self.session.snag_watch.snags if s.severity is not Severity.NOTE]
         self.snags.note.setText(str(len(found)))
         self.listed.setText("\n".join(s.message for s in found[:10]) or "None.")

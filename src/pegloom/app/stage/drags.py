@@ -243,9 +243,13 @@ class BrushDrag:
         skeleton = self.session.character.skeleton
         name = skeleton.joint(stroke.joint).name
         sides = " (both sides)" if stroke.other and stroke.other != stroke.joint else ""
-        self.session.try_edit(
+        done = self.session.try_edit(
             f"Brush {name}{sides}", lambda d: edits.set_part_weights(d, stroke.part.id, stroke.weights())
         )
+        given = stroke.given()[:4] if done else []
+        if given:
+            told = ", ".join(f"{skeleton.joint(j).name} {w:+.1f}" for j, w in given)
+            self.session.say(f"Weight moved, in vertices' worth: {told}")
 
     def cancel(self) -> None:
         self.refresh()

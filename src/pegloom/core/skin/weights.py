@@ -37,9 +37,11 @@ class Weights:
 
     def column(self, joint_id: str) -> FloatArray:
         """Weight (n,) of one joint; zeros where it is no influence."""
-        if joint_id not in self.joint_ids:
-            return np.zeros(self.vertex_count)
-        return dense(self)[:, self.joint_ids.index(joint_id)]
+        values = np.zeros(self.vertex_count)
+        if joint_id in self.joint_ids:
+            mine = np.flatnonzero(self.indices == self.joint_ids.index(joint_id))
+            values[np.searchsorted(self.indptr, mine, side="right") - 1] = self.values[mine]
+        return values
 
 
 @by_identity
@@ -108,17 +110,51 @@ def packed(weights: Weights, k: int = 0) -> Packed:
     """Rows of fixed length for skinning and files; k = 0 takes as many as the fullest row needs."""
     n = weights.vertex_count
     counts = np.diff(weights.indptr)
-    width = int(counts.max()) if n and k == 0 else k
-    width = max(width, 1)
-    indices, values = np.zeros((n, width), dtype=np.int32), np.zeros((n, width))
+    full = max(int(counts.max()) if n else 0, 1)
+    indices, values = np.zeros((n, full), dtype=np.int32), np.zeros((n, full))
     row = np.repeat(np.arange(n), counts)
-    order = np.lexsort((weights.indices, -weights.values, row))
-    place = np.arange(len(order)) - np.repeat(weights.indptr[:-1], counts)
-    keep = place < width
-    indices[row[order][keep], place[keep]] = weights.indices[order][keep]
-    values[row[order][keep], place[keep]] = weights.values[order][keep]
-    values /= values.sum(axis=1, keepdims=True)
-    return Packed(np.asarray(frozen(indices)), np.asarray(frozen(values)))
+    place = np.arange(len(row)) - np.repeat(weights.indptr[:-1], counts)
+    indices[row, place], values[row, place] = weights.indices, weights.values
+    order = np.argsort(-values, axis=1, kind="stable")
+    indices, values = np.take_along_axis(indices, order, axis=1), np.take_along_axis(values, order, axis=1)
+    width = k or full
+    more = ((0, 0), (0, max(width - full, 0)))
+    indices, values = np.pad(indices, more)[:, :width], np.pad(values, more)[:, :width]
+    values = values / values.sum(axis=1, keepdims=True)
+    return Packed(np.asarray(frozen(np.ascontiguousarray(indices))), np.asarray(frozen(values)))
+
+
+def with_rows(weights: Weights, joint_ids: Sequence[str], vertices: IntArray, rows: FloatArray) -> Weights:
+    """Some rows replaced, the others shared: what a stroke changes costs what it touches.
+
+    joint_ids : the columns of `rows` (r, j); they begin with the weights' own. vertices (r,) : which rows. Crumbs are
+    dropped and the new rows normalised. Raises ShapeError for columns in another order, or an empty row.
+    """
+    if tuple(joint_ids[: len(weights.joint_ids)]) != weights.joint_ids:
+        raise ShapeError("new rows must keep the columns the weights have")
+    new = from_dense(rows, joint_ids)
+    counts = np.diff(weights.indptr)
+    fresh = counts.copy()
+    fresh[vertices] = np.diff(new.indptr)
+    indptr = np.concatenate([[0], np.cumsum(fresh)])
+    indices, values = np.empty(indptr[-1], dtype=np.int64), np.empty(indptr[-1])
+    stays = np.ones(len(counts), dtype=bool)
+    stays[vertices] = False
+    for source, held, starts in (
+        (weights, np.flatnonzero(stays), indptr[:-1][stays]),
+        (new, None, indptr[:-1][vertices]),
+    ):
+        own = source.indptr[:-1] if held is None else source.indptr[:-1][held]
+        size = np.diff(source.indptr) if held is None else counts[held]
+        within = np.arange(int(size.sum())) - np.repeat(np.cumsum(size) - size, size)
+        there, here = np.repeat(starts, size) + within, np.repeat(own, size) + within
+        indices[there], values[there] = source.indices[here], source.values[here]
+    return Weights(
+        tuple(joint_ids),
+        np.asarray(frozen(indptr.astype(np.int64))),
+        np.asarray(frozen(indices)),
+        np.asarray(frozen(values)),
+    )
 
 
 def row_sums_hold(weights: Weights) -> bool:

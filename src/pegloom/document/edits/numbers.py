@@ -12,7 +12,7 @@ from pegloom.core.arrays import IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import place_neighbours, weld
 from pegloom.core.skin.brush import changed_rows, limited
-from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import with_weights
 from pegloom.document.model import Character, Document
 
@@ -59,8 +59,7 @@ def paste_row(
     there = goal[None, :] * free[:, None]
     there[:, lock] = values[some][:, lock]
     rows = values[some] + share * (there - values[some])
-    values[some] = limited(rows, _limit(character), locked=lock)
-    return _with(document, part_id, from_dense(values, ids))
+    return _with(document, part_id, with_rows(weights, ids, some, limited(rows, _limit(character), locked=lock)))
 
 
 def average_rows(document: Document, part_id: str, vertices: IntArray, *, locked: Collection[str] = ()) -> Document:
@@ -93,9 +92,8 @@ def set_number(
     wanted = np.full(len(places), float(value))
     made = changed_rows(values, column, places, wanted, neighbours=place_neighbours(mesh), heir=heir, locked=lock)
     values[places] = limited(made, _limit(character), keep=column if value > 0 else None, locked=lock)
-    mine = np.isin(g.group, places)
-    rows[mine] = values[g.group[mine]]
-    return _with(document, part_id, from_dense(rows, ids))
+    mine = np.flatnonzero(np.isin(g.group, places))
+    return _with(document, part_id, with_rows(weights, ids, mine, values[g.group[mine]]))
 
 
 def drop_influence(document: Document, part_id: str, joint_id: str, vertices: IntArray | None = None) -> Document:

@@ -26,7 +26,7 @@ from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
 from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, partners_within
 from pegloom.core.skin.strays import reduced, without_strays
 from pegloom.core.skin.transfer import TransferReport, transfer_weights
-from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.model import NO_ARRAYS, NO_RELAX, Character, Document, Part, PartKind, Skin
@@ -293,7 +293,9 @@ def brush_part(
         values = change(values, joint, some, context)
         keep = context.column(joint) if joint else None
         values = limit_rows(values, some, skin.influences, keep=keep, locked=context.lock(locked))
-    return _with_weights(document, part_id, from_dense(values[g.group], joint_ids))
+    rows = np.unique(np.concatenate([some for _, some in touched]))
+    mine = np.flatnonzero(np.isin(g.group, rows))
+    return _with_weights(document, part_id, with_rows(weights, joint_ids, mine, values[g.group[mine]]))
 
 
 def mirror_weights(

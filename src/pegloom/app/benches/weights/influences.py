@@ -19,7 +19,6 @@ from pegloom.app.actions import Actions
 from pegloom.app.session import Session
 from pegloom.app.theme import current
 from pegloom.app.widgets import Card, action_button, label
-from pegloom.core.skin.weights import dense
 from pegloom.scene.drawing import SIDE_COLOURS
 
 JOINT, SHARE, FIGURE, COLOUR = (Qt.ItemDataRole.UserRole + k for k in range(4))
@@ -140,16 +139,17 @@ class InfluenceCard(Card):
         most: dict[str, float] = {}
         total = sum(len(v) for v in session.vertices.values())
         for part, weights in skin.weights.items() if skin else ():
-            values = dense(weights)
+            matrix = weights.matrix()
             if self.here.isChecked():
-                some = values[session.vertices.get(part, np.zeros(0, dtype=np.int64))]
-                per = some.sum(axis=0) / max(total, 1)
+                matrix = matrix[session.vertices.get(part, np.zeros(0, dtype=np.int64))]
+                per = np.asarray(matrix.sum(axis=0)).ravel() / max(total, 1)
             else:
-                some = values
-                per = np.bincount(weights.indices, minlength=len(weights.joint_ids)).astype(float)
-            for joint, number, top in zip(weights.joint_ids, per, some.max(axis=0, initial=0.0), strict=True):
+                per = np.bincount(matrix.indices, minlength=len(weights.joint_ids)).astype(float)
+            top = np.zeros(len(weights.joint_ids))
+            np.maximum.at(top, matrix.indices, matrix.data)
+            for joint, number, largest in zip(weights.joint_ids, per, top, strict=True):
                 held[joint] = held.get(joint, 0.0) + float(number)
-                most[joint] = max(most.get(joint, 0.0), float(top))
+                most[joint] = max(most.get(joint, 0.0), float(largest))
         return held, most
 
     def _pick(self, item: QListWidgetItem) -> None:

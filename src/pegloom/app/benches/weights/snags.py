@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 from pegloom.app.actions import Actions
 from pegloom.app.session import Session
 from pegloom.app.widgets import Card, button, clear, label
-from pegloom.checks import find_snags
 
 FIXES = {
     "weights.bind": "Bind",
@@ -26,13 +25,14 @@ class SnagCard(Card):
         self.rows.setSpacing(6)
         self.body.addLayout(self.rows)
         self.listed: object = None
+        session.snag_watch.changed.connect(self.show_document)
 
     def show_document(self) -> None:
-        character = self.session.character
-        if character is self.listed or not self.session.drag_free:
+        found = self.session.snag_watch.snags
+        if found is self.listed:
             return
-        self.listed = character
-        snags = [s for s in find_snags(character) if s.area == "weights"] if character else []
+        self.listed = found
+        snags = [s for s in found if s.area == "weights"]
         self.note.setText(f"{len(snags)}" if snags else "none")
         clear(self.rows)
         for snag in snags[:12]:
