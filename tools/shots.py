@@ -117,7 +117,7 @@ def main() -> None:
     s.select("joint", "leg.l.lower")
     measured(app, window)
     ruler = window.strip.ruler
-    ruler._go_to_dip(min(ruler.dips(), key=lambda k: ruler.watch.row("leg.l.lower")[k].girth))
+    ruler._go_to_dip(min(ruler.dips(), key=lambda k: ruler.watch.row("leg.l.lower")[k].area))
     shoot("graph")
     for card in weights.cards:
         card.set_open(card is weights.weaves)
@@ -163,7 +163,10 @@ def measured(app: QApplication, window: Window) -> None:
     """Wait until the quality graph of the joint in hand is complete."""
     watch = window.strip.ruler.watch
     settle(app, 0.3)
-    while not watch.row(watch.region) or None in watch.row(watch.region) or None in watch.before:
+    while True:
+        row = watch.row(watch.region) if watch.region else watch.whole
+        if row and None not in row and None not in watch.before:
+            return
         settle(app, 0.2)
 
 

@@ -353,3 +353,38 @@ def test_pointing_says_the_exact_numbers(lesson):
     hand.until(lambda: "vertex" in hand.window.frame_.hint.text())
     text = hand.window.frame_.hint.text()
     assert "c_chest" in text and "of rest" in text
+
+
+def test_a_reach_is_dragged_in_the_view_and_binds(lesson):
+    from pegloom.core.skin.bind import BindMethod
+
+    hand, session = lesson, lesson.session
+    session.select("joint", "leg.l.upper")
+    open_card(hand, hand.bench.bind)
+    assert session.reach() == []
+    hand.bench.bind.method.setCurrentIndex(list(BindMethod).index(BindMethod.BY_REACH))
+    session.play_source("", 0.0)
+    hand.key(Qt.Key.Key_Z)
+    hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
+    hand.bot.wait(30)
+    lines = session.reach()
+    assert lines
+    size = hand.stage.size_in_points
+    thigh = session.frame().joints[session.character.skeleton.index["leg.l.upper"]][:3, 3]
+    spots = [hand.stage.camera.project(line, *size)[:, :2] for line in lines]
+    # The outer stave's middle: farthest to the side, below the joint.
+    points = np.concatenate([np.linspace(p[0], p[-1], 9)[2:-2] for p in spots if len(p) == 2])
+    out = points[np.argmax(points[:, 0])]
+    away = pixel_of(hand, thigh)
+    assert out[0] > away.x()
+    hand.drag(QPoint(round(out[0]), round(out[1])), (25, 0))
+    assert session.character.reaches["leg.l.upper"] > 1.2
+    assert session.character.reaches["leg.r.upper"] == session.character.reaches["leg.l.upper"]
+    assert "Reach of" in session.history.undo_name
+    assert hand.bench.bind.reach.value == pytest.approx(session.character.reaches["leg.l.upper"], abs=0.01)
+    hand.bench.bind.own_branch.click()
+    hand.click("button.weights.bind")
+    hand.idle()
+    assert session.character.skin.method == BindMethod.BY_REACH.value
+    # Bound, the card folds and takes the drawn reach with it.
+    assert session.reach() == [] or hand.bench.bind.is_open

@@ -20,6 +20,7 @@ from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip, sample
 from pegloom.core.motion.trials import Trial, trial_amount, trials_of
 from pegloom.core.rig.controls import Pose
+from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.history import History
@@ -27,6 +28,7 @@ from pegloom.document.model import Character, Document, KeptPose
 from pegloom.files.project import SUFFIX, open_project, save_project
 from pegloom.files.reading import read_mesh
 from pegloom.render.renderer import Display
+from pegloom.scene.drawing import reach_lines
 from pegloom.scene.lenses import Lens
 
 RANGE_TEST = "range test"
@@ -152,6 +154,8 @@ class Session(QObject):
         self.copied: Mapping[str, float] | None = None
         """A row of weights for pasting."""
         self.numbers_shown = False
+        self.reach_shown = False
+        """Whether the reach of the joint in hand is drawn, to be dragged."""
         self.influence = ""
         self.source = ""
         """What the strip plays: "" the pose in hand, RANGE_TEST, or a clip's id."""
@@ -426,6 +430,26 @@ class Session(QObject):
         values = np.concatenate(apart) if apart else np.zeros(1)
         rms, worst = 1000 * float(np.sqrt(np.mean(values**2))), 1000 * float(values.max(initial=0.0))
         return f"In this pose {rms:.1f} mm apart (root mean square), {worst:.1f} mm at most."
+
+    def reach(self) -> list[np.ndarray]:
+        """The drawn reach of the joint in hand: polylines in space; none where it is not shown."""
+        character, frame = self.character, self.frame()
+        if not self.reach_shown or self.area is not Area.WEIGHTS or character is None or character.skeleton is None:
+            return []
+        if self.influence not in character.skeleton.index or frame is None:
+            return []
+        return reach_lines(character.skeleton, self.influence, self.reach_radius, frame.joints)
+
+    @property
+    def reach_radius(self) -> float:
+        """Metres the joint in hand reaches: its limb's radius times its factor."""
+        character = self.character
+        parts = [p for p in character.included if p.mesh.face_count]
+        gauges = [gauge_of(p.mesh, character.skeleton, self.influence) for p in parts]
+        _, _, length = bones_at(character.skeleton, self.influence)
+        # At a limb's root the section is the trunk's; the limb itself is no wider than this.
+        radius = min(max((g.radius for g in gauges if g is not None), default=0.03 * character.height), 0.3 * length)
+        return radius * character.reaches.get(self.influence, 1.0)
 
     def other_frame(self) -> PosedFrame | None:
         """What stands right of the seam: the same pose with the compared weave."""

@@ -11,7 +11,8 @@ from pegloom.app.quality import QualityWatch
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Area, Session
 from pegloom.app.theme import current, icon
 from pegloom.app.widgets import button, label
-from pegloom.checks.quality import STRETCH_LIMIT, girth_limit
+from pegloom.checks.quality import STRETCH_LIMIT, doubtful, girth_limit
+from pegloom.core.skin.quality import Figures
 from pegloom.document import edits
 from pegloom.document.model import Image
 
@@ -297,16 +298,13 @@ class Ruler(QWidget):
 
     def dips(self) -> list[int]:
         """Samples where the region in hand is worst among its neighbours and past a limit."""
-        watch = self.watch
-        row, limit = watch.row(watch.region), girth_limit(watch.region)
-        found = []
+        region, row = self.watch.region, self.watch.row(self.watch.region)
+        found: list[int] = []
         for k, f in enumerate(row):
-            if f is None:
+            if f is None or not doubtful(region, f):
                 continue
             near = [g for g in row[max(k - 2, 0) : k + 3] if g is not None]
-            thin = f.girth is not None and f.girth < limit and f.girth <= min(g.girth or 9.0 for g in near) + 1e-9
-            long = f.stretch > STRETCH_LIMIT and f.stretch >= max(g.stretch for g in near) - 1e-9
-            if (thin or long) and not (found and k - found[-1] < 3):
+            if _badness(f) >= max(_badness(g) for g in near) - 1e-9 and not (found and k - found[-1] < 3):
                 found.append(k)
         return found
 
@@ -358,3 +356,12 @@ class Ruler(QWidget):
     def _scrub(self, x: float) -> None:
         time = self.time_at(x)
         self.session.go_to(round(time * self.session.rate) / self.session.rate)
+
+
+def _badness(f: Figures) -> float:
+    """One number to order a region's samples by: what is lost of girth and area, what is gained in length."""
+    return (
+        (1.0 - (f.girth if f.girth is not None else 1.0))
+        + (1.0 - (f.area if f.area is not None else 1.0))
+        + (f.stretch - 1.0)
+    )

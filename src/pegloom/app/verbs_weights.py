@@ -98,6 +98,7 @@ class WeightVerbs:
         session, base = self.session, self.session.history.present
         card = self.bench.bind
         method, influences = card.method.currentData(), card.influences.value()
+        branch, sight = card.own_branch.isChecked(), card.in_sight.isChecked()
         joints = None
         if card.some_joints.isChecked():
             joints = session.selection.ids if session.selection.kind == "joint" else ()
@@ -114,6 +115,7 @@ class WeightVerbs:
         def work(progress: Progress) -> object:
             return edits.bind(
                 base, method=method, influences=influences, part_ids=parts, joint_ids=joints,
+                own_branch=branch, in_sight=sight,
                 progress=progress, offload=session.jobs.helper.offload,
             )  # fmt: skip
 

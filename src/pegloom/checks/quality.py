@@ -27,6 +27,14 @@ def girth_limit(joint_id: str) -> float:
     return next((LIMITS[w] for w in (words[-1], words[0]) if w in LIMITS), USUAL_LIMIT)
 
 
+def doubtful(joint_id: str, figures: Figures) -> bool:
+    """Whether a joint's figures are past the limits of its kind: thin, flat (area goes with the girth squared), long."""
+    limit = girth_limit(joint_id)
+    thin = figures.girth is not None and figures.girth < limit
+    flat = figures.area is not None and figures.area < limit**2
+    return thin or flat or figures.stretch > STRETCH_LIMIT
+
+
 def _bound(character: Character) -> list[Part]:
     held = character.skin.weights if character.skin else {}
     return [p for p in character.included if p.id in held and p.mesh.face_count]

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pegloom.checks.quality import STRETCH_LIMIT, crossing_count, girth_limit, joint_figures
+from pegloom.checks.quality import crossing_count, doubtful, joint_figures
 from pegloom.core.geometry.mesh import is_watertight, place_edges, place_triangles, weld
 from pegloom.core.motion.trials import trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
@@ -85,9 +85,7 @@ def joint_trials(character: Character) -> tuple[tuple[JointFigures, ...], dict[s
         points = evaluate(character, trial_pose(character.skeleton, trial.id)).points
         for joint, f in joint_figures(character, points, ids).items():
             if f is not None:
-                thin = f.girth is not None and f.girth < girth_limit(joint)
                 name = character.skeleton.joint(joint).name
-                doubt = thin or f.stretch > STRETCH_LIMIT
-                found.append(JointFigures(trial.id, name, f.girth, f.area, f.stretch, f.folded, doubt))
+                found.append(JointFigures(trial.id, name, f.girth, f.area, f.stretch, f.folded, doubtful(joint, f)))
         crossing[trial.id] = crossing_count(character, points)
     return tuple(found), crossing

@@ -217,6 +217,8 @@ class Character:
     pose: Pose = field(default_factory=Pose)
     clips: tuple[Clip, ...] = ()
     weaves: tuple[Weave, ...] = ()
+    reaches: Mapping[str, float] = field(default_factory=dict)
+    """How far joints reach in the binds by distance, as factors of their own; 1 where none is named."""
     vertex_sets: Mapping[str, Mapping[str, IntArray]] = field(default_factory=dict)
     """Kept vertex selections: name -> part id -> vertices."""
     trials: tuple[KeptPose, ...] = ()

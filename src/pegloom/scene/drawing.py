@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
+from pegloom.core.geometry.transforms import any_perpendicular, normalised
 from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.skeleton.axes import clean_matrix
@@ -132,6 +133,31 @@ def draw_plaques(draw: DrawList, pegs: PegSet, skeleton: Skeleton, height: float
         corners = np.array([middle + a + b, middle - a + b, middle - a - b, middle + a - b, middle + a + b])
         draw.over.add(corners, side_colour(joint.side), 2.2, 0.95)
         draw.over.add(np.array([tip, middle]), side_colour(joint.side), 1.2, 0.7)
+
+
+def reach_lines(skeleton: Skeleton, joint_id: str, radius: float, worlds: FloatArray) -> list[FloatArray]:
+    """A joint's reach as the outline of a tube around its bones: rings and staves, in the pose."""
+    i = skeleton.index[joint_id]
+    joint = skeleton.joints[i]
+    ends = [c.position for c in skeleton.children(joint_id)] or [joint.tail or joint.position]
+    motion = worlds[i] @ skeleton.inverse_world[i]
+    here = np.array(joint.position)
+    turn = np.linspace(0, 2 * np.pi, 41)
+    lines = []
+    for end in ends:
+        way = np.array(end) - here
+        axis = normalised(way) if np.linalg.norm(way) > 1e-9 else np.array([0.0, 1.0, 0.0])
+        right = any_perpendicular(axis)
+        up = np.cross(axis, right)
+        ring = radius * (np.cos(turn)[:, None] * right + np.sin(turn)[:, None] * up)
+        rings = [here + t * way + ring for t in (0.0, 0.5, 1.0)]
+        lines += [*rings, *(np.stack([rings[0][k], rings[2][k]]) for k in (0, 10, 20, 30))]
+    return [line @ motion[:3, :3].T + motion[:3, 3] for line in lines]
+
+
+def draw_reach(draw: DrawList, lines: list[FloatArray], side: Side, *, held: bool) -> None:
+    for line in lines:
+        draw.over.add(line, side_colour(side), 2.2 if held else 1.3, alpha=0.95 if held else 0.6)
 
 
 def draw_ghost(draw: DrawList, lines: FloatArray) -> None:

@@ -191,6 +191,45 @@ class SeamDrag:
         self.session.set_view(seam=self.before)
 
 
+class ReachDrag:
+    """A joint's reach pulled wider or narrower, away from its bone or toward it."""
+
+    def __init__(self, session: Session, camera: Camera, size: Size, start: tuple[float, float]) -> None:
+        self.session, self.camera, self.size, self.start = session, camera, size, start
+        self.base, self.joint = session.history.present, session.influence
+        self.factor = session.character.reaches.get(self.joint, 1.0)
+        self.moved: object | None = None
+        frame, skeleton = session.frame(), session.character.skeleton
+        ends = [skeleton.index[c.id] for c in skeleton.children(self.joint)] or [skeleton.index[self.joint]]
+        places = np.array([frame.joints[skeleton.index[self.joint]][:3, 3], frame.joints[ends[0]][:3, 3]])
+        self.bone = camera.project(places, *size)[:, :2]
+        self.away = max(self._away(*start), 4.0)
+
+    def _away(self, x: float, y: float) -> float:
+        """Pixels from the bone."""
+        a, b = self.bone
+        way = b - a
+        t = float(np.clip((np.array([x, y]) - a) @ way / max(float(way @ way), 1e-9), 0.0, 1.0))
+        return float(np.hypot(*(np.array([x, y]) - a - t * way)))
+
+    def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
+        if self.moved is None and np.hypot(x - self.start[0], y - self.start[1]) < START_AFTER:
+            return
+        factor = float(np.clip(self.factor * self._away(x, y) / self.away, 0.1, 10.0))
+        factor = round(factor * 4) / 4 or 0.25 if snap else factor
+        self.moved = edits.set_reach(self.base, self.joint, factor, both_sides=self.session.both_sides)
+        self.session.preview(self.moved)
+
+    def release(self) -> None:
+        if self.moved is not None:
+            name = self.session.character.skeleton.joint(self.joint).name
+            factor = self.session.character.reaches.get(self.joint, 1.0)
+            self.session.commit(f"Reach of {name} {factor:.2f}", self.moved)
+
+    def cancel(self) -> None:
+        self.session.drop_preview()
+
+
 Seeds = Callable[[float, float], list[tuple[Part, np.ndarray]]]
 PAINTS = {
     BrushMode.ADD: Paint.ADD,

@@ -30,6 +30,7 @@ from pegloom.app.stage.drags import (
     Drag,
     MiddleDrag,
     PointDrag,
+    ReachDrag,
     SeamDrag,
     SelectDrag,
     TurnDrag,
@@ -249,13 +250,19 @@ class Stage(QOpenGLWidget):
                 drag, controls = held
                 allowed = _axes_allowed(controls[-1], drag.handle.kind)
                 drawing.draw_handle(draw, drag.handle, self.camera, self.grip, allowed)
+        lines = session.reach()
+        if lines:
+            side = character.skeleton.joint(session.influence).side
+            drawing.draw_reach(draw, lines, side, held=self.hovered == "reach")
         if session.area is Area.WEIGHTS:
             for part_id, chosen in session.vertices.items():
                 points = frame.points.get(part_id)
                 if points is None:
                     continue
-                for vertex in chosen[:: max(len(chosen) // 3000, 1)]:
-                    draw.dots.add(points[vertex], drawing.LINEN, 2.2, alpha=0.9)
+                many = len(chosen) > 600
+                for vertex in chosen[:: max(len(chosen) // 2500, 1)]:
+                    # Of many only a fine grain, so that what the lens shows is not hidden.
+                    draw.dots.add(points[vertex], drawing.LINEN, 1.2 if many else 2.2, alpha=0.5 if many else 0.9)
         return draw
 
     def _matrices(self, character: Character, frame: object) -> np.ndarray:
@@ -311,7 +318,7 @@ class Stage(QOpenGLWidget):
     def show_point(self, point: np.ndarray) -> None:
         """Centre on a place in space."""
         x, y, z = (float(v) for v in point)
-        self.camera = replace(self.camera, target=(x, y, z), distance=0.6 * (self.session.character.height))
+        self.camera = replace(self.camera, target=(x, y, z), distance=0.8 * (self.session.character.height))
         self.update()
 
     def look_along(self, axis: str) -> None:
@@ -450,6 +457,8 @@ class Stage(QOpenGLWidget):
             return None
         if self._seam_at(x):
             return SeamDrag(session, self.width())
+        if self._reach_at(x, y):
+            return ReachDrag(session, self.camera, size, (x, y))
         if session.area is Area.WEIGHTS and session.tool is Tool.SELECT:
             return SelectDrag(session, self._seeds, self._radius, shift or ctrl, take=ctrl)
         if session.area is Area.WEIGHTS and session.tool is Tool.BRUSH:
@@ -588,6 +597,12 @@ class Stage(QOpenGLWidget):
     def _seam_at(self, x: float) -> bool:
         return self.session.other is not None and abs(x - self.session.seam * self.width()) < 7
 
+    def _reach_at(self, x: float, y: float) -> bool:
+        """Whether the drawn reach is under a pixel; the brush paints through it."""
+        if self.session.tool in (Tool.BRUSH, Tool.SELECT):
+            return False
+        return any(line_distance(line, x, y, self.camera, self.size_in_points) < 6 for line in self.session.reach())
+
     @property
     def _radius(self) -> float:
         return self.session.brush.radius * self.session.character.height
@@ -695,6 +710,8 @@ class Stage(QOpenGLWidget):
             kind, found = self.thing_at(x, y) if self.pickable() != "part" else ("", "")
         if self._middle_at(x, y):
             found = "middle"
+        elif not found and self._reach_at(x, y):
+            found = "reach"
         grip = ""
         held = handle_for(self.session, self.camera, self.size_in_points) if self.pickable() == "control" else None
         if held is not None:
@@ -710,6 +727,9 @@ class Stage(QOpenGLWidget):
         character = self.session.character
         if self.pointer is not None and self._seam_at(self.pointer[0]):
             return "The seam: drag it to compare"
+        if found == "reach":
+            factor = character.reaches.get(self.session.influence, 1.0)
+            return f"Reach of {character.skeleton.joint(self.session.influence).name}: {factor:.2f}, {100 * self.session.reach_radius:.1f} cm; drag it"
         if self.brush_hit is not None and character is not None and character.skin is not None:
             part, hit = self.brush_hit
             weights = character.skin.weights.get(part.id)

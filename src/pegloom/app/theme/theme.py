@@ -82,6 +82,8 @@ QDoubleSpinBox::up-button, QSpinBox::up-button, QDoubleSpinBox::down-button, QSp
 QCheckBox {{ spacing: 7px; background: transparent; }}
 QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {faint}; border-radius: 4px; background: {window}; }}
 QCheckBox::indicator:checked {{ background: {woad}; border-color: {woad}; }}
+QListView::indicator {{ width: 12px; height: 12px; border: 1px solid {faint}; border-radius: 3px; background: {window}; }}
+QListView::indicator:checked {{ background: {woad}; border-color: {woad}; }}
 QCheckBox:focus {{ color: {woad}; }}
 QSlider {{ background: transparent; min-height: 18px; }}
 QSlider::groove:horizontal {{ height: 3px; background: {line}; border-radius: 1px; }}

@@ -116,6 +116,7 @@ from pegloom.document.edits.weights import (
     mirror_weights,
     reduce_influences,
     set_part_weights,
+    set_reach,
     smooth_weights,
     transfer,
 )
@@ -219,6 +220,7 @@ __all__ = [
     "set_part_weights",
     "set_pegs",
     "set_pose",
+    "set_reach",
     "set_relax",
     "set_relax_mask",
     "set_rest",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection
 from dataclasses import replace
+from functools import partial
 from types import MappingProxyType
 
 import numpy as np
@@ -31,7 +32,7 @@ from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.model import NO_ARRAYS, NO_RELAX, Character, Document, Part, PartKind, Skin
 
-METHODS = {
+METHODS: dict[BindMethod, Callable[..., Weights]] = {
     BindMethod.SEGMENT: bind_segment,
     BindMethod.ALONG_SKIN: bind_along_skin,
     BindMethod.THROUGH_BODY: bind_through_body,
@@ -47,6 +48,8 @@ def bind(
     influences: int = 4,
     part_ids: Collection[str] | None = None,
     joint_ids: Collection[str] | None = None,
+    own_branch: bool = False,
+    in_sight: bool = True,
     progress: Progress = silent,
     offload: Offload = directly,
 ) -> Document:
@@ -56,6 +59,8 @@ def bind(
 
     part_ids : bind only these; the others keep their weights. joint_ids : only these joints move anything; what the
     others would hold goes to the nearest of them up the skeleton, else to the nearest in place.
+    own_branch, in_sight : for the binds by distance: only joints of the nearest one's branch; only bones in sight.
+    There each joint's reach counts, too (`set_reach`).
     offload : where to run what would hold the interpreter for long (see core/jobs).
 
     Raises EditError without joints or parts, Cancelled from `progress`.
@@ -89,6 +94,10 @@ def bind(
             continue
         rigid = part.kind in (PartKind.HARD, PartKind.PROP)
         compute = METHODS[BindMethod.HARD if rigid else method]
+        if compute is bind_by_reach:
+            compute = partial(compute, reaches=character.reaches, own_branch=own_branch, in_sight=in_sight)
+        elif compute is bind_through_body:
+            compute = partial(compute, reaches=character.reaches, own_branch=own_branch)
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
         weights[part.id] = compute(part.mesh, skeleton, solid, influences=influences, progress=share, offload=offload)
         if joint_ids is not None:
@@ -109,6 +118,23 @@ def bind(
     )
     document = document.with_character(replace(document.require_character(), skin=skin))
     return keep_weave(document, method.value)[0]
+
+
+def set_reach(document: Document, joint_id: str, factor: float, *, both_sides: bool = True) -> Document:
+    """How far a joint reaches in the binds by distance: 1 as it is, 2 as if its bones were half as far.
+
+    Raises EditError for an unknown joint or a factor out of 0.1 to 10.
+    """
+    character = document.require_character()
+    skeleton = _skeleton(character)
+    if joint_id not in skeleton.index:
+        raise EditError(f"there is no joint {joint_id}")
+    if not 0.1 <= factor <= 10.0:
+        raise EditError("a joint's reach is from a tenth to ten times its own")
+    other = skeleton.other_side(joint_id) if both_sides else None
+    reaches = {**character.reaches, joint_id: factor, **({other: factor} if other else {})}
+    kept = {j: r for j, r in reaches.items() if abs(r - 1.0) > 1e-6}
+    return document.with_character(replace(character, reaches=MappingProxyType(kept)))
 
 
 def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -> Weights:
