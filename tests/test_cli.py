@@ -121,3 +121,20 @@ def test_trial_prints_what_the_poses_do():
     elbow = next(j for j in told["joints"] if j["trial"] == "elbow" and j["joint"] == "l_forearm")
     assert 0.4 < elbow["area"] < elbow["girth"] < 1.0
     assert told["crossing"]["elbow"] > 0 and told["crossing"]["nod"] == 0
+
+
+def test_bake_and_transfer_from_the_command_line(tmp_path):
+    out = tmp_path / "winch.pegloom"
+    baked = run("bake", DEMO / "winch.pegloom", "-o", out, "--steps", "4", "--influences", "2", "--json")
+    assert baked.exit_code == 0, baked.output
+    parts = json.loads(baked.stdout)["parts"]
+    assert parts and all(0.0 <= p["removed"] <= 1.0 and p["rms_mm"] >= 0.0 for p in parts)
+    refused = run("bake", DEMO / "winch.pegloom", "-o", out)
+    assert refused.exit_code == 1 and "nothing to bake" in refused.output
+    read = run("transfer", DEMO / "winch.pegloom", DEMO / "winch.pegloom", "-o", out, "--json")
+    assert read.exit_code == 0, read.output
+    told = json.loads(read.stdout)
+    assert all(a == b for a, b in told["joints"].items())
+    assert all(p["matched"] + p["filled"] + p["forced"] > 0 for p in told["parts"].values())
+    wrong = run("transfer", DEMO / "winch.pegloom", DEMO / "winch.pegloom", "-o", out, "--map", "nonsense")
+    assert wrong.exit_code == 1 and "THEIRS=OURS" in wrong.output

@@ -276,6 +276,53 @@ def bind(
 
 @app.command()
 @_plain_errors
+def transfer(
+    source: Annotated[Path, typer.Argument(metavar="FROM", help="a bound character")],
+    target: Annotated[Path, typer.Argument(metavar="TO", help="a character with joints")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    pairs: Annotated[list[str] | None, typer.Option("--map", metavar="THEIRS=OURS", help="joints to pair")] = None,
+    as_json: Json = False,
+) -> None:
+    """Read a character's weights from another, joints paired by name or as said."""
+    wrong = [p for p in pairs or [] if "=" not in p]
+    if wrong:
+        raise EditError(f"--map {wrong[0]}: say which is which, as THEIRS=OURS")
+    joint_map = dict(p.split("=", 1) for p in pairs or [])
+    other = _open(source).require_character()
+    document, reports, told = edits.read_weights(_open(target), other, joint_map=joint_map)
+    _write(output, document)
+    parts = {name: asdict(r) for name, r in reports.items()}
+    lines = [f"{n}: {r.matched} read, {r.filled} filled, {r.forced} forced, {r.far} far" for n, r in reports.items()]
+    _print({"parts": parts, "joints": told}, as_json, "\n".join([f"written: {output}", *lines]))
+
+
+@app.command()
+@_plain_errors
+def bake(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    influences: Influences = 4,
+    steps: Annotated[int, typer.Option(min=0, max=200, help="relax steps put on first; 0: bake what is there")] = 0,
+    clips: Annotated[bool, typer.Option(help="Follow the clips as well.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Bake surface relax and dual quaternion blending into plain weights."""
+    document = _open(source)
+    skin = document.require_character().skin
+    for part in skin.weights if skin is not None and steps else ():
+        document = edits.set_relax(document, part, steps=steps)
+    document, reports = edits.bake_relax(document, influences=influences, clips=clips)
+    _write(output, document)
+    told = [
+        {"part": r.part, "poses": r.poses, "removed": r.removed, "rms_mm": 1000 * float(np.sqrt(np.mean(r.error**2))),
+         "worst_mm": 1000 * float(r.error.max(initial=0.0))}
+        for r in reports
+    ]  # fmt: skip
+    _print({"parts": told}, as_json, "\n".join([f"written: {output}", *(f"{r.part}: {r.says}" for r in reports)]))
+
+
+@app.command()
+@_plain_errors
 def export(
     project: Path, output: Annotated[Path, typer.Option("-o", "--output", help=".glb")], as_json: Json = False
 ) -> None:

@@ -6,10 +6,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pegloom.core.errors import EditError, ShapeError
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skin.bind.reach import bind_by_reach
+from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.weights import dense, from_dense, packed, row_sums_hold, with_rows
 from pegloom.document import edits
 from tests.document.test_weaves import body, bound
+from tests.support.figures import box_limb
 
 
 def test_a_longer_reach_takes_more_and_both_sides_alike():
@@ -33,29 +37,22 @@ def test_a_longer_reach_takes_more_and_both_sides_alike():
 
 
 def test_own_branch_only_keeps_other_limbs_out():
-    document = bound()
-    made = edits.bind(document, method=BindMethod.BY_REACH, own_branch=True, in_sight=False)
-    weights = made.character.skin.weights[body(document)]
-    plain = edits.bind(document, method=BindMethod.BY_REACH, in_sight=False).character.skin.weights[body(document)]
-    skeleton = document.character.skeleton
-
-    def line_up(joint: str) -> set[str]:
-        found = set()
-        while joint is not None:
-            found.add(joint)
-            joint = skeleton.joint(joint).parent
-        return found
-
-    def strangers(w) -> int:
-        """Rows of joints that do not all hang together with any one of them: limbs mixed."""
-        count = 0
-        for row in dense(w):
-            held = [w.joint_ids[c] for c in np.flatnonzero(row > 0.05)]
-            count += not any(all(a in line_up(b) or b in line_up(a) for b in held) for a in held)
-        return count
-
-    assert strangers(plain) > 10
-    assert strangers(weights) == 0
+    # Two bones side by side in one tube, both hanging from a third.
+    mesh = box_limb(12)
+    skeleton = Skeleton(
+        (
+            Joint("root", "root", None, Side.CENTRE, (-0.1, 0, 0)),
+            Joint("a", "a", "root", Side.CENTRE, (0.1, 0, -0.05), tail=(0.95, 0, -0.05)),
+            Joint("b", "b", "root", Side.CENTRE, (0.1, 0, 0.05), tail=(0.95, 0, 0.05)),
+        )
+    )
+    solid = body_solid([mesh])
+    free = bind_by_reach(mesh, skeleton, solid, in_sight=False)
+    own = bind_by_reach(mesh, skeleton, solid, in_sight=False, own_branch=True)
+    both = lambda w: np.minimum(w.column("a"), w.column("b"))  # noqa: E731
+    assert both(free).max() > 0.05
+    assert both(own).max() == 0.0
+    assert row_sums_hold(own)
 
 
 @given(st.integers(0, 10_000))

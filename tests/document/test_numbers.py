@@ -251,3 +251,25 @@ def test_trials_of_ones_own():
     assert not edits.drop_trial(kept, made).character.trials
     with pytest.raises(EditError, match="no trial"):
         edits.drop_trial(document, made)
+
+
+def test_weights_are_read_from_another_character():
+    document = bound()
+    other = document.character
+    points = other.parts[0].mesh.points
+    # Twice as large, elsewhere, its joints called otherwise: the same weights all the same.
+    twin = edits.rename_joints(document, prefix="puppet:")
+    grown, reports, told = edits.read_weights(twin, other)
+    assert all(name.endswith(told[name].split(":")[-1]) for name in told)
+    report = reports[other.parts[0].name]
+    assert report.matched > 0.95 * len(points)
+    for joint in ("arm.l.upper", "leg.r.lower", "spine.chest"):
+        a, b = grown.character.skin.weights[body(grown)].column(joint), other.skin.weights[body(document)].column(joint)
+        assert np.abs(a - b).max() < 0.02
+    assert grown.character.weaves[-1].name.startswith("from ")
+    mapped, _, told = edits.read_weights(document, other, joint_map={"arm.l.end": "arm.l.lower"})
+    weights = mapped.character.skin.weights[body(mapped)]
+    assert weights.column("arm.l.end").max() == 0.0
+    assert weights.column("arm.l.lower").sum() > 1.3 * other.skin.weights[body(document)].column("arm.l.lower").sum()
+    with pytest.raises(EditError, match="not here"):
+        edits.read_weights(document, other, joint_map={"arm.l.end": "fin"})

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
 from functools import partial
 from types import MappingProxyType
@@ -13,7 +13,7 @@ from scipy import sparse
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mend import joined
-from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
+from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld, with_points
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
@@ -227,6 +227,74 @@ def transfer(
         raise EditError("choose another part to read the weights from")
     new, report = transfer_weights(source.mesh, held, target.mesh, influences=skin.influences, fill=fill)
     return _with_weights(document, target_id, new), report
+
+
+def read_weights(
+    document: Document, other: Character, *, joint_map: Mapping[str, str] | None = None
+) -> tuple[Document, dict[str, TransferReport], dict[str, str]]:
+    """Weights read from another character, standing alike, for every included part of this one.
+
+    The other is scaled to this one's height and stood in its place. Joints are matched by id, then by name; with
+    joint_map (their name or id -> ours) as said there. What matches nothing goes to its nearest matched joint above.
+    Returns the document, a report by part name, and which joint was read as which (names). The weights in hand are
+    kept as a weave. Raises EditError when one of the two has no joints, or the other no weights.
+    """
+    character = document.require_character()
+    skeleton, theirs = _skeleton(character), _skeleton(other)
+    bound = [p for p in other.included if other.skin is not None and p.id in other.skin.weights]
+    if other.skin is None or not bound:
+        raise EditError(f"{other.name} is not bound; there are no weights to read")
+    pairs = _joint_pairs(theirs, skeleton, joint_map or {})
+    mesh, held = _joined_skin(bound, dict(other.skin.weights))
+    here, there = character.all_points(), mesh.points
+    scale = character.height / max(float(np.ptp(there[:, 1])), 1e-9)
+    middle = [(a.min(axis=0) + a.max(axis=0)) / 2 for a in (here, there)]
+    placed = (there - middle[1]) * scale + middle[0]
+    source = with_points(mesh, placed)
+    limit = character.skin.influences if character.skin else other.skin.influences
+    document = keep_unkept(document, "in hand before")
+    made, reports = {}, {}
+    for part in character.included:
+        if part.mesh.face_count:
+            read, reports[part.name] = transfer_weights(source, held, part.mesh, influences=limit, joint_map=pairs)
+            rigid = part.kind in (PartKind.HARD, PartKind.PROP)
+            made[part.id] = _whole_by_shell(part.mesh, read, None) if rigid else read
+    skin = Skin(f"from {other.name}", limit, MappingProxyType(made))
+    document = document.with_character(replace(document.require_character(), skin=skin))
+    document, _ = keep_weave(document, f"from {other.name}")
+    told = {theirs.joint(a).name: skeleton.joint(b).name for a, b in pairs.items()}
+    return document, reports, told
+
+
+def _joint_pairs(theirs: Skeleton, ours: Skeleton, asked: Mapping[str, str]) -> dict[str, str]:
+    """Their joint ids to ours. Raises EditError for a joint asked for that is not here, or where nothing matches."""
+
+    def plain(name: str) -> str:
+        return "".join(c for c in name.rsplit(":", 1)[-1].lower() if c.isalnum())
+
+    ids = {j.id: j.id for j in ours.joints} | {j.name: j.id for j in ours.joints}
+    names = {plain(j.name): j.id for j in ours.joints}
+    direct: dict[str, str] = {}
+    for joint in theirs.joints:
+        wanted = asked.get(joint.id, asked.get(joint.name))
+        if wanted is not None and wanted not in ids:
+            raise EditError(f"the joint map names {wanted}, which is not here")
+        found = (
+            ids[wanted]
+            if wanted is not None
+            else (joint.id if joint.id in ours.index else names.get(plain(joint.name)))
+        )
+        if found is not None:
+            direct[joint.id] = found
+    if not direct:
+        raise EditError("no joint of the two goes by the same name; give a joint map")
+    pairs = {}
+    for joint in theirs.joints:
+        heir: str | None = joint.id
+        while heir is not None and heir not in direct:
+            heir = theirs.joint(heir).parent
+        pairs[joint.id] = direct[heir] if heir is not None else next(iter(direct.values()))
+    return pairs
 
 
 def fill_weight(
