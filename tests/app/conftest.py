@@ -8,6 +8,7 @@ from PyQt6.QtTest import QTest
 
 from pegloom.app.main import make_application
 from pegloom.app.window import Window
+from pegloom.files.choosing import Take
 from tests.support.figures import wick
 
 
@@ -17,12 +18,18 @@ class Answers:
     def __init__(self) -> None:
         self.open_path, self.save_path, self.yes = "", "", True
         self.asked: list[str] = []
+        self.take: object = Take()
+        self.offered: list[object] = []
 
     def open_file(self) -> str:
         return self.open_path
 
     def open_picture(self) -> str:
         return self.open_path
+
+    def choose_import(self, imported: object) -> object:
+        self.offered.append(imported)
+        return self.take
 
     def open_motion(self) -> str:
         return self.open_path

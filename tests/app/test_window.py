@@ -1,15 +1,24 @@
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QAbstractButton, QLineEdit, QWidget
 
+from pegloom.app.arrival import ArrivalSheet
 from pegloom.app.session import RANGE_TEST, Area, Tool
 from pegloom.core.geometry.mesh import place_edges, weld
+from pegloom.core.geometry.transforms import decompose
+from pegloom.core.motion.clips import Clip, Track
+from pegloom.core.motion.trials import trial_pose
+from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.document import edits
+from pegloom.files.choosing import Take
+from pegloom.files.gltf_write import write_glb
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
-from tests.support.figures import DEMO
+from tests.support.figures import DEMO, wick
 
 
 def picture(stage) -> np.ndarray:
@@ -273,3 +282,43 @@ def test_the_grow_handle_scales_the_whole_rig(rigged):
     grow = rigged.session.character.pose.controls["root"][6]
     assert 0.1 < grow < 3
     assert np.allclose(rigged.session.frame().joints[:, :3, 3], before * (1 + grow), atol=1e-6)
+
+
+def test_what_comes_in_is_chosen_before_it_does(hand, tmp_path):
+    # A clip that begins with bent elbows.
+    skeleton = wick().character.skeleton
+    worlds = evaluate_rig(skeleton, None, trial_pose(skeleton, "elbow")).joints
+    tracks = {}
+    for joint in ("arm.l.lower", "arm.r.lower"):
+        i = skeleton.index[joint]
+        _, turn, _ = decompose(np.linalg.inv(worlds[skeleton.parents[i]]) @ worlds[i])
+        tracks[joint] = (Track("rotation", np.array([0.0, 1.0]), np.tile(turn, (2, 1))),)
+    document, _ = edits.bring_motion(wick(), (Clip("bent", "bent", length=1.0, tracks=tracks),))
+    write_glb(tmp_path / "wick.glb", replace(document.character, clips=document.character.clips[-1:]))
+    window = hand.window
+    window.answers.take = None
+    window.open_path(tmp_path / "wick.glb")
+    hand.idle()
+    # Left: nothing has changed.
+    assert hand.session.character is None and len(window.answers.offered) == 1
+    sheet = ArrivalSheet(window.answers.offered[0], window)
+    sheet.show()
+    hand.bot.wait(30)
+    assert sheet.take == Take(parts=frozenset(p.id for p in window.answers.offered[0].parts))
+    hat = next(i for i, b in sheet.parts.items() if "hat_brim" in b.text())
+    sheet.parts[hat].click()
+    sheet.first.click()
+    assert sheet.take.rest_from_clip and hat not in sheet.take.parts
+    sheet.options["skeleton"].click()
+    assert not sheet.take.weights and not sheet.take.clips and not sheet.take.rest_from_clip
+    sheet.options["skeleton"].click()
+    window.answers.take = sheet.take
+    sheet.close()
+    window.open_path(tmp_path / "wick.glb")
+    hand.until(lambda: hand.session.character is not None)
+    character = hand.session.character
+    assert {p.name for p in character.parts} == {"body", "eyes"}
+    assert character.skin is not None and character.clips
+    # The first frame is the rest: the clip shows the file's own motion from there.
+    offered = next(p for p in window.answers.offered[1].parts if p.name == "body").mesh.points
+    assert np.abs(character.parts[0].mesh.points - offered).max() > 0.02

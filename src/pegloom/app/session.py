@@ -25,6 +25,8 @@ from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.history import History
 from pegloom.document.model import Character, Document, KeptPose
+from pegloom.files.choosing import Take, taken, worth_asking
+from pegloom.files.imported import Imported
 from pegloom.files.project import SUFFIX, open_project, save_project
 from pegloom.files.reading import read_mesh
 from pegloom.render.renderer import Display
@@ -178,6 +180,8 @@ class Session(QObject):
         """False while a drag on the stage is under way."""
         self.snag_watch = SnagWatch(self)
         self.jobs = JobRunner(self)
+        self.choose: Callable[[Imported], Take | None] = lambda _: Take()
+        """Asks what of a file comes in; None leaves it."""
         self.jobs.failed.connect(lambda text: self.said.emit(text, True))
         self.ticker = QTimer(self)
         self.ticker.setInterval(16)
@@ -259,8 +263,8 @@ class Session(QObject):
 
     # Files
 
-    def open(self, path: Path) -> None:
-        """Open a project at once, a mesh on a thread."""
+    def open(self, path: Path, *, choose: bool = False) -> None:
+        """Open a project at once, a mesh on a thread; choose: ask what comes in even of a plain mesh."""
         if path.suffix.lower() == SUFFIX:
             try:
                 document = open_project(path)
@@ -274,13 +278,32 @@ class Session(QObject):
 
         def work(progress: Progress) -> object:
             progress(0.1, f"reading {path.name}")
-            imported = read_mesh(path)
-            progress(0.7, "looking at how it stands")
+            return read_mesh(path)
+
+        def done(result: object) -> None:
+            imported: Imported = result  # type: ignore[assignment]
+            take = self.choose(imported) if choose or worth_asking(imported) else Take()
+            if take is None:
+                self.say(f"{path.name} stays where it is")
+                return
+            self._stand_in(path, imported, take)
+
+        self.jobs.start(Job(f"Opening {path.name}", work, done))
+
+    def _stand_in(self, path: Path, imported: Imported, take: Take) -> None:
+        """What was chosen of a file becomes the document."""
+
+        def work(progress: Progress) -> object:
+            progress(0.2, "looking at how it stands")
+            some = taken(imported, take)
             document = edits.bring_in(
-                Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
-                skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips, notes=imported.notes,
+                Document(), some.parts, name=path.stem, materials=some.materials, images=some.images,
+                skeleton=some.skeleton, weights=some.weights, clips=some.clips, notes=some.notes,
             )  # fmt: skip
-            return document, imported.notes
+            if take.rest_from_clip and some.clips:
+                progress(0.7, "taking the first frame as the rest")
+                document = edits.set_rest(document, sample(some.clips[0], 0.0, some.skeleton))
+            return document, some.notes
 
         def done(result: object) -> None:
             document, notes = result  # type: ignore[misc]

@@ -70,6 +70,8 @@ class Tag(QFrame):
     def refresh(self) -> None:
         selection, character = self.session.selection, self.session.character
         there = character is not None and selection.lead and not self.session.clean_view
+        # The table beside the stage tells more, and leaves less room.
+        there = there and not self.session.numbers_shown
         if there and selection.kind == "joint":
             there = character.skeleton is not None and selection.lead in character.skeleton.index
         if there and selection.kind == "control":

@@ -64,10 +64,10 @@ class Verbs:
 
     # File
 
-    def open(self) -> None:
+    def open(self, *, choose: bool = False) -> None:
         path = self.window.ask.open_file()
         if path:
-            self.window.open_path(Path(path))
+            self.window.open_path(Path(path), choose=choose)
 
     def save(self) -> None:
         if self.session.path is None:
@@ -271,6 +271,7 @@ class Verbs:
         a = Action
         table = [
             a("file.open", "Open a mesh or project", "File", self.open, "Open OBJ, glTF, GLB, PLY, STL, USD, ZIP or a project", "Ctrl+O"),
+            a("file.open_choosing", "Open, choosing what comes in", "File", lambda: self.open(choose=True), "Parts, skeleton, weights, clips, morph targets, looks", "Ctrl+Alt+O"),
             a("file.save", "Save", "File", self.save, "Save the project", "Ctrl+S", self.need_character),
             a("file.save_as", "Save as", "File", self.save_as, "Save the project elsewhere", "Ctrl+Shift+S", self.need_character),
             a("file.export", "Export GLB", "File", self.export, "Character, weights, pictures and clips as GLB", "Ctrl+E", self.need_character),

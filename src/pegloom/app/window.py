@@ -23,6 +23,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pegloom.app.actions import Actions
+from pegloom.app.arrival import ArrivalSheet
 from pegloom.app.autosave import Autosave
 from pegloom.app.benches import BENCHES
 from pegloom.app.collector import Collector
@@ -40,6 +41,8 @@ from pegloom.app.verbs_mesh import MeshVerbs
 from pegloom.app.verbs_weights import WeightVerbs
 from pegloom.app.widgets import button, label
 from pegloom.document.model import Document
+from pegloom.files.choosing import Take
+from pegloom.files.imported import Imported
 from pegloom.files.reading import READABLE as READABLE_MESHES
 from pegloom.render.renderer import Display
 
@@ -54,6 +57,7 @@ class Ask(Protocol):
     def open_file(self) -> str: ...
     def open_picture(self) -> str: ...
     def open_motion(self) -> str: ...
+    def choose_import(self, imported: Imported) -> Take | None: ...
     def name(self, title: str, suggestion: str) -> str: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
     def confirm(self, question: str) -> bool: ...
@@ -70,6 +74,10 @@ class AskByDialog:
 
     def open_picture(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Choose a picture", "", PICTURES)[0]
+
+    def choose_import(self, imported: Imported) -> Take | None:
+        sheet = ArrivalSheet(imported, self.window)
+        return sheet.take if sheet.exec() == QDialog.DialogCode.Accepted else None
 
     def open_motion(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Bring in motion", "", MOTIONS)[0]
@@ -114,6 +122,7 @@ class Window(QMainWindow):
         self.session.changed.connect(lambda *_: self._title())
         self.session.view_changed.connect(self._area)
         self.session.look_at.connect(self.stage.show_point)
+        self.session.choose = self.ask.choose_import
         self.palette_box.raise_()
         self._title()
         self._area()
@@ -242,7 +251,7 @@ class Window(QMainWindow):
         self.session.saved = Document()
         self._title()
 
-    def open_path(self, path: Path) -> None:
+    def open_path(self, path: Path, *, choose: bool = False) -> None:
         """Open a mesh or a project; a newer autosave beside a project is offered."""
         if self._may_leave():
             if self.session.character is not None:
@@ -253,7 +262,7 @@ class Window(QMainWindow):
             ):
                 self._recover(found, path)
                 return
-            self.session.open(path)
+            self.session.open(path, choose=choose)
             if path.suffix == ".pegloom" and self.session.character is not None:
                 demo = "demo" in path.parts and "assets" in path.parts
                 if demo:  # shown in his colours; saving asks for a place of its own
