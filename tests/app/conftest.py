@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import gc
+
 import pytest
-from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication
 
 from pegloom.app.main import make_application
 from pegloom.app.window import Window
@@ -140,7 +143,12 @@ def window(qapp, qtbot, tmp_path):
     assert made.close()
     assert not made.session.jobs.busy
     assert not made.session.ticker.isActive()
+    # Gone before the next one comes, and on this thread: widgets left in rings of references would otherwise be
+    # collected whenever memory is next asked for.
     made.deleteLater()
+    QApplication.sendPostedEvents(made, QEvent.Type.DeferredDelete.value)
+    del made
+    gc.collect()
 
 
 @pytest.fixture

@@ -388,3 +388,26 @@ def test_a_reach_is_dragged_in_the_view_and_binds(lesson):
     assert session.character.skin.method == BindMethod.BY_REACH.value
     # Bound, the card folds and takes the drawn reach with it.
     assert session.reach() == [] or hand.bench.bind.is_open
+
+
+def test_weights_go_from_part_to_part_and_across_by_the_card(lesson):
+    hand, session = lesson, lesson.session
+    body, eyes = session.character.parts[0], session.character.parts[1]
+    open_card(hand, hand.bench.carry)
+    card = hand.bench.carry
+    card.source.setCurrentIndex(card.source.findData(body.id))
+    card.target.setCurrentIndex(card.target.findData(eyes.id))
+    hand.click("button.weights.transfer")
+    hand.idle()
+    assert "vertices read" in card.report.text()
+    head = session.character.skin.weights[eyes.id].column("spine.head")
+    assert head.min() > 0.9
+    # The spoiled left shoulder takes the sound right one.
+    right = session.character.skin.weights[body.id].column("arm.r.upper").copy()
+    card.way.setCurrentIndex(1)
+    hand.click("weights.carry.mirror")
+    after = session.character.skin.weights[body.id]
+    assert after.column("arm.l.upper").sum() == pytest.approx(right.sum(), rel=0.02)
+    hand.click("button.weights.unmatched")
+    chosen = session.vertices.get(body.id, np.zeros(0))
+    assert len(chosen) < 0.05 * body.mesh.vertex_count

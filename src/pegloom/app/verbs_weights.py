@@ -328,22 +328,25 @@ class WeightVerbs:
         session.say(f"{count} vertices have no partner; they are selected" if count else "Every vertex has its partner")
 
     def transfer(self) -> None:
-        session, card = self.session, self.bench.carry
+        session, card, base = self.session, self.bench.carry, self.session.history.present
         source, target, fill = card.source.currentData(), card.target.currentData(), card.fill.isChecked()
-        told = ""
-
-        def edit(document: object) -> object:
-            nonlocal told
-            document, report = edits.transfer(document, source, target, fill=fill)
-            told = f"{report.matched} vertices read, {report.filled} filled"
-            told += f", {report.forced} read from the nearest place for want of a match" if report.forced else ""
-            told += f"; farthest {100 * report.farthest:.1f} cm"
-            return document
-
         names = [session.character.part(p).name for p in (source, target)]
-        if session.try_edit(f"Transfer weights, {names[0]} to {names[1]}", edit):
-            card.report.setText(told)
-            session.say(told)
+        title = f"Transfer weights, {names[0]} to {names[1]}"
+
+        def work(progress: Progress) -> object:
+            progress(0.1, "reading the nearest surface, filling between")
+            return edits.transfer(base, source, target, fill=fill)
+
+        def done(result: object) -> None:
+            document, report = result  # type: ignore[misc]
+            if self.window.verbs.land(base, title, document):
+                told = f"{report.matched} vertices read, {report.filled} filled"
+                told += f", {report.forced} read from the nearest place for want of a match" if report.forced else ""
+                told += f"; farthest {100 * report.farthest:.1f} cm"
+                card.report.setText(told)
+                session.say(told)
+
+        session.jobs.start(Job(title, work, done))
 
     # Weaves
 

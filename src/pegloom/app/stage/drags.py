@@ -403,3 +403,11 @@ def handle_kind(session: Session, control: Control) -> HandleKind:
     if wanted is not None and can[wanted]:
         return wanted
     return HandleKind.MOVE if can[HandleKind.MOVE] else HandleKind.TURN
+
+
+def axes_allowed(control: object, kind: HandleKind) -> str:
+    """The axes of a control's handle that its free channels allow."""
+    prefix = {HandleKind.MOVE: "move_", HandleKind.TURN: "turn_"}.get(kind)
+    if prefix is None:
+        return "xyz"
+    return "".join(a for a in "xyz" if prefix + a in control.free)

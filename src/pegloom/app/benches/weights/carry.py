@@ -34,8 +34,10 @@ class CarryCard(Card):
         self.only.setObjectName("weights.mirror_only")
         self.body.addWidget(self.by_place)
         self.body.addWidget(self.only)
+        mirror = action_button(q["weights.mirror"], "Mirror", role="main")
+        mirror.setObjectName("weights.carry.mirror")
         self.row(
-            action_button(q["weights.mirror"], "Mirror", role="main"),
+            mirror,
             action_button(q["weights.unmatched"], "Show unmatched"),
         )
         self.source, self.target = QComboBox(), QComboBox()
