@@ -31,6 +31,45 @@ class Paint(Enum):
     ALONG = "along"
 
 
+class Reached:
+    """Where a stroke may fall: places of a part, those across the middle, those a selection allows."""
+
+    def __init__(self, character: Character, part: Part, *, both_sides: bool, inside: IntArray | None) -> None:
+        self.part = part
+        self.g = weld(part.mesh)
+        self.rest = part.mesh.points[self.g.first]
+        self.across: IntArray | None = None
+        if both_sides:
+            middle = character.standing.middle if character.standing else 0.0
+            partner = partners(part.mesh, middle)[self.g.first]
+            self.across = np.where(partner >= 0, self.g.group[np.maximum(partner, 0)], -1)
+        self.allowed: BoolArray | None = None
+        if inside is not None and len(inside):
+            self.allowed = np.zeros(self.g.count, dtype=bool)
+            self.allowed[self.g.group[inside]] = True
+            if self.across is not None:
+                there = self.across[self.allowed]
+                self.allowed[there[there >= 0]] = True
+
+    def dab(
+        self, seed: IntArray, reach: float, hardness: float, facing: BoolArray | None
+    ) -> tuple[IntArray, FloatArray]:
+        """Places (r,) under one touch and its force (r,), 0 to 1, on the pointer's own side."""
+        places = np.unique(self.g.group[seed])
+        rows, force = dab(self.rest, place_lengths(self.part.mesh), places, reach, hardness=hardness)
+        if facing is not None:
+            seen = facing[self.g.first[rows]]
+            rows, force = rows[seen], force[seen]
+        return self.inside(rows, force)
+
+    def inside(self, rows: IntArray, force: FloatArray) -> tuple[IntArray, FloatArray]:
+        """Only what the selection allows."""
+        if self.allowed is None:
+            return rows, force
+        keep = self.allowed[rows]
+        return rows[keep], force[keep]
+
+
 class Stroke:
     """Paints one joint's weight on one part. Raises EditError where the part is not bound or the joint is locked."""
 
@@ -48,25 +87,14 @@ class Stroke:
         wanted = [j for j in (joint_id, other) if j and j not in weights.joint_ids]
         self.part, self.joint, self.other = part, joint_id, other
         self.joint_ids = (*weights.joint_ids, *dict.fromkeys(wanted))
-        self.g = weld(part.mesh)
+        self.where = Reached(character, part, both_sides=both_sides, inside=inside)
+        self.g = self.where.g
         self.values = np.zeros((self.g.count, len(self.joint_ids)))
         self.values[:, : len(weights.joint_ids)] = dense(weights)[self.g.first]
         self.neighbours = place_neighbours(part.mesh)
         self.influences = skin.influences
         self.lock: BoolArray = np.array([j in locked for j in self.joint_ids])
         self.heirs = {j: self._heir(character, j) for j in (joint_id, other) if j}
-        self.across: IntArray | None = None
-        if both_sides:
-            middle = character.standing.middle if character.standing else 0.0
-            partner = partners(part.mesh, middle)[self.g.first]
-            self.across = np.where(partner >= 0, self.g.group[np.maximum(partner, 0)], -1)
-        self.allowed: BoolArray | None = None
-        if inside is not None and len(inside):
-            self.allowed = np.zeros(self.g.count, dtype=bool)
-            self.allowed[self.g.group[inside]] = True
-            if self.across is not None:
-                there = self.across[self.allowed]
-                self.allowed[there[there >= 0]] = True
         # Skinning of the working copy: its own packed rows, rewritten only where a dab fell.
         width = max(int(np.diff(weights.indptr).max()), min(skin.influences, len(self.joint_ids)), 1)
         start = packed(weights, width)
@@ -78,7 +106,7 @@ class Stroke:
         self._stale: list[IntArray] = []
         self._posed: FloatArray | None = None
         self._posed_by: FloatArray | None = None
-        self._rest = self.part.mesh.points[self.g.first]
+        self._rest = self.where.rest
         self.columns = np.array([skeleton.index[j] for j in self.joint_ids])
         self.touched = False
         self.skeleton, self.skin = skeleton, skin
@@ -99,14 +127,10 @@ class Stroke:
 
         facing : (n,) vertices that may be touched (those turned to the eye), None for all.
         """
-        places = np.unique(self.g.group[seed])
-        rows, force = dab(self._rest, place_lengths(self.part.mesh), places, reach, hardness=hardness)
-        if facing is not None:
-            seen = facing[self.g.first[rows]]
-            rows, force = rows[seen], force[seen]
+        rows, force = self.where.dab(seed, reach, hardness, facing)
         self._apply(self.joint, rows, force * strength, paint, value)
-        if self.across is not None:
-            there = self.across[rows]
+        if self.where.across is not None:
+            there = self.where.across[rows]
             keep = there >= 0
             if self.other is not None and self.other != self.joint:
                 self._apply(self.other, there[keep], force[keep] * strength, paint, value)
@@ -115,9 +139,7 @@ class Stroke:
                 self._apply(self.joint, there[fresh], force[fresh] * strength, paint, value)
 
     def _apply(self, joint: str, rows: IntArray, force: FloatArray, paint: Paint, value: float) -> None:
-        if self.allowed is not None:
-            keep = self.allowed[rows]
-            rows, force = rows[keep], force[keep]
+        rows, force = self.where.inside(rows, force)
         if len(rows) == 0:
             return
         column = self.joint_ids.index(joint)
@@ -233,21 +255,12 @@ class MaskStroke:
         if of == "relax" and part.id not in skin.relax:
             raise EditError(f"{part.name} has no surface relax; put it on first")
         self.part, self.of, self.skeleton, self.skin = part, of, skeleton, skin
-        self.g = weld(part.mesh)
+        self.where = Reached(character, part, both_sides=both_sides, inside=inside)
+        self.g = self.where.g
         held = skin.dual.get(part.id) if of == "dual" else skin.relax[part.id].mask
         empty = 0.0 if of == "dual" else 1.0
         self.values = np.full(self.g.count, empty) if held is None else held[self.g.first].copy()
         self.neighbours = place_neighbours(part.mesh)
-        self.across: IntArray | None = None
-        if both_sides:
-            middle = character.standing.middle if character.standing else 0.0
-            partner = partners(part.mesh, middle)[self.g.first]
-            self.across = np.where(partner >= 0, self.g.group[np.maximum(partner, 0)], -1)
-        self.allowed: BoolArray | None = None
-        if inside is not None and len(inside):
-            self.allowed = np.zeros(self.g.count, dtype=bool)
-            self.allowed[self.g.group[inside]] = True
-        self._rest = part.mesh.points[self.g.first]
         self.touched = False
 
     def dab(
@@ -255,15 +268,9 @@ class MaskStroke:
         facing: BoolArray | None = None,
     ) -> None:  # fmt: skip
         """One touch, as `Stroke.dab`."""
-        places = np.unique(self.g.group[seed])
-        rows, force = dab(self._rest, place_lengths(self.part.mesh), places, reach, hardness=hardness)
-        if facing is not None:
-            seen = facing[self.g.first[rows]]
-            rows, force = rows[seen], force[seen]
-        if self.allowed is not None:
-            rows, force = rows[self.allowed[rows]], force[self.allowed[rows]]
-        if self.across is not None:
-            there = self.across[rows]
+        rows, force = self.where.dab(seed, reach, hardness, facing)
+        if self.where.across is not None:
+            there = self.where.across[rows]
             fresh = (there >= 0) & ~np.isin(there, rows)
             rows, force = np.concatenate([rows, there[fresh]]), np.concatenate([force, force[fresh]])
         force = force * strength
