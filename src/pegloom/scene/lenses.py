@@ -12,7 +12,7 @@ from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.measures import vertex_strain
 from pegloom.core.skin.strays import find_strays
-from pegloom.core.skin.weights import Weights, dense
+from pegloom.core.skin.weights import Weights, dense, dense_over
 from pegloom.document.model import Part
 
 
@@ -162,11 +162,7 @@ def difference_of(
     if largest > 1e-6:
         return apart, largest, True
     ids = list(dict.fromkeys([*weights.joint_ids, *others.joint_ids]))
-    rows = []
-    for own in (weights, others):
-        block = np.zeros((own.vertex_count, len(ids)))
-        block[:, [ids.index(j) for j in own.joint_ids]] = dense(own)
-        rows.append(block)
+    rows = [dense_over(own, ids) for own in (weights, others)]
     return np.abs(rows[0] - rows[1]).sum(axis=1) / 2, 1.0, False
 
 

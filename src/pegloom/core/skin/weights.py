@@ -50,6 +50,14 @@ def dense(weights: Weights) -> FloatArray:
     return np.asarray(frozen(weights.matrix().toarray()))
 
 
+def dense_over(weights: Weights, joint_ids: Sequence[str]) -> FloatArray:
+    """All weights as an own (n, j) array over these columns, which must hold the weights' own."""
+    values = np.zeros((weights.vertex_count, len(joint_ids)))
+    place = {joint: c for c, joint in enumerate(joint_ids)}
+    values[:, [place[joint] for joint in weights.joint_ids]] = dense(weights)
+    return values
+
+
 def from_dense(values: FloatArray, joint_ids: Sequence[str], *, influences: int | None = None) -> Weights:
     """Weights of a dense (n, j) array: cut to the largest `influences` a row, tiny ones dropped, rows normalised.
 

@@ -12,7 +12,7 @@ from pegloom.core.arrays import IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import place_neighbours, weld
 from pegloom.core.skin.brush import changed_rows, limited
-from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
+from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense, with_rows
 from pegloom.document.edits.skins import with_weights
 from pegloom.document.model import Character, Document
 
@@ -47,8 +47,7 @@ def paste_row(
     if not wanted:
         raise EditError("the copied row holds nothing that may be pasted here")
     ids = (*weights.joint_ids, *[j for j in wanted if j not in weights.joint_ids])
-    values = np.zeros((weights.vertex_count, len(ids)))
-    values[:, : len(weights.joint_ids)] = dense(weights)
+    values = dense_over(weights, ids)
     some = whole_places(character, part_id, vertices)
     lock = np.array([j in locked for j in ids])
     goal = np.zeros(len(ids))
@@ -82,9 +81,7 @@ def set_number(
     ids = weights.joint_ids if joint_id in weights.joint_ids else (*weights.joint_ids, joint_id)
     mesh = character.part(part_id).mesh
     g = weld(mesh)
-    rows = np.zeros((weights.vertex_count, len(ids)))
-    rows[:, : len(weights.joint_ids)] = dense(weights)
-    values = rows[g.first]
+    values = dense_over(weights, ids)[g.first]
     lock = np.array([j in locked for j in ids])
     column, places = ids.index(joint_id), np.unique(g.group[np.atleast_1d(vertices)])
     parent = skeleton.joint(joint_id).parent
@@ -110,8 +107,7 @@ def drop_influence(document: Document, part_id: str, joint_id: str, vertices: In
     ids = weights.joint_ids if parent is None or parent in weights.joint_ids else (*weights.joint_ids, parent)
     mesh = character.part(part_id).mesh
     g = weld(mesh)
-    values = np.zeros((g.count, len(ids)))
-    values[:, : len(weights.joint_ids)] = dense(weights)[g.first]
+    values = dense_over(weights, ids)[g.first]
     column = ids.index(joint_id)
     places = np.unique(g.group[some[held]])
     rest = values.copy()
@@ -147,8 +143,7 @@ def replace_influence(
     if old_id not in weights.joint_ids:
         raise EditError(f"{_name(character, old_id)} holds nothing there")
     ids = weights.joint_ids if new_id in weights.joint_ids else (*weights.joint_ids, new_id)
-    values = np.zeros((weights.vertex_count, len(ids)))
-    values[:, : len(weights.joint_ids)] = dense(weights)
+    values = dense_over(weights, ids)
     some = np.arange(len(values)) if vertices is None else whole_places(character, part_id, vertices)
     values[some, ids.index(new_id)] += values[some, ids.index(old_id)]
     values[some, ids.index(old_id)] = 0.0

@@ -12,7 +12,7 @@ from scipy import sparse
 
 from pegloom.core.arrays import FloatArray, owned_floats
 from pegloom.core.skin.relax import Relax
-from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense
 from pegloom.document.model import Character, Part, Skin
 
 V = TypeVar("V")
@@ -88,12 +88,7 @@ def joined_to(skin: Skin, parts: list[Part]) -> Skin:
 def stacked(pieces: list[Weights]) -> Weights:
     """Weights of several parts one below the other, over all their joints."""
     joints = list(dict.fromkeys(j for w in pieces for j in w.joint_ids))
-    rows = []
-    for own in pieces:
-        block = np.zeros((own.vertex_count, len(joints)))
-        block[:, [joints.index(j) for j in own.joint_ids]] = dense(own)
-        rows.append(block)
-    return from_dense(np.concatenate(rows), joints)
+    return from_dense(np.concatenate([dense_over(own, joints) for own in pieces]), joints)
 
 
 def _full_mask(relax: Relax | None, count: int) -> FloatArray:

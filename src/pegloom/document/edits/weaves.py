@@ -20,7 +20,7 @@ from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.bake import Baked, bake_weights
 from pegloom.core.skin.relax import Relax
 from pegloom.core.skin.select import softened
-from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense
 from pegloom.document.edits.skins import with_weights
 from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Document, Part, Skin, Weave
@@ -120,11 +120,7 @@ def mix_weave(
 
 def _blended(here: Weights, there: Weights, share: FloatArray, influences: int) -> Weights:
     ids = list(dict.fromkeys([*here.joint_ids, *there.joint_ids]))
-    rows = []
-    for own in (here, there):
-        block = np.zeros((own.vertex_count, len(ids)))
-        block[:, [ids.index(j) for j in own.joint_ids]] = dense(own)
-        rows.append(block)
+    rows = [dense_over(own, ids) for own in (here, there)]
     mixed = rows[0] + share[:, None] * (rows[1] - rows[0])
     made = from_dense(mixed, ids, influences=influences)
     if np.diff(here.indptr).max(initial=0) <= influences:
