@@ -15,6 +15,7 @@ from pegloom.document import edits
 from pegloom.document.edits.weaves import kept_as
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document, PartKind
+from pegloom.files.project import open_project, save_project
 from tests.support.figures import rigged_capsules
 
 
@@ -48,6 +49,18 @@ def test_a_bind_lands_as_a_weave_and_what_was_in_hand_is_kept():
     assert np.array_equal(rows(back), rows(painted))
     # Going back lost nothing either: the bind by reach is still a weave.
     assert any(w.name == BindMethod.BY_REACH.value for w in back.character.weaves)
+
+
+def test_a_weave_in_hand_is_still_known_after_saving_and_opening(tmp_path):
+    document = edits.set_relax(bound(), body(bound()), steps=4)
+    document, _ = edits.keep_weave(document, "mine")
+    save_project(tmp_path / "x.pegloom", document)
+    again = open_project(tmp_path / "x.pegloom")
+    assert kept_as(again.character).name == "mine"
+    assert kept_as(edits.set_relax(again, body(again), steps=5).character) is None
+    # Binding anew keeps no second copy of what is kept already.
+    names = [w.name for w in edits.bind(again, method=BindMethod.HARD).character.weaves]
+    assert "in hand before" not in names
 
 
 def test_weaves_are_named_renamed_and_forgotten():

@@ -55,7 +55,19 @@ def keep_unkept(document: Document, name: str) -> Document:
 
 def kept_as(character: Character) -> Weave | None:
     """The weave that is the weights in hand, unchanged; None where they are kept nowhere."""
-    return next((w for w in character.weaves if w.skin is character.skin), None)
+    skin = character.skin
+    return next((w for w in character.weaves if skin is not None and _same(w.skin, skin)), None)
+
+
+def _same(a: Skin, b: Skin) -> bool:
+    """Whether two skins share all their arrays, as they still do after saving and opening."""
+
+    def arrays(skin: Skin) -> dict[tuple[str, str], object]:
+        found: dict[tuple[str, str], object] = {("weights", k): id(w.values) for k, w in skin.weights.items()}
+        found |= {("dual", k): id(v) for k, v in skin.dual.items()}
+        return found | {("relax", k): (r.steps, r.strength, id(r.mask)) for k, r in skin.relax.items()}
+
+    return a is b or (a.influences == b.influences and arrays(a) == arrays(b))
 
 
 def take_weave(document: Document, weave_id: str) -> Document:
