@@ -1,5 +1,7 @@
 """The default bind, and those by distance: laws, leaks, shapes unlike characters."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import trimesh
@@ -200,3 +202,69 @@ def test_no_cliffs_between_neighbours(demo):
     edges = place_edges(part.mesh)
     step = np.abs(values[edges[:, 0]] - values[edges[:, 1]]).sum(axis=1)
     assert step.max() < 1.5  # 2 is nothing in common; fingers part within an edge
+
+
+def head_on_a_neck(ears):
+    """A ball on a thin stalk over a block, its chin level with the neck; the head joint holds ears alone, or nothing."""
+    block = trimesh.creation.box((0.5, 0.5, 0.3)).subdivide().subdivide().subdivide().subdivide()
+    stalk = trimesh.creation.cylinder(radius=0.06, height=0.3, sections=24)
+    stalk.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
+    stalk.apply_translation([0, 0.3, 0])
+    ball = trimesh.creation.icosphere(subdivisions=4, radius=0.2)
+    ball.apply_translation([0, 0.5, 0.1])
+    mesh = as_mesh(trimesh.util.concatenate([block, stalk, ball]))
+    joints = [
+        Joint("spine", "spine", None, Side.CENTRE, (0.0, -0.2, 0.0)),
+        Joint("neck", "neck", "spine", Side.CENTRE, (0.0, 0.25, 0.0)),
+        Joint("head", "head", "neck", Side.CENTRE, (0.0, 0.38, 0.02)),
+    ]
+    for side, sign in ((Side.LEFT, 1.0), (Side.RIGHT, -1.0)):
+        joints.append(
+            Joint(f"arm{sign}", f"arm{sign}", "spine", side, (0.2 * sign, 0.2, 0.0), tail=(0.25 * sign, 0.2, 0.0))
+        )
+        if ears:
+            joints.append(
+                Joint(f"ear{sign}", f"ear{sign}", "head", side, (0.15 * sign, 0.6, 0.1), tail=(0.2 * sign, 0.66, 0.1))
+            )
+    return mesh, Skeleton(tuple(joints))
+
+
+def test_a_head_that_only_holds_ears_keeps_its_chin():
+    mesh, skeleton = head_on_a_neck(ears=True)
+    weights = METHODS[BindMethod.SEGMENT](mesh, skeleton, body_solid([mesh]))
+    chin = (mesh.points[:, 2] > 0.22) & (mesh.points[:, 1] < 0.45)
+    assert chin.sum() > 20
+    assert weights.column("head")[chin].min() > 0.8
+    ears = weights.column("ear1.0") + weights.column("ear-1.0")
+    assert ears[chin].max() < 0.05
+
+
+@pytest.mark.parametrize("name", ["Root", "B_Origin", "scene_world"])
+def test_a_joint_that_only_carries_the_body_moves_no_vertex(name):
+    mesh = tube()
+    chained = chain((0.02, 0, 0), (0.5, 0, 0), (0.98, 0, 0)).joints
+    carrier = Joint("c", name, None, Side.CENTRE, (0.0, 0.0, 0.0))
+    carried = Skeleton((carrier, replace(chained[0], parent="c"), *chained[1:]))
+    solid = body_solid([mesh])
+    for method in METHODS.values():
+        weights = method(mesh, carried, solid, influences=4)
+        assert weights.column("c").max() == 0.0
+    plain = Skeleton((replace(carrier, name="Stem"), *carried.joints[1:]))
+    assert METHODS[BindMethod.SEGMENT](mesh, plain, solid).column("c").max() > 0.0
+
+
+def test_no_edge_tears_where_legs_part():
+    """Per radian of a leg an edge opens by under four times its length (over five without the easing)."""
+    character = edits.bind(wick()).character
+    part, skeleton = character.parts[0], character.skeleton
+    g = weld(part.mesh)
+    weights = character.skin.weights[part.id]
+    edges = place_edges(part.mesh)
+    points = part.mesh.points[g.first]
+    length = np.linalg.norm(points[edges[:, 0]] - points[edges[:, 1]], axis=1)
+    for side, sign in (("l", 1.0), ("r", -1.0)):
+        leg = sum(weights.column(j.id) for j in skeleton.joints if j.id.startswith(f"leg.{side}"))[g.first]
+        lever = np.linalg.norm(points[edges].mean(axis=1) - skeleton.joint(f"leg.{side}.upper").position, axis=1)
+        assert (np.abs(leg[edges[:, 0]] - leg[edges[:, 1]]) * lever / length).max() < 4.0
+        # The crotch is the hips': neither leg has more than a trace beyond the middle.
+        assert leg[points[:, 0] * sign < -0.005].max() < 0.05

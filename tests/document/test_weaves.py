@@ -127,7 +127,8 @@ def test_dual_quaternions_keep_a_twisted_wrist_round():
 
 
 def test_a_bake_leaves_plain_weights_near_the_relaxed_surface_and_disturbs_nothing():
-    document = bound()
+    # A bind that leaves sharp steps: about half of the gap to its relaxed surface is one that weights can close.
+    document = edits.bind(rigged_capsules(), method=BindMethod.THROUGH_BODY)
     part = body(document)
     # A state in the middle of things: posed, with a clip, something selected for the pose in hand.
     document = edits.build_controls(document)
@@ -140,8 +141,10 @@ def test_a_bake_leaves_plain_weights_near_the_relaxed_surface_and_disturbs_nothi
     assert after.pose is before.pose and after.clips is before.clips and after.rig is before.rig
     assert most_influences(after.skin.weights[part]) <= 4
     report = reports[0]
-    assert report.removed > 0.4
+    assert report.removed > 0.5
     assert (report.error <= report.before + 1e-6).mean() > 0.999
+    more = edits.bake_relax(document, influences=8, random=10)[1][0]
+    assert more.removed > report.removed - 0.01, "strays kept out must not cost what more influences bring"
     assert "gap closed" in report.says
     # The error said is the error seen: against the relaxed surface in one of the poses.
     gap = lambda d: np.sqrt(np.mean(np.sum((posed(d) - posed(document)) ** 2, axis=1)))  # noqa: E731

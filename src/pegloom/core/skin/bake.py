@@ -24,6 +24,8 @@ from pegloom.core.skin.weights import Weights, dense, from_dense
 
 CANDIDATES = 12
 """Joints tried for a row, at most."""
+BARRINGS = 5
+"""How often joints that crept in are barred and their rows fitted anew."""
 HOLD = 2e-4
 """r above as a share of how far the joints disagree: it settles what the poses leave open."""
 
@@ -68,14 +70,31 @@ def bake_weights(
     values = np.zeros_like(before)
     _fit(gram, reference, tried, old, influences, HOLD, values)
     made = _spread_columns(values, tried, weights, g.group, influences)
-    # A joint that crept in far from its own region follows well here and surprises everywhere else: such rows go back.
+    # A joint that crept in far from its own region follows well here and surprises everywhere else: it is barred
+    # there and the row fitted anew from the others; what stays stubborn goes back.
     known = {(s.joint, int(v)) for s in find_strays(mesh, weights) for v in s.vertices}
-    for _ in range(3):
-        crept = [v for s in find_strays(mesh, made) for v in s.vertices if (s.joint, int(v)) not in known]
+    for attempt in range(BARRINGS):
+        crept = [
+            (s.joint, int(v)) for s in find_strays(mesh, made) for v in s.vertices if (s.joint, int(v)) not in known
+        ]
         if not crept:
             break
-        rows = np.unique(g.group[np.array(crept)])
-        values[rows] = old[rows]
+        rows = np.unique(g.group[[v for _, v in crept]])
+        if attempt == BARRINGS - 1:
+            values[rows] = old[rows]
+        else:
+            _bar(tried, reference, [(g.group[v], weights.joint_ids.index(j)) for j, v in crept])
+            again = np.zeros((len(rows), tried.shape[1]))
+            _fit(
+                gram[rows],
+                reference[rows],
+                tried[rows],
+                np.where(tried[rows] >= 0, old[rows], 0.0),
+                influences,
+                HOLD,
+                again,
+            )
+            values[rows] = again
         made = _spread_columns(values, tried, weights, g.group, influences)
     if find_strays(mesh, made) and not known:
         made = without_strays(mesh, made)[0]
@@ -87,6 +106,17 @@ def bake_weights(
     rms = np.sqrt(np.maximum(np.einsum("ni,nij,nj->n", values, gram, values), 0.0) / max(count, 1))
     progress(1.0, "baked")
     return Baked(made, rms[g.group], np.sqrt(wasted / max(count, 1))[g.group])
+
+
+def _bar(tried: IntArray, reference: FloatArray, strays: list[tuple[int, int]]) -> None:
+    """Joints taken from what is tried for some rows, in place; the last one of a row stays."""
+    for row, joint in set(strays):
+        at = np.flatnonzero(tried[row] == joint)
+        if len(at) and (tried[row] >= 0).sum() > 1:
+            tried[row, at] = -1
+            reference[row, at] = 0.0
+            left = reference[row].sum()
+            reference[row] = reference[row] / left if left > 0 else (tried[row] >= 0) / (tried[row] >= 0).sum()
 
 
 def _spread_columns(values: FloatArray, tried: IntArray, weights: Weights, group: IntArray, influences: int) -> Weights:

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
+from numba import njit
 from scipy import sparse
 
 from pegloom.core.arrays import FloatArray, IntArray, frozen
@@ -86,16 +87,9 @@ def cut(values: FloatArray, influences: int | None) -> FloatArray:
 
     Raises ShapeError naming the first row that holds nothing.
     """
-    w = values.copy()
+    w = np.array(values, dtype=np.float64, order="C")
     if influences is not None and influences < w.shape[1]:
-        order = np.argsort(-w, axis=1, kind="stable")
-        ranked = np.take_along_axis(w, order, axis=1)
-        # Where the last to stay and the first to go are equal (a left and a right joint at the middle), both go, so
-        # that a mirrored row chooses alike; unless nothing larger would be left.
-        last, first_out = ranked[:, influences - 1], ranked[:, influences]
-        tied = (last - first_out <= EVEN) & (first_out > 0) & (ranked[:, 0] > last + EVEN)
-        np.put_along_axis(w, order[:, influences:], 0.0, axis=1)
-        w[tied] = np.where(w[tied] > last[tied, None] + EVEN, w[tied], 0.0)
+        _keep_strongest(w, influences)
     total = w.sum(axis=1, keepdims=True)
     empty = np.flatnonzero(total[:, 0] <= 0)
     if len(empty):
@@ -103,6 +97,39 @@ def cut(values: FloatArray, influences: int | None) -> FloatArray:
     w /= total
     w[w < WEIGHT_TINY] = 0.0
     return np.asarray(w / w.sum(axis=1, keepdims=True))
+
+
+@njit(cache=True, nogil=True)
+def _keep_strongest(w, influences):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """All but the largest few of each row set to 0, in place.
+
+    Where the last to stay and the first to go are equal (a left and a right joint at the middle), both go, so that a
+    mirrored row chooses alike; unless nothing larger would be left.
+    """
+    kept = np.empty(influences, dtype=np.int64)
+    for r in range(w.shape[0]):
+        first, last, out = 0.0, 0.0, 0.0
+        for rank in range(influences + 1):
+            best = -1
+            for j in range(w.shape[1]):
+                taken = False
+                for k in range(min(rank, influences)):
+                    taken = taken or kept[k] == j
+                if not taken and (best < 0 or w[r, j] > w[r, best]):
+                    best = j
+            if rank < influences:
+                kept[rank] = best
+                last = w[r, best]
+                first = last if rank == 0 else first
+            else:
+                out = w[r, best]
+        tied = last - out <= EVEN and out > 0 and first > last + EVEN
+        for j in range(w.shape[1]):
+            stays = False
+            for k in range(influences):
+                stays = stays or kept[k] == j
+            if not stays or (tied and w[r, j] <= last + EVEN):
+                w[r, j] = 0.0
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)

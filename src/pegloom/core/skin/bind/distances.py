@@ -15,11 +15,13 @@ from pegloom.core.geometry.mesh import Mesh, vertex_normals, weld
 from pegloom.core.geometry.solid import Solid, cell_graph, sight_inside
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
 from pegloom.core.jobs import Progress, silent
-from pegloom.core.skeleton.joints import Skeleton, bone_segments
+from pegloom.core.skeleton.joints import Side, Skeleton, bone_segments
 from pegloom.core.skin.bind.surface import SIGHT
 
 LEAF_SHARE = 0.6
 """A leaf without an end of its own is taken to go on by this share of its parent's bone, or to the skin."""
+ONWARD = 0.64
+"""Cosine of the angle to which a child still goes on from the bone before it."""
 OUTWARD = 3.0
 """How much farther (times one more) a bone counts that lies straight out of the skin: another limb held close."""
 REACH_OF_SIZE = 0.3
@@ -43,22 +45,63 @@ def joint_segments(skeleton: Skeleton, joints: list[int], solid: Solid) -> tuple
     row = {joint: k for k, joint in enumerate(joints)}
     keep = np.array([o in row for o in owner])
     starts, ends, rows = starts[keep], ends[keep].copy(), np.array([row[o] for o in owner[keep]], dtype=np.int64)
-    short = np.flatnonzero(np.linalg.norm(ends - starts, axis=1) < 1e-9)
-    for k in short:
-        joint = joints[rows[k]]
-        parent = int(skeleton.parents[joint])
-        if parent < 0 or skeleton.children(skeleton.joints[joint].id):
-            continue
-        bone = starts[k] - skeleton.positions[parent]
-        length = float(np.linalg.norm(bone))
-        if length < 1e-9:
-            continue
-        direction = bone / length
-        out = way_out(solid.filled, solid.origin, solid.cell, starts[k : k + 1], direction[None], LEAF_SHARE * length)
-        if solid.inside(starts[k : k + 1])[0]:
-            length = min(length, float(out[0]) / LEAF_SHARE)
-        ends[k] = starts[k] + direction * LEAF_SHARE * length
+    for k in np.flatnonzero(np.linalg.norm(ends - starts, axis=1) < 1e-9):
+        if not skeleton.children(skeleton.joints[joints[rows[k]]].id):
+            end = _end_of(joints[rows[k]], skeleton, solid)
+            ends[k] = starts[k] if end is None else end
+    for number, joint in enumerate(joints):
+        if ends_here(skeleton, joint, joints) and skeleton.children(skeleton.joints[joint].id):
+            tail = skeleton.joints[joint].tail
+            end = np.array(tail) if tail is not None else _end_of(joint, skeleton, solid)
+            if end is not None:
+                starts = np.concatenate([starts, skeleton.positions[[joint]]])
+                ends = np.concatenate([ends, end[None]])
+                rows = np.append(rows, number)
     return starts, ends, rows
+
+
+def ends_here(skeleton: Skeleton, joint: int, joints: list[int]) -> bool:
+    """Whether a limb ends at a joint: it has no children, or several on the middle of which none goes on from it.
+
+    A head holds a jaw, ears, eyes, and yet its own bone reaches to the crown or the snout. With its own tail one child
+    is enough to say so; without, one child off the line is a bend. The first of `joints` (a body's hub) ends nothing.
+    """
+    own = skeleton.joints[joint]
+    children = skeleton.children(own.id)
+    if not children:
+        return True
+    if (
+        int(skeleton.parents[joint]) not in joints
+        or own.side is not Side.CENTRE
+        or (own.tail is None and len(children) == 1)
+    ):
+        return False
+    origin = skeleton.positions[joint]
+    onward = origin - skeleton.positions[int(skeleton.parents[joint])]
+    if own.tail is not None:
+        onward = np.array(own.tail) - origin
+    for child in children:
+        way = np.array(child.position) - origin
+        if child.side is Side.CENTRE and way @ onward > ONWARD * np.linalg.norm(way) * np.linalg.norm(onward):
+            return False
+    return True
+
+
+def _end_of(joint: int, skeleton: Skeleton, solid: Solid) -> FloatArray | None:
+    """Where the bone of a joint that only its parent points (3,) ends: some way on, or at the skin."""
+    parent = int(skeleton.parents[joint])
+    if parent < 0:
+        return None
+    start = skeleton.positions[joint]
+    bone = start - skeleton.positions[parent]
+    length = float(np.linalg.norm(bone))
+    if length < 1e-9:
+        return None
+    direction = bone / length
+    if solid.inside(start[None])[0]:
+        out = way_out(solid.filled, solid.origin, solid.cell, start[None], direction[None], LEAF_SHARE * length)
+        length = min(length, float(out[0]) / LEAF_SHARE)
+    return np.asarray(start + direction * LEAF_SHARE * length)
 
 
 def body_distances(

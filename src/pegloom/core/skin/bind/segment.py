@@ -5,35 +5,40 @@ So distances through the body are judged by the skeleton's own tree:
 1. Distance to every joint's bones through the body (distances.py).
 2. Siblings: what is about equally far from two limbs belongs to what both hang from: their distances grow up to
    fourfold, faded in from 1.25 to 2 limb radii. The trunk running on from its root is no limb in this.
-3. Thickness: farther than 1.5 limb radii distance grows with its square, by one factor along an unbranched chain.
+3. Thickness: farther than 1.5 limb radii (2 for a trunk) distance grows with its square, by one factor a chain.
 4. Down the tree, each joint's own bone against its children's branches: shares exp(-sqrt(d^2 - m^2) / (0.35 m)),
    m the least distance, so that the blend is as wide as the limb is thick.
 5. Four half passes of smoothing along the surface, the strongest few kept and islands dropped before the last ones;
    jumps where the few change eased; small shells whole; strays dropped.
+6. What would tear is eased: edges that open by more than STRETCH of their length per radian of a joint, and what a left and
+   a right limb would share there (a crotch) goes to what both hang from.
 """
 
 from __future__ import annotations
 
 import numpy as np
+from numba import njit
 from scipy import sparse
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import Mesh, place_neighbours
+from pegloom.core.geometry.mesh import Mesh, place_neighbours, weld
 from pegloom.core.geometry.solid import Solid
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Side, Skeleton
 from pegloom.core.skin.bind.along_skin import drop_islands
-from pegloom.core.skin.bind.distances import body_distances
+from pegloom.core.skin.bind.distances import body_distances, ends_here
 from pegloom.core.skin.bind.surface import finished, weight_joints
 from pegloom.core.skin.weights import Weights, cut
 
 SIBLING = 3.0
 FADE_FROM, FADE_TO = 1.25, 2.0
-THICK = 1.5
+THICK, THICK_TRUNK = 1.5, 2.0
 SUNK = 1.6
 AS_NEAR = 0.15
 CLIFF = 0.8
 EASINGS = 12
+STRETCH = 1.5
+STEPS = 60
 WIDTH = 0.35
 PASSES = 4
 
@@ -63,6 +68,11 @@ def bind_segment(
         # Where limbs tie, neighbours keep different few; softening what was kept closes the step between them.
         values = drop_islands(cut(softened(values, neighbours, 1), influences), neighbours)
     values = _without_cliffs(values, neighbours, influences)
+    g = weld(mesh)
+    origins = skeleton.positions[joints]
+    values = _eased(
+        values, mesh.points[g.first], neighbours, origins, tree, influences, progress=part_of(progress, 0.9, 1.0)
+    )
     progress(1.0, "weights done")
     return finished(values, mesh, skeleton, joints, solid, influences)
 
@@ -78,6 +88,7 @@ class _Tree:
             while above >= 0 and above not in row:
                 above = int(skeleton.parents[above])
             self.parent[k] = row.get(above, -1)
+        self.ends = [ends_here(skeleton, joint, joints) for joint in joints]
         self.side = [skeleton.joints[joint].side for joint in joints]
         self.children: list[list[int]] = [[] for _ in joints]
         for k, above in enumerate(self.parent.tolist()):
@@ -99,13 +110,27 @@ class _Tree:
         """Whether nothing branches from a joint on."""
         return all(len(self.children[b]) < 2 for b in self.below[k])
 
+    def pairs(self) -> list[tuple[int, int, int]]:
+        """Every joint with a child on either side: (joint, left, right)."""
+        return [
+            (k, left, right)
+            for k in self.order
+            for left in self.children[k]
+            for right in self.children[k]
+            if self.side[left] is Side.LEFT and self.side[right] is Side.RIGHT
+        ]
+
+    def is_trunk(self, k: int) -> bool:
+        """Whether a trunk runs on through a joint from the root: no limb among limbs."""
+        return int(self.parent[k]) in self.roots and self.side[k] is Side.CENTRE and not self.is_chain(k)
+
     def chains(self) -> list[list[int]]:
-        """Unbranched runs of joints."""
+        """Unbranched runs of joints; a trunk is one from its root on, whatever legs branch off."""
         made: list[list[int]] = []
         for k in self.order:
             above = int(self.parent[k])
-            if above >= 0 and len(self.children[above]) == 1:
-                next(chain for chain in made if chain[-1] == above).append(k)
+            if above >= 0 and (len(self.children[above]) == 1 or self.is_trunk(k)):
+                next(chain for chain in made if above in chain).append(k)
             else:
                 made.append([k])
         return made
@@ -116,12 +141,13 @@ def _thickened(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatAr
     result = distance.copy()
     rows = np.arange(len(distance))
     for chain in tree.chains():
-        inner = [k for k in chain if tree.children[k]]
+        inner = [k for k in chain if not tree.ends[k]]
         if not inner:
             continue
         own = distance[:, inner]
         nearest = np.argmin(own, axis=1)
-        factor = np.maximum(own[rows, nearest] / (THICK * radius[inner][nearest]), 1.0)
+        allowed = (THICK_TRUNK if any(tree.is_trunk(k) for k in chain) else THICK) * radius[inner]
+        factor = np.maximum(own[rows, nearest] / allowed[nearest], 1.0)
         result[:, inner] = own * factor[:, None]
     return result
 
@@ -143,8 +169,8 @@ def _siblings(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatArr
             [_thickness(distance, nearest[:, i], radius, tree.below[k]) for i, k in enumerate(limbs)], axis=1
         )
         for i, limb in enumerate(limbs):
-            if joint in tree.roots and tree.side[limb] is Side.CENTRE and not tree.is_chain(limb):
-                continue  # the trunk runs on from its root: no limb among limbs
+            if tree.is_trunk(limb):
+                continue
             rival = np.delete(nearest, i, axis=1).min(axis=1)
             tie = np.clip((3.0 - rival / nearest[:, i]) / 2.0, 0.0, 1.0)
             t = np.clip((nearest[:, i] / thick[:, i] - FADE_FROM) / (FADE_TO - FADE_FROM), 0.0, 1.0)
@@ -199,6 +225,81 @@ def _without_cliffs(values: FloatArray, neighbours: sparse.csr_matrix, influence
         mean = np.asarray(neighbours[places] @ values) / degree[places, None]
         values[places] = cut(0.5 * (values[places] + mean), influences)
     return values
+
+
+def _eased(
+    values: FloatArray, places: FloatArray, neighbours: sparse.csr_matrix, origins: FloatArray, tree: _Tree,
+    influences: int, *, progress: Progress = silent,
+) -> FloatArray:  # fmt: skip
+    """Rows (g, j) eased toward their neighbours' where an edge would stretch by more than STRETCH when a joint turns.
+
+    An edge whose ends follow a joint's branch by shares that differ by s opens, for a small turn, by s times its way
+    from that joint, per radian; that over its length is what is held down. Crotch and armpit, far from their joints
+    and finely meshed, get wider blends than a finger's web.
+    """
+    edges = sparse.triu(neighbours, k=1).tocoo()
+    ends = np.stack([edges.row, edges.col], axis=1).astype(np.int64)
+    below = np.zeros((len(origins), len(origins)))
+    for k, rows in enumerate(tree.below):
+        below[rows, k] = 1.0
+    # A neighbour at the far end of a long edge says little of what is here.
+    weight = 1.0 / np.maximum(np.linalg.norm(places[edges.row] - places[edges.col], axis=1), 1e-12)
+    ring = sparse.csr_matrix((weight, (edges.row, edges.col)), shape=neighbours.shape)
+    ring = (ring + ring.T).tocsr()
+    degree = np.maximum(np.asarray(ring.sum(axis=1)).ravel(), 1e-12)
+    values = values.copy()
+    follow = values @ below
+    changed = np.ones(len(values), dtype=bool)
+    steep = np.zeros(len(ends), dtype=bool)
+    for step in range(STEPS):
+        progress(step / STEPS, "easing what would tear")
+        again = np.flatnonzero(changed[ends].any(axis=1))
+        steep[again] = opening(follow, places, origins, ends[again]) > STRETCH
+        if not steep.any():
+            break
+        touched = np.unique(ends[steep])
+        mean = np.asarray(ring[touched] @ values) / degree[touched, None]
+        mixed = _middle_given_back(0.5 * (values[touched] + mean), tree)
+        values[touched] = cut(mixed, influences)
+        follow[touched] = values[touched] @ below
+        changed[:] = False
+        changed[touched] = True
+    return values
+
+
+def _middle_given_back(values: FloatArray, tree: _Tree) -> FloatArray:
+    """What a left and a right limb of one joint both hold, given to that joint: a crotch is the hips'."""
+    values = values.copy()
+    for joint, left, right in tree.pairs():
+        one, other = values[:, tree.below[left]].sum(axis=1), values[:, tree.below[right]].sum(axis=1)
+        both = np.minimum(one, other)
+        rows = np.flatnonzero(both > 0)
+        if len(rows):
+            for limb, share in ((left, one), (right, other)):
+                values[np.ix_(rows, np.array(tree.below[limb]))] *= (1.0 - both[rows] / share[rows])[:, None]
+            values[rows, joint] += 2.0 * both[rows]
+    return values
+
+
+@njit(cache=True, nogil=True)
+def opening(follow, places, origins, ends):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Most (e,) that each edge opens per radian of any one joint, in shares of its length."""
+    result = np.zeros(len(ends))
+    for e in range(len(ends)):
+        a, b = ends[e, 0], ends[e, 1]
+        length = 0.0
+        for k in range(3):
+            length += (places[a, k] - places[b, k]) ** 2
+        length = max(np.sqrt(length), 1e-12)
+        for j in range(follow.shape[1]):
+            step = abs(follow[a, j] - follow[b, j])
+            if step < 0.01:
+                continue
+            lever = 0.0
+            for k in range(3):
+                lever += (0.5 * (places[a, k] + places[b, k]) - origins[j, k]) ** 2
+            result[e] = max(result[e], step * np.sqrt(lever) / length)
+    return result
 
 
 def softened(values: FloatArray, neighbours: sparse.csr_matrix, passes: int) -> FloatArray:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 
 import numpy as np
@@ -84,14 +85,25 @@ def view_bones(
     return BoneView(distance, in_sight)
 
 
+CARRIERS = frozenset({"root", "origin", "world", "reference", "carrier", "global"})
+"""Words that say of a joint above all others that it only carries them."""
+
+
 def weight_joints(skeleton: Skeleton) -> list[int]:
-    """Joints that may hold weight: all but a root that only carries."""
-    chosen = [
-        i
-        for i, joint in enumerate(skeleton.joints)
-        if not (joint.parent is None and joint.id == "root" and len(skeleton.joints) > 1)
-    ]
-    return chosen or list(range(len(skeleton.joints)))
+    """Joints that may hold weight: all but those above the body that only carry it.
+
+    A joint only carries when all others hang from its one child and its id or name says so (CARRIERS).
+    """
+    chosen = list(range(len(skeleton.joints)))
+    while len(chosen) > 1:
+        first = skeleton.joints[chosen[0]]
+        others = [skeleton.joints[i] for i in chosen[1:]]
+        words = set(re.split(r"[^a-z]+", f"{first.id} {first.name}".lower()))
+        alone = sum(joint.parent == first.id for joint in others) == 1 and all(joint.parent for joint in others)
+        if first.id != "root" and not (alone and words & CARRIERS):
+            break
+        chosen = chosen[1:]
+    return chosen
 
 
 def small_shells(mesh: Mesh) -> list[IntArray]:
