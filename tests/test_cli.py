@@ -120,7 +120,7 @@ def test_trial_prints_what_the_poses_do():
     told = json.loads(run("trial", DEMO / "wick.pegloom", "--json").stdout)
     elbow = next(j for j in told["joints"] if j["trial"] == "elbow" and j["joint"] == "l_forearm")
     assert 0.4 < elbow["area"] < elbow["girth"] < 1.0
-    assert told["crossing"]["elbow"] > 0 and told["crossing"]["nod"] == 0
+    assert told["crossing"]["elbow"] > 0 and told["crossing"]["hand_twist"] == 0
 
 
 def test_bake_and_transfer_from_the_command_line(tmp_path):

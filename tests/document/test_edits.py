@@ -1,5 +1,7 @@
 """The promise: go back, change, and keep what came after. Each early edit against each later work."""
 
+import tracemalloc
+
 import numpy as np
 import pytest
 
@@ -236,3 +238,35 @@ def test_history_is_bounded(monkeypatch):
         history.commit(str(number), edits.set_channels(wick(), "body", move_x=0.01 * number))
     assert len(history.steps) == 5
     assert history.undo_name == "8"
+
+
+def test_two_hundred_versions_of_the_weights_do_not_keep_two_hundred_matrices():
+    """What is derived from the weights of each step is let go; the history keeps the steps' own arrays."""
+    document = wick()
+    part = document.character.parts[0]
+    history = History(document)
+    whole = dense(document.character.skin.weights[part.id]).nbytes
+    tracemalloc.start()
+    for k in range(24):
+        history.commit(
+            "fill", edits.fill_weight(history.present, part.id, "arm.l.upper", np.arange(40 * k, 40 * k + 40), 0.5)
+        )
+        dense(history.present.character.skin.weights[part.id])
+    kept = tracemalloc.get_traced_memory()[0]
+    tracemalloc.stop()
+    own = sum(step.own_bytes for step in history.steps)
+    assert len(history.steps) == 25
+    assert kept < own + 10 * whole
+
+
+def test_a_step_counts_what_it_changed_and_nothing_more():
+    document = wick()
+    part = document.character.parts[0]
+    history = History(document)
+    changed = edits.fill_weight(document, part.id, "arm.l.upper", np.arange(10), 0.5)
+    history.commit("fill", changed)
+    made = changed.character.skin.weights[part.id]
+    # The document before is kept as a weave by reference, which costs nothing.
+    assert history.steps[1].own_bytes <= made.indptr.nbytes + made.indices.nbytes + made.values.nbytes
+    history.commit("rename", edits.rename_part(changed, part.id, "other name"))
+    assert history.steps[2].own_bytes == 0

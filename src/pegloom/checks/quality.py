@@ -8,7 +8,7 @@ import numpy as np
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import place_edges, weld
-from pegloom.core.memo import by_identity
+from pegloom.core.memo import of_the_latest
 from pegloom.core.skin.crossing import crossing_faces
 from pegloom.core.skin.measures import edge_stretch
 from pegloom.core.skin.quality import Figures, gauge_of, measured, worst_of
@@ -73,7 +73,7 @@ def crossing_count(character: Character, points: Mapping[str, FloatArray]) -> in
     return int((crossing_faces(posed, triangles) & ~_crossing_at_rest(character)).sum())
 
 
-@by_identity
+@of_the_latest(3)
 def _solid_triangles(character: Character) -> IntArray:
     """Triangles over all included vertices, vertices at one place taken as one, flat ones left out."""
     groups, start = [], 0
@@ -85,6 +85,6 @@ def _solid_triangles(character: Character) -> IntArray:
     return np.asarray(t[(t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 0] != t[:, 2])])
 
 
-@by_identity
+@of_the_latest(3)
 def _crossing_at_rest(character: Character) -> BoolArray:
     return crossing_faces(character.all_points(), _solid_triangles(character))

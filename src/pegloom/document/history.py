@@ -44,8 +44,8 @@ class History:
 
     def commit(self, name: str, document: Document) -> None:
         """A new step after the present one; what was undone before is dropped."""
-        before = {id(a) for a in _arrays(self.present)}
-        own = sum(a.nbytes for a in _arrays(document) if id(a) not in before)
+        before = {id(a) for a in _arrays(self.present, document)}
+        own = sum(a.nbytes for a in _arrays(document, self.present) if id(a) not in before)
         self.steps = [*self.steps[: self.at + 1], Step(name, document, own)]
         while len(self.steps) > 2 and (
             len(self.steps) > MOST_STEPS or sum(step.own_bytes for step in self.steps) > MOST_BYTES
@@ -69,17 +69,22 @@ class History:
         return self.present
 
 
-def _arrays(value: Any) -> Iterator[np.ndarray]:
+def _arrays(value: Any, other: Any) -> Iterator[np.ndarray]:
+    """Arrays of `value` that are not at the same place in `other`; what both share is not walked."""
+    if value is other:
+        return
     if isinstance(value, np.ndarray):
         yield value
     elif isinstance(value, Mapping):
-        for item in value.values():
-            yield from _arrays(item)
+        there = other if isinstance(other, Mapping) else {}
+        for key, item in value.items():
+            yield from _arrays(item, there.get(key))
     elif isinstance(value, tuple):
         if value and isinstance(value[0], (str, int, float)):
             return
-        for item in value:
-            yield from _arrays(item)
+        beside = other if isinstance(other, tuple) else ()
+        for number, item in enumerate(value):
+            yield from _arrays(item, beside[number] if number < len(beside) else None)
     elif dataclasses.is_dataclass(value) and not isinstance(value, type):
         for field in dataclasses.fields(value):
-            yield from _arrays(getattr(value, field.name))
+            yield from _arrays(getattr(value, field.name), getattr(other, field.name, None))

@@ -125,7 +125,8 @@ class Renderer:
         data = np.empty((len(surface.vertex), 6), dtype=np.float32)
         data[:, :3] = points[surface.vertex]
         data[:, 3:] = surface.normals[surface.vertex]
-        surface.points.write(data.tobytes())
+        if len(data):
+            surface.points.write(data)
         surface.shown = points
 
     def _upload(self, mesh: Mesh) -> Surface:
@@ -165,7 +166,8 @@ class Renderer:
             return
         n = len(surface.vertex)
         data = np.zeros((n, 4), dtype=np.float32) if values is None else values[surface.vertex].astype(np.float32)
-        surface.lens.write(data.tobytes())
+        if n:
+            surface.lens.write(data)
         surface.lens_from = source
 
     def set_lines(self, name: str, rows: np.ndarray, *, dots: bool = False) -> None:
@@ -187,7 +189,7 @@ class Renderer:
                 array = self.gl.vertex_array(self.programs["line"], content)
             held = (buffer, array, 0)
         if data.nbytes:
-            held[0].write(data.tobytes())
+            held[0].write(data)
         self.sets[name] = (held[0], held[1], len(data))
 
     def set_draw_list(self, draw: DrawList) -> None:

@@ -8,7 +8,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_edges, weld
-from pegloom.core.memo import by_identity
+from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.measures import vertex_strain
 from pegloom.core.skin.strays import find_strays
@@ -126,7 +126,7 @@ def bones_of(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]:
     return np.array(starts), np.array(ends), np.array(owners, dtype=np.int64)
 
 
-@by_identity
+@of_the_latest(4)
 def _nearest_bone(mesh: Mesh, weights: Weights, skeleton: Skeleton) -> IntArray:
     """The nearest bone (n,) at rest of the joint that moves a vertex most."""
     starts, ends, owners = bones_of(skeleton)

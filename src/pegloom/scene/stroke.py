@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from enum import Enum
 
@@ -9,7 +10,7 @@ import numpy as np
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import place_lengths, place_neighbours, weld
+from pegloom.core.geometry.mesh import Weld, place_lengths, place_neighbours, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.skin.brush import changed_rows, dab, evened_along, limited, sharpened, smooth_in_place
 from pegloom.core.skin.deform import skin_linear
@@ -19,6 +20,9 @@ from pegloom.core.skin.relax import relaxed
 from pegloom.core.skin.weights import Packed, Weights, cut, dense, packed, with_rows
 from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Part
+
+Facing = Callable[[IntArray], BoolArray]
+"""Which of some vertices (r,) are turned to the eye."""
 
 
 class Paint(Enum):
@@ -51,14 +55,12 @@ class Reached:
                 there = self.across[self.allowed]
                 self.allowed[there[there >= 0]] = True
 
-    def dab(
-        self, seed: IntArray, reach: float, hardness: float, facing: BoolArray | None
-    ) -> tuple[IntArray, FloatArray]:
+    def dab(self, seed: IntArray, reach: float, hardness: float, facing: Facing | None) -> tuple[IntArray, FloatArray]:
         """Places (r,) under one touch and its force (r,), 0 to 1, on the pointer's own side."""
         places = np.unique(self.g.group[seed])
         rows, force = dab(self.rest, place_lengths(self.part.mesh), places, reach, hardness=hardness)
         if facing is not None:
-            seen = facing[self.g.first[rows]]
+            seen = facing(self.g.first[rows])
             rows, force = rows[seen], force[seen]
         return self.inside(rows, force)
 
@@ -75,8 +77,9 @@ class Stroke:
 
     def __init__(
         self, character: Character, part: Part, joint_id: str, *, both_sides: bool, locked: frozenset[str],
-        inside: IntArray | None = None,
+        inside: IntArray | None = None, after: Stroke | None = None,
     ) -> None:  # fmt: skip
+        """after: the stroke before, no more to be used; where it made the weights at hand its working copy goes on."""
         skeleton, skin = character.skeleton, character.skin
         if skeleton is None or skin is None or part.id not in skin.weights:
             raise EditError(f"{part.name} is not bound yet; bind first")
@@ -89,20 +92,30 @@ class Stroke:
         self.joint_ids = (*weights.joint_ids, *dict.fromkeys(wanted))
         self.where = Reached(character, part, both_sides=both_sides, inside=inside)
         self.g = self.where.g
-        self.values = np.zeros((self.g.count, len(self.joint_ids)))
-        self.values[:, : len(weights.joint_ids)] = dense(weights)[self.g.first]
         self.neighbours = place_neighbours(part.mesh)
         self.influences = skin.influences
         self.lock: BoolArray = np.array([j in locked for j in self.joint_ids])
         self.heirs = {j: self._heir(character, j) for j in (joint_id, other) if j}
         # Skinning of the working copy: its own packed rows, rewritten only where a dab fell.
         width = max(int(np.diff(weights.indptr).max()), min(skin.influences, len(self.joint_ids)), 1)
-        start = packed(weights, width)
-        self.packed_index, self.packed_value = start.indices.copy(), start.values.copy()
+        self.values: FloatArray
+        self.packed_index: IntArray
+        self.packed_value: FloatArray
+        self._members: IntArray
+        self._starts: IntArray
+        if after is not None and after.goes_on(weights, self.joint_ids, self.g, width):
+            self.values, self._members, self._starts = after.values, after._members, after._starts
+            self.packed_index, self.packed_value = after.packed_index, after.packed_value
+        else:
+            self.values = np.zeros((self.g.count, len(self.joint_ids)))
+            self.values[:, : len(weights.joint_ids)] = dense(weights)[self.g.first]
+            start = packed(weights, width)
+            self.packed_index, self.packed_value = start.indices.copy(), start.values.copy()
+            self._members = np.argsort(self.g.group, kind="stable")
+            self._starts = np.searchsorted(self.g.group[self._members], np.arange(self.g.count + 1))
+        self.made: Weights | None = None
         self._weights = weights
         self._painted = np.zeros(self.g.count, dtype=bool)
-        self._members = np.argsort(self.g.group, kind="stable")
-        self._starts = np.searchsorted(self.g.group[self._members], np.arange(self.g.count + 1))
         self._stale: list[IntArray] = []
         self._posed: FloatArray | None = None
         self._posed_by: FloatArray | None = None
@@ -114,6 +127,12 @@ class Stroke:
         self.share = skin.dual.get(part.id)
         self.relax = skin.relax.get(part.id)
 
+    def goes_on(self, weights: Weights, joint_ids: tuple[str, ...], g: Weld, width: int) -> bool:
+        """Whether this stroke's working copy is what another on these weights would start from."""
+        return (
+            self.made is weights and self.joint_ids == joint_ids and self.g is g and self.packed_index.shape[1] == width
+        )
+
     def _heir(self, character: Character, joint: str) -> int:
         assert character.skeleton is not None
         parent = character.skeleton.joint(joint).parent
@@ -121,11 +140,11 @@ class Stroke:
 
     def dab(
         self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float,
-        facing: BoolArray | None = None,
+        facing: Facing | None = None,
     ) -> None:  # fmt: skip
         """One touch. seed: vertices of the triangle under the pointer; reach: metres along the surface.
 
-        facing : (n,) vertices that may be touched (those turned to the eye), None for all.
+        facing : tells which of some vertices may be touched (those turned to the eye), None for all.
         """
         rows, force = self.where.dab(seed, reach, hardness, facing)
         self._apply(self.joint, rows, force * strength, paint, value)
@@ -236,8 +255,10 @@ class Stroke:
         """The painted weights; rows nobody touched are those from before."""
         vertices = np.flatnonzero(self._painted[self.g.group])
         rows = cut(self.values[self._painted], None) if len(vertices) else self.values[:0]
+        self.values[self._painted] = rows
         number = np.cumsum(self._painted) - 1
-        return with_rows(self._weights, self.joint_ids, vertices, rows[number[self.g.group[vertices]]])
+        self.made = with_rows(self._weights, self.joint_ids, vertices, rows[number[self.g.group[vertices]]])
+        return self.made
 
 
 class MaskStroke:
@@ -265,7 +286,7 @@ class MaskStroke:
 
     def dab(
         self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float,
-        facing: BoolArray | None = None,
+        facing: Facing | None = None,
     ) -> None:  # fmt: skip
         """One touch, as `Stroke.dab`."""
         rows, force = self.where.dab(seed, reach, hardness, facing)

@@ -41,6 +41,7 @@ class Beginning:
     camera: Camera
     size_in_points: tuple[int, int]
     stroke: AnyStroke
+    painted: Stroke | None
     even_held: bool
 
     def _begin(self, x: float, y: float, shift: bool, ctrl: bool) -> Drag | None:
@@ -168,8 +169,10 @@ class Beginning:
         try:
             if weights:
                 self.stroke = Stroke(
-                    character, part, session.influence, both_sides=both, locked=session.locked, inside=inside
-                )
+                    character, part, session.influence, both_sides=both, locked=session.locked, inside=inside,
+                    after=self.painted,
+                )  # fmt: skip
+                self.painted = None
             else:
                 of = "dual" if session.painting is Painting.DUAL else "relax"
                 self.stroke = MaskStroke(character, part, of, both_sides=both, inside=inside)

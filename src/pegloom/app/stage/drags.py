@@ -19,7 +19,7 @@ from pegloom.document.model import Part
 from pegloom.scene.camera import Camera
 from pegloom.scene.handles import MOVE_SNAP, HandleDrag, HandleKind, make_handle, on_view_plane
 from pegloom.scene.picking import inside_box, inside_lasso
-from pegloom.scene.stroke import MaskStroke, Paint, Stroke
+from pegloom.scene.stroke import Facing, MaskStroke, Paint, Stroke
 
 START_AFTER = 3.0
 """Pixels: a press that moves less only selects."""
@@ -247,7 +247,7 @@ class BrushDrag:
 
     def __init__(
         self, session: Session, stroke: Stroke | MaskStroke, seeds: Seeds,
-        facing: Callable[[Part], np.ndarray | None], refresh: Callable[[], None],
+        facing: Callable[[Part], Facing | None], refresh: Callable[[], None],
     ) -> None:  # fmt: skip
         self.session, self.stroke, self.seeds, self.facing, self.refresh = session, stroke, seeds, facing, refresh
         self.last: tuple[float, float] | None = None

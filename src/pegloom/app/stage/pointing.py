@@ -10,12 +10,14 @@ from pegloom.app.stage.lens import difference
 from pegloom.core.geometry.mesh import place_edges, triangulate, weld
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.skin.measures import edge_stretch
+from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Part
 from pegloom.render.renderer import Renderer
 from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
 from pegloom.scene.lenses import Lens
 from pegloom.scene.picking import NEAR_ENOUGH, Hit, all_hits, hit_surface, line_distance, nearest_dot
+from pegloom.scene.stroke import Facing
 
 
 class Pointing:
@@ -27,6 +29,7 @@ class Pointing:
     pointer: tuple[float, float] | None
     brush_hit: tuple[Part, Hit] | None
     renderer: Renderer | None
+    _hit_of: tuple[PosedFrame, object, tuple[Part, Hit] | None] | None
 
     def _selected_points(self) -> np.ndarray:
         _, ids, points = self._things(self.session.selection.kind)
@@ -102,6 +105,12 @@ class Pointing:
         character, frame = self.session.character, self.session.frame()
         if character is None or frame is None:
             return None
+        asked = (x, y, self.camera, self.size_in_points)
+        if self._hit_of is None or self._hit_of[0] is not frame or self._hit_of[1] != asked:
+            self._hit_of = (frame, asked, self._surface_at(character, frame, x, y))
+        return self._hit_of[2]
+
+    def _surface_at(self, character: Character, frame: PosedFrame, x: float, y: float) -> tuple[Part, Hit] | None:
         ray = self.camera.ray(x, y, *self.size_in_points)
         best: tuple[Part, Hit] | None = None
         for part in character.included:
@@ -207,20 +216,24 @@ class Pointing:
         points = character.all_points()
         return float(points[:, 2].max()) + 0.02 * character.height if len(points) else 0.3
 
-    def _facing(self, part: Part) -> np.ndarray | None:
-        """Which vertices (n,) may be painted: with Front only, those turned to the eye."""
+    def _facing(self, part: Part) -> Facing | None:
+        """Which vertices may be painted: with Front only, those turned to the eye."""
         brush = self.session.brush
         if not brush.front or brush.through:
             return None
         surface = self.renderer.surfaces.get(part.id) if self.renderer is not None else None
         if surface is None or len(surface.normals) != part.mesh.vertex_count:
             return None
-        points = self.session.frame().points[part.id]
-        to_eye = (
-            self.camera.eye - points if self.camera.perspective else np.broadcast_to(self.camera.backward, points.shape)
-        )
-        # A little past the edge counts, so that a stroke along the outline is not broken.
-        return np.einsum("nd,nd->n", surface.normals, to_eye) > -0.2 * np.linalg.norm(to_eye, axis=1)
+        points, normals, camera = self.session.frame().points[part.id], surface.normals, self.camera
+
+        def turned(vertices: np.ndarray) -> np.ndarray:
+            to_eye = camera.eye - points[vertices]
+            if not camera.perspective:
+                to_eye = np.broadcast_to(camera.backward, to_eye.shape)
+            # A little past the edge counts, so that a stroke along the outline is not broken.
+            return np.einsum("nd,nd->n", normals[vertices], to_eye) > -0.2 * np.linalg.norm(to_eye, axis=1)
+
+        return turned
 
     def _seeds(self, x: float, y: float) -> list[tuple[Part, np.ndarray]]:
         """Parts and vertices of the triangles under a pixel: the nearest, or with Through every layer."""

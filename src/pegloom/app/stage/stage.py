@@ -46,6 +46,7 @@ from pegloom.scene.drawlist import DrawList
 from pegloom.scene.handles import grip_under
 from pegloom.scene.lenses import Lens
 from pegloom.scene.picking import Hit
+from pegloom.scene.stroke import Stroke
 
 
 class Stage(Pointing, Beginning, QOpenGLWidget):
@@ -72,6 +73,9 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
         self.brush_hit: tuple[Part, Hit] | None = None
         self.stroke: AnyStroke = None
         self._ground_for: object = None
+        self._hit_of = None
+        self._marks_for: tuple[list[object], tuple[object, ...]] | None = None
+        self.painted: Stroke | None = None
         self._framed: object | None = None
         self._matrices_of: object | None = None
         self._held_matrices: np.ndarray = np.zeros((0, 4, 4))
@@ -139,7 +143,8 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
         else:
             renderer.keep_parts(set())
         renderer.set_boards(self._boards(character))
-        renderer.set_draw_list(self._marks(character))
+        if not self._marks_stand(character, frame):
+            renderer.set_draw_list(self._marks(character))
         mode = {Lens.NONE: 0, Lens.INFLUENCE: 1}.get(session.lens, 2)
         if character is None or character.skin is None:
             mode = 0
@@ -206,6 +211,16 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
         self.renderer.set_lens(
             key, values if fine is None else fine.matrix @ values, told if fine is None else object()
         )
+
+    def _marks_stand(self, character: Character | None, frame: PosedFrame | None) -> bool:
+        """Whether the marks on the card are still those wanted: in Weights they stay while one orbits or paints."""
+        s = self.session
+        things = [character, frame, *s.vertices.values()]
+        told = (s.clean_view, s.selection, self.hovered, s.hidden, s.influence, s.reach_shown, tuple(s.vertices))
+        held, self._marks_for = self._marks_for, (things, told) if s.area is Area.WEIGHTS else None
+        if held is None or self._marks_for is None or len(held[0]) != len(things):
+            return False
+        return held[1] == told and all(a is b for a, b in zip(held[0], things, strict=True))
 
     def _marks(self, character: Character | None) -> DrawList:
         draw = DrawList()
@@ -383,6 +398,7 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
         self.session.drag_free = True
         if drag is not None and event.button() == Qt.MouseButton.LeftButton:
             drag.release()
+        self.painted = self.stroke if isinstance(self.stroke, Stroke) and self.stroke.made is not None else None
         self.stroke = None
         self.update()
 

@@ -25,7 +25,7 @@ from pegloom.core.skin.weights import Weights, dense, from_dense
 CANDIDATES = 12
 """Joints tried for a row, at most."""
 BARRINGS = 5
-"""How often joints that crept in are barred and their rows fitted anew."""
+"""How often joints that crept in are barred and their rows fitted anew, and then sent back."""
 HOLD = 2e-4
 """r above as a share of how far the joints disagree: it settles what the poses leave open."""
 
@@ -72,29 +72,29 @@ def bake_weights(
     made = _spread_columns(values, tried, weights, g.group, influences)
     # A joint that crept in far from its own region follows well here and surprises everywhere else: it is barred
     # there and the row fitted anew from the others; what stays stubborn goes back.
+    ring = place_neighbours(mesh)
     known = {(s.joint, int(v)) for s in find_strays(mesh, weights) for v in s.vertices}
-    for attempt in range(BARRINGS):
+    for attempt in range(2 * BARRINGS):
         crept = [
             (s.joint, int(v)) for s in find_strays(mesh, made) for v in s.vertices if (s.joint, int(v)) not in known
         ]
         if not crept:
             break
         rows = np.unique(g.group[[v for _, v in crept]])
-        if attempt == BARRINGS - 1:
-            values[rows] = old[rows]
-        else:
-            _bar(tried, reference, [(g.group[v], weights.joint_ids.index(j)) for j, v in crept])
-            again = np.zeros((len(rows), tried.shape[1]))
-            _fit(
-                gram[rows],
-                reference[rows],
-                tried[rows],
-                np.where(tried[rows] >= 0, old[rows], 0.0),
-                influences,
-                HOLD,
-                again,
-            )
-            values[rows] = again
+        if attempt >= BARRINGS:
+            # A region that always was one is cut off where its surroundings lost the joint: those go back with it.
+            for _ in range(attempt - BARRINGS + 1):
+                rows = np.unique(np.concatenate([rows, ring[rows.tolist()].indices]))
+        again = old[rows]
+        if attempt < BARRINGS:
+            # What the row held before cannot be barred; such a row goes back at once.
+            free = _bar(tried, reference, old, [(int(g.group[v]), weights.joint_ids.index(j)) for j, v in crept])
+            open_rows = np.flatnonzero(np.isin(rows, free))
+            fitted = np.zeros((len(open_rows), tried.shape[1]))
+            some = rows[open_rows]
+            _fit(gram[some], reference[some], tried[some], old[some], influences, HOLD, fitted)
+            again[open_rows] = fitted
+        values[rows] = again
         made = _spread_columns(values, tried, weights, g.group, influences)
     if find_strays(mesh, made) and not known:
         made = without_strays(mesh, made)[0]
@@ -108,15 +108,20 @@ def bake_weights(
     return Baked(made, rms[g.group], np.sqrt(wasted / max(count, 1))[g.group])
 
 
-def _bar(tried: IntArray, reference: FloatArray, strays: list[tuple[int, int]]) -> None:
-    """Joints taken from what is tried for some rows, in place; the last one of a row stays."""
+def _bar(tried: IntArray, reference: FloatArray, old: FloatArray, strays: list[tuple[int, int]]) -> list[int]:
+    """Joints taken, in place, from what is tried for some rows. The rows that may be fitted anew without them."""
+    free, held = set(), set()
     for row, joint in set(strays):
         at = np.flatnonzero(tried[row] == joint)
-        if len(at) and (tried[row] >= 0).sum() > 1:
-            tried[row, at] = -1
-            reference[row, at] = 0.0
-            left = reference[row].sum()
-            reference[row] = reference[row] / left if left > 0 else (tried[row] >= 0) / (tried[row] >= 0).sum()
+        if old[row, at].any():
+            held.add(row)
+            continue
+        tried[row, at] = -1
+        reference[row, at] = 0.0
+        left = reference[row].sum()
+        reference[row] = reference[row] / left if left > 0 else old[row]
+        free.add(row)
+    return sorted(free - held)
 
 
 def _spread_columns(values: FloatArray, tried: IntArray, weights: Weights, group: IntArray, influences: int) -> Weights:

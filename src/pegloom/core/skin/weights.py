@@ -11,7 +11,7 @@ from scipy import sparse
 
 from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import ShapeError
-from pegloom.core.memo import by_identity
+from pegloom.core.memo import of_the_latest
 from pegloom.core.tolerances import WEIGHT_SUM, WEIGHT_TINY
 
 EVEN = 1e-7
@@ -20,7 +20,10 @@ EVEN = 1e-7
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Weights:
-    """Weights of n vertices. joint_ids: the columns. CSR arrays: indptr (n + 1,), indices (w,), values (w,)."""
+    """Weights of n vertices. joint_ids: the columns. CSR arrays: indptr (n + 1,), indices (w,), values (w,).
+
+    Made with 32-bit indices: the undo history keeps many.
+    """
 
     joint_ids: tuple[str, ...]
     indptr: IntArray
@@ -45,7 +48,7 @@ class Weights:
         return values
 
 
-@by_identity
+@of_the_latest(6)
 def dense(weights: Weights) -> FloatArray:
     """All weights as a read-only (n, j) array."""
     return np.asarray(frozen(weights.matrix().toarray()))
@@ -76,8 +79,8 @@ def from_dense(values: FloatArray, joint_ids: Sequence[str], *, influences: int 
     matrix = sparse.csr_matrix(w)
     return Weights(
         tuple(joint_ids),
-        np.asarray(frozen(matrix.indptr.astype(np.int64))),
-        np.asarray(frozen(matrix.indices.astype(np.int64))),
+        np.asarray(frozen(matrix.indptr.astype(np.int32))),
+        np.asarray(frozen(matrix.indices.astype(np.int32))),
         np.asarray(frozen(matrix.data.astype(np.float64))),
     )
 
@@ -140,7 +143,7 @@ class Packed:
     values: np.ndarray
 
 
-@by_identity
+@of_the_latest(8)
 def packed(weights: Weights, k: int = 0) -> Packed:
     """Rows of fixed length for skinning and files; k = 0 takes as many as the fullest row needs."""
     n = weights.vertex_count
@@ -172,7 +175,7 @@ def with_rows(weights: Weights, joint_ids: Sequence[str], vertices: IntArray, ro
     fresh = counts.copy()
     fresh[vertices] = np.diff(new.indptr)
     indptr = np.concatenate([[0], np.cumsum(fresh)])
-    indices, values = np.empty(indptr[-1], dtype=np.int64), np.empty(indptr[-1])
+    indices, values = np.empty(indptr[-1], dtype=np.int32), np.empty(indptr[-1])
     stays = np.ones(len(counts), dtype=bool)
     stays[vertices] = False
     for source, held, starts in (
@@ -186,7 +189,7 @@ def with_rows(weights: Weights, joint_ids: Sequence[str], vertices: IntArray, ro
         indices[there], values[there] = source.indices[here], source.values[here]
     return Weights(
         tuple(joint_ids),
-        np.asarray(frozen(indptr.astype(np.int64))),
+        np.asarray(frozen(indptr.astype(np.int32))),
         np.asarray(frozen(indices)),
         np.asarray(frozen(values)),
     )
