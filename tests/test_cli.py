@@ -114,13 +114,19 @@ def test_trial_prints_what_the_poses_do():
     assert {"trial", "part", "stretch", "stretch_most", "folded", "volume"} == set(trials[0])
     refused = run("trial", DEMO / "wick.obj")
     assert refused.exit_code == 1
-    table, past = run("trial", DEMO / "wick.pegloom").output.split("\n\n")
+    table, past, crossed = run("trial", DEMO / "wick.pegloom").output.split("\n\n")
     assert sum(line.startswith("arm_up") for line in table.splitlines()) == 3
-    assert "girth" in past and "faces that cross" in past
+    assert "girth" in past and "faces that cross" in crossed and "body" in crossed
     told = json.loads(run("trial", DEMO / "wick.pegloom", "--json").stdout)
     elbow = next(j for j in told["joints"] if j["trial"] == "elbow" and j["joint"] == "l_forearm")
     assert 0.4 < elbow["area"] < elbow["girth"] < 1.0
-    assert told["crossing"]["elbow"] > 0 and told["crossing"]["hand_twist"] == 0
+    crossing = told["crossing"]["elbow"]
+    assert crossing["faces"] == sum(n for *_, n in crossing["between"]) == sum(crossing["joints"].values()) > 0
+    # A bent arm presses into itself and the cuff, not into the hat or the legs.
+    assert set(crossing["joints"]) <= {
+        f"arm.{s}.{k}" for s in "lr" for k in ("clavicle", "upper", "lower", "lower.twist1", "end")
+    }
+    assert told["crossing"]["hand_twist"]["faces"] == 0
 
 
 def test_bake_and_transfer_from_the_command_line(tmp_path):

@@ -30,9 +30,9 @@ from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
 from pegloom.document.model import Document
-from pegloom.files.imported import Imported
+from pegloom.files.opening import brought_in, open_any
 from pegloom.files.patterns import known_patterns, pattern_named
-from pegloom.files.project import SUFFIX, open_project
+from pegloom.files.project import SUFFIX
 from pegloom.files.reading import read_mesh
 from pegloom.files.writing import write_any
 
@@ -88,13 +88,6 @@ def _plan(document: Document, name: str) -> Pattern:
     return shipped_pattern(edits.guess_plan(document)) if name == "auto" else pattern_named(name)
 
 
-def _bring_in(path: Path, imported: Imported) -> Document:
-    return edits.bring_in(
-        Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
-        skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips, notes=imported.notes,
-    )  # fmt: skip
-
-
 def _fresh(path: Path) -> Document:
     """A mesh file as a character to rig: what skeleton it may hold is left behind."""
     imported = read_mesh(path)
@@ -106,12 +99,6 @@ def _fresh(path: Path) -> Document:
         images=imported.images,
         notes=imported.notes,
     )
-
-
-def _open(path: Path) -> Document:
-    if path.suffix.lower() == SUFFIX:
-        return open_project(path)
-    return _bring_in(path, read_mesh(path))
 
 
 def _write(path: Path, document: Document) -> None:
@@ -137,7 +124,7 @@ def survey(mesh: Path, as_json: Json = False) -> None:
     """Say what a mesh file holds and how it lies: parts, size, up, facing, symmetry, snags."""
     imported = read_mesh(mesh)
     points = np.concatenate([p.mesh.points for p in imported.parts])
-    document = _bring_in(mesh, imported)
+    document = brought_in(mesh, imported)
     stance = guess_stance(points, document.require_character().all_triangles())
     low, high = points.min(axis=0), points.max(axis=0)
     stood = edits.stand_up(_fresh(mesh)).require_character()
@@ -263,7 +250,7 @@ def bind(
 ) -> None:
     """New weights on an existing skeleton; joint names, vertex order and clips stay."""
     chosen = _method(method)
-    document = _open(source)
+    document = open_any(source)
     if document.require_character().skeleton is None:
         raise MeshFileError(source.name, "holds no skeleton to bind to", hint="use `pegloom rig` instead")
     start = time.perf_counter()
@@ -288,8 +275,8 @@ def transfer(
     if wrong:
         raise EditError(f"--map {wrong[0]}: say which is which, as THEIRS=OURS")
     joint_map = dict(p.split("=", 1) for p in pairs or [])
-    other = _open(source).require_character()
-    document, reports, told = edits.read_weights(_open(target), other, joint_map=joint_map)
+    other = open_any(source).require_character()
+    document, reports, told = edits.read_weights(open_any(target), other, joint_map=joint_map)
     _write(output, document)
     parts = {name: asdict(r) for name, r in reports.items()}
     lines = [f"{n}: {r.matched} read, {r.filled} filled, {r.forced} forced, {r.far} far" for n, r in reports.items()]
@@ -307,7 +294,7 @@ def bake(
     as_json: Json = False,
 ) -> None:
     """Bake surface relax and dual quaternion blending into plain weights."""
-    document = _open(source)
+    document = open_any(source)
     skin = document.require_character().skin
     for part in skin.weights if skin is not None and steps else ():
         document = edits.set_relax(document, part, steps=steps)
@@ -327,7 +314,7 @@ def export(
     project: Path, output: Annotated[Path, typer.Option("-o", "--output", help=".glb")], as_json: Json = False
 ) -> None:
     """Write a project's character as GLB, with its weights and clips."""
-    document = _open(project)
+    document = open_any(project)
     if output.suffix.lower() != ".glb":
         raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
     notes = write_any(output, document)
@@ -338,7 +325,7 @@ def export(
 @_plain_errors
 def trial(project: Path, as_json: Json = False) -> None:
     """Put a bound character through its trial poses and print what they do to the skin."""
-    character = _open(project).require_character()
+    character = open_any(project).require_character()
     figures = trial_figures(character)
     if not figures:
         raise EditError(f"{project.name} is not bound; bind it first (`pegloom bind`), then try it")
@@ -352,8 +339,16 @@ def trial(project: Path, as_json: Json = False) -> None:
     for j in sorted(doubtful, key=lambda j: j.girth if j.girth is not None else 9.0):
         girth, area = (f"{v:.2f}" if v is not None else "-" for v in (j.girth, j.area))
         lines.append(f"{j.trial:16} {j.joint:16} {girth:>6} {area:>6} {j.stretch:7.2f} {j.folded:6d}")
-    lines.append("faces that cross: " + ", ".join(f"{k} {v}" for k, v in crossing.items() if v))
-    told = {"trials": [asdict(f) for f in figures], "joints": [asdict(f) for f in joints], "crossing": crossing}
+    lines.append("\nfaces that cross, and of which parts")
+    for name, c in crossing.items():
+        if c.faces:
+            pairs = ", ".join(f"{a} {n}" if a == b else f"{a} with {b} {n}" for a, b, n in c.between[:4])
+            lines.append(f"{name:16} {c.faces:6d}   {pairs}")
+    told = {
+        "trials": [asdict(f) for f in figures],
+        "joints": [asdict(f) for f in joints],
+        "crossing": {k: asdict(c) for k, c in crossing.items()},
+    }
     _print(told, as_json, "\n".join(lines))
 
 
@@ -384,7 +379,7 @@ def convert(
     as_json: Json = False,
 ) -> None:
     """Read a file and write it in another format; points stay where they are unless asked."""
-    document = _open(source)
+    document = open_any(source)
     if clean:
         document = edits.start_clean(document)
     if stand_up:

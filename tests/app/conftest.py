@@ -22,6 +22,7 @@ class Answers:
         self.open_path, self.save_path, self.yes = "", "", True
         self.asked: list[str] = []
         self.take: object = Take()
+        self.pairs: object = None
         self.offered: list[object] = []
 
     def open_file(self) -> str:
@@ -33,6 +34,10 @@ class Answers:
     def choose_import(self, imported: object) -> object:
         self.offered.append(imported)
         return self.take
+
+    def pair_joints(self, other: object, ours: object) -> object:
+        self.offered.append(other)
+        return self.pairs
 
     def open_motion(self) -> str:
         return self.open_path

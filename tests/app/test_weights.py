@@ -5,11 +5,13 @@ import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLineEdit, QListWidget, QTableView
+from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QListWidget, QTableView
 
+from pegloom.app.lender import LenderSheet
 from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
 from pegloom.app.verbs import DEMO
 from pegloom.core.skin.weights import row_sums_hold
+from pegloom.files.project import open_project
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
 
@@ -411,3 +413,43 @@ def test_weights_go_from_part_to_part_and_across_by_the_card(lesson):
     hand.click("button.weights.unmatched")
     chosen = session.vertices.get(body.id, np.zeros(0))
     assert len(chosen) < 0.05 * body.mesh.vertex_count
+
+
+def test_weights_are_read_from_another_characters_file(lesson):
+    """The shoulder that was spoiled in the lesson is whole in the demo: read from there, joints paired."""
+    hand, session = lesson, lesson.session
+    body = session.character.parts[0]
+    whole = open_project(DEMO / "wick.pegloom").character
+    ours, theirs = session.character.skin.weights[body.id], whole.skin.weights[whole.parts[0].id]
+    spoiled = np.abs(ours.column("arm.l.upper") - theirs.column("arm.l.upper"))
+    assert spoiled.max() > 0.3
+    hand.window.ask.open_path = str(DEMO / "wick.pegloom")
+    hand.window.ask.pairs = None
+    hand.window.actions_.run("weights.read_from")
+    hand.until(lambda: len(hand.window.ask.offered) == 1)
+    assert session.character.skin.weights[body.id] is ours, "left: nothing changes"
+    hand.window.ask.pairs = {j.id: j.id for j in whole.skeleton.joints}
+    hand.window.actions_.run("weights.read_from")
+    hand.until(lambda: session.character.skin.weights[body.id] is not ours)
+    read = session.character.skin.weights[body.id]
+    assert np.abs(read.column("arm.l.upper") - theirs.column("arm.l.upper")).max() < 0.02
+    assert "joints of" in hand.window.benches[Area.WEIGHTS].carry.report.text()
+    hand.window.ask.open_path = str(DEMO / "wick.obj")
+    hand.window.actions_.run("weights.read_from")
+    hand.until(lambda: "not bound" in hand.window.frame_.note.text())
+
+
+def test_the_lender_sheet_pairs_by_name_and_by_hand(lesson):
+    tapir = open_project(DEMO / "dumble.pegloom").character
+    ours = lesson.session.character.skeleton
+    sheet = LenderSheet(tapir, ours, lesson.window)
+    assert sheet.pairs["spine.head"] == "spine.head" and "spine.loin" not in sheet.pairs
+    paired = len(sheet.pairs)
+    box = sheet.findChild(QComboBox, "lender.spine.loin")
+    box.setCurrentIndex(box.findData("spine.spine"))
+    assert sheet.pairs["spine.loin"] == "spine.spine"
+    assert sheet.told.text().startswith(f"{paired + 1} of ")
+    for one in sheet.boxes:
+        one.setCurrentIndex(0)
+    assert not sheet.pairs and not sheet.read.isEnabled()
+    sheet.deleteLater()

@@ -1,17 +1,22 @@
 """Figures of the trial poses, against trimesh and known shapes."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 import trimesh
 
+from pegloom.checks.quality import Crossing, crossing_of
 from pegloom.checks.trials import trial_figures
 from pegloom.core.geometry.mesh import place_edges, place_triangles, weld
 from pegloom.core.motion.trials import trial_pose, trials_of
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skin.measures import folded_faces
+from pegloom.core.skin.weights import from_dense
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
-from pegloom.document.model import Document
-from tests.support.figures import rigged_capsules, wick
+from pegloom.document.model import Document, Part, Skin
+from tests.support.figures import as_mesh, rigged_capsules, wick
 
 
 def test_wick_is_measured_in_every_trial_as_trimesh_does():
@@ -51,3 +56,31 @@ def test_a_sheet_folded_over_is_counted():
 
 def test_nothing_is_measured_before_a_bind():
     assert trial_figures(edits.bring_in(Document(), rigged_capsules().character.parts, name="bare").character) == ()
+
+
+def test_crossing_is_told_by_parts_and_by_joints():
+    """Two boxes on two joints: turned into each other they cross, counted as trimesh-made shapes do."""
+    a = trimesh.creation.box((0.2, 1.0, 0.2)).subdivide().subdivide()
+    b = a.copy()
+    b.apply_translation([0.5, 0, 0])
+    document = edits.bring_in(
+        Document(), (Part("a", "first", as_mesh(a)), Part("b", "second", as_mesh(b))), name="two boxes"
+    )
+    left = Joint("left", "left", None, Side.CENTRE, (0.0, -0.5, 0.0), tail=(0.0, 0.5, 0.0))
+    right = Joint("right", "right", "left", Side.CENTRE, (0.5, -0.5, 0.0), tail=(0.5, 0.5, 0.0))
+    character = replace(document.character, skeleton=Skeleton((left, right)))
+    parts = [p.id for p in character.included]
+    whole = {
+        p: from_dense(np.eye(2)[np.full(q.mesh.vertex_count, k)], ("left", "right"))
+        for k, (p, q) in enumerate(zip(parts, character.included, strict=True))
+    }
+    character = replace(character, skin=Skin("hand", 4, whole))
+    points = {p: q.mesh.points for p, q in zip(parts, character.included, strict=True)}
+    assert crossing_of(character, points) == Crossing(0)
+    moved = {**points, parts[1]: points[parts[1]] - [0.35, 0.01, 0.003]}
+    found = crossing_of(character, moved)
+    assert found.faces > 0
+    ((first, second, count),) = found.between
+    assert {first, second} == {p.name for p in character.included} and first != second and count == found.faces
+    assert set(found.joints) == {"left", "right"} and sum(found.joints.values()) == found.faces
+    assert found.joints["left"] == pytest.approx(found.joints["right"], rel=0.5)

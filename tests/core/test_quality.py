@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 import trimesh
 
-from pegloom.core.geometry.mesh import place_triangles
+from pegloom.core.geometry.mesh import from_faces, place_triangles
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skin.crossing import crossing_faces
 from pegloom.core.skin.quality import gauge_of, measured, worst_of
@@ -106,3 +106,20 @@ def test_wick_at_rest_crosses_nowhere():
     from pegloom.core.geometry.mesh import weld
 
     assert not crossing_faces(mesh.points[weld(mesh).first], place_triangles(mesh)).any()
+
+
+def test_a_strap_passing_by_has_no_girth_at_the_joint():
+    """A ribbon a hand away covers little of the way round; a cape over the back does, and is measured."""
+
+    def sheet(turn):
+        across = np.linspace(-turn / 2, turn / 2, 9)
+        points = [(x, 0.12 * np.cos(a), 0.12 * np.sin(a)) for x in np.linspace(0.3, 0.7, 21) for a in across]
+        faces = [[r * 9 + k, r * 9 + k + 1, r * 9 + k + 10, r * 9 + k + 9] for r in range(20) for k in range(8)]
+        return from_faces(points, faces)
+
+    strap, cape = sheet(0.2), sheet(3.0)
+    assert gauge_of(strap, limb(), "lower") is None
+    gauge = gauge_of(cape, limb(), "lower")
+    assert gauge is not None
+    assert measured(cape, gauge, cape.points).girth == pytest.approx(1.0)
+    assert measured(cape, gauge, cape.points * [1, 0.5, 0.5]).girth == pytest.approx(0.5, abs=0.01)

@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import from_faces, place_neighbours, weld
+from pegloom.core.geometry.symmetry import partners
 from pegloom.core.motion.trials import trial_pose
 from pegloom.core.skin import select
 from pegloom.core.skin.brush import evened_along, sharpened
@@ -273,3 +274,27 @@ def test_weights_are_read_from_another_character():
     assert weights.column("arm.l.lower").sum() > 1.3 * other.skin.weights[body(document)].column("arm.l.lower").sum()
     with pytest.raises(EditError, match="not here"):
         edits.read_weights(document, other, joint_map={"arm.l.end": "fin"})
+    with pytest.raises(EditError, match="no joint of the two"):
+        edits.read_weights(document, other, joint_map={}, only_asked=True)
+
+
+@pytest.mark.parametrize("way", Way)
+def test_painted_shares_go_across_with_the_weights(way):
+    document = bound()
+    part = body(document)
+    mesh = document.character.parts[0].mesh
+    x = mesh.points[:, 0]
+    painted = np.where(x > 0.05, 0.75, 0.0)
+    document = edits.set_dual_mask(document, part, painted)
+    document = edits.set_relax_mask(edits.set_relax(document, part, steps=4), part, np.where(x < -0.05, 0.5, 1.0))
+    made = edits.mirror_weights(document, part, way)[0].character.skin
+    pairs = partners(mesh, document.character.standing.middle)
+    has = pairs >= 0
+    for mask in (made.dual.get(part, np.zeros(len(x))), made.relax[part].mask):
+        assert np.abs(mask[has] - mask[pairs[has]]).max() < 1e-12
+    wanted = {Way.LEFT_TO_RIGHT: 0.75, Way.RIGHT_TO_LEFT: 0.0, Way.AVERAGED: 0.375}[way]
+    assert made.dual.get(part, np.zeros(len(x)))[has & (np.abs(x) > 0.06)] == pytest.approx(wanted)
+    some = np.flatnonzero(x < -0.3)
+    few = edits.mirror_weights(document, part, Way.LEFT_TO_RIGHT, vertices=some)[0].character.skin.dual[part]
+    outside = np.setdiff1d(np.arange(len(x)), some)
+    assert np.array_equal(few[outside], painted[outside]) and few[some[has[some]]] == pytest.approx(0.75)

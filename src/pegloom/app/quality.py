@@ -13,7 +13,7 @@ import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Session, range_pose
-from pegloom.checks.quality import crossing_count, girth_limit, joint_figures, worst_stretch
+from pegloom.checks.quality import Crossing, crossing_of, girth_limit, joint_figures, worst_stretch
 from pegloom.core.motion.clips import sample
 from pegloom.core.rig.controls import Pose
 from pegloom.core.skin.quality import Figures, worst_of
@@ -33,7 +33,7 @@ class Row:
     at: int
     figures: dict[str, Figures]
     whole: float | None = None
-    crossing: int | None = None
+    crossing: Crossing | None = None
 
 
 class QualityWatch(QObject):
@@ -48,7 +48,7 @@ class QualityWatch(QObject):
         self.figures: dict[str, list[Figures | None]] = {}
         self.before: list[Figures | None] = []
         self.whole: list[float | None] = []
-        self.crossing: list[int | None] = []
+        self.crossing: list[Crossing | None] = []
         self._key: tuple[object, ...] = ()
         self._before_key: tuple[object, ...] = ()
         self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="quality")
@@ -207,4 +207,4 @@ def _measure(kind: str, at: int, character: Character, pose: Pose, joints: tuple
 
 
 def _cross(at: int, character: Character, pose: Pose) -> Row:
-    return Row("crossing", at, {}, crossing=crossing_count(character, evaluate(character, pose).points))
+    return Row("crossing", at, {}, crossing=crossing_of(character, evaluate(character, pose).points))

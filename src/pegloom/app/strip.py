@@ -11,7 +11,7 @@ from pegloom.app.quality import QualityWatch
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Area, Session
 from pegloom.app.theme import current, icon
 from pegloom.app.widgets import button, label
-from pegloom.checks.quality import STRETCH_LIMIT, doubtful, girth_limit
+from pegloom.checks.quality import STRETCH_LIMIT, Crossing, doubtful, girth_limit
 from pegloom.core.skin.quality import Figures
 from pegloom.document import edits
 from pegloom.document.model import Image
@@ -280,8 +280,7 @@ class Ruler(QWidget):
             text = f"stretch of {name}, worst {worst:.2f} at frame {self._frame(k)}"
             if before:
                 text += f" (weave {max(f.stretch for _, f in before):.2f})"
-            crossed = [v for v in watch.crossing if v is not None]
-            text += f"  ·  {max(crossed)} faces cross at most" if crossed and max(crossed) else ""
+            text += crossing_text([c for c in watch.crossing if c is not None], watch.region)
             painter.drawText(QRectF(LEFT, half - 1, space, 14), right, text)
         elif not girth:
             painter.setPen(QColor(current().soft))
@@ -356,6 +355,23 @@ class Ruler(QWidget):
     def _scrub(self, x: float) -> None:
         time = self.time_at(x)
         self.session.go_to(round(time * self.session.rate) / self.session.rate)
+
+
+def crossing_text(found: list[Crossing], region: str) -> str:
+    """How many faces pass through others at most, near the joint in hand or between which parts."""
+    worst = max(found, key=lambda c: c.faces, default=None)
+    if worst is None or worst.faces == 0:
+        return ""
+    if region:
+        here = max(c.joints.get(region, 0) for c in found)
+        return (
+            f"  ·  {here} faces cross here, {worst.faces} anywhere"
+            if here
+            else f"  ·  {worst.faces} faces cross elsewhere"
+        )
+    a, b, count = worst.between[0]
+    where = f"within {a}" if a == b else f"of {a} with {b}"
+    return f"  ·  {worst.faces} faces cross, {count} {where}"
 
 
 def _badness(f: Figures) -> float:

@@ -11,13 +11,15 @@ import numpy as np
 from pegloom.app.actions import Action
 from pegloom.app.jobs import Job
 from pegloom.app.session import Area, Painting, Tool
+from pegloom.core.errors import EditError
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Progress
 from pegloom.core.skin import select
 from pegloom.core.skin.mirror import partners_within
 from pegloom.document import edits
-from pegloom.document.model import Part
+from pegloom.document.model import Character, Part
 from pegloom.files.motion import read_motion
+from pegloom.files.opening import open_any
 from pegloom.scene.lenses import Lens
 
 if TYPE_CHECKING:
@@ -348,6 +350,46 @@ class WeightVerbs:
 
         session.jobs.start(Job(title, work, done))
 
+    def read_from(self) -> None:
+        """Weights of another character, from its file: read it, pair the joints, read the surface."""
+        session, path = self.session, self.window.ask.open_file()
+        if not path:
+            return
+        chosen = Path(path)
+
+        def work(progress: Progress) -> object:
+            progress(0.1, f"reading {chosen.name}")
+            other = open_any(chosen).require_character()
+            if other.skeleton is None or other.skin is None or not other.skin.weights:
+                raise EditError(f"{chosen.name} is not bound; there are no weights to read")
+            return other
+
+        def done(result: object) -> None:
+            pairs = self.window.ask.pair_joints(result, session.character.skeleton)  # type: ignore[arg-type]
+            if pairs is not None:
+                self._read(result, pairs)  # type: ignore[arg-type]
+
+        session.jobs.start(Job(f"Reading {chosen.name}", work, done))
+
+    def _read(self, other: Character, pairs: dict[str, str]) -> None:
+        session, base = self.session, self.session.history.present
+        title = f"Read weights from {other.name}"
+
+        def work(progress: Progress) -> object:
+            progress(0.1, "reading the nearest surface, filling between")
+            return edits.read_weights(base, other, joint_map=pairs, only_asked=True)
+
+        def done(result: object) -> None:
+            document, reports, told = result  # type: ignore[misc]
+            if self.window.verbs.land(base, title, document):
+                matched, filled = sum(r.matched for r in reports.values()), sum(r.filled for r in reports.values())
+                said = f"{len(pairs)} joints of {other.name} read as {len(set(told.values()))} here; "
+                said += f"{matched} vertices read, {filled} filled"
+                self.bench.carry.report.setText(said)
+                session.say(said)
+
+        session.jobs.start(Job(title, work, done))
+
     # Weaves
 
     def keep_weave(self) -> None:
@@ -481,6 +523,7 @@ class WeightVerbs:
             a("weights.mirror", "Mirror weights", w, self.mirror, "As the card says: which half gives, how pairs are found", "", skin),
             a("weights.unmatched", "Select vertices without a partner", w, self.unmatched, "No vertex stands across the middle from them", "", skin),
             a("weights.transfer", "Transfer weights between parts", w, self.transfer, "By the nearest surface, filled smoothly", "", skin),
+            a("weights.read_from", "Read weights from another character…", w, self.read_from, "A project or GLB; its joints are paired with these", "", self.need_joints),
             a("weights.drop_strays", "Drop stray weights", w, self.drop_strays, "Regions cut off from their joint's main one", "", skin),
             a("weights.reduce", "Reduce the influences", w, self.reduce, "Cut finished weights to Bind's number, the loss shown", "", skin),
             a("weights.prune", "Drop tiny weights", w, self.prune, "Everything under 0.005", "", skin),

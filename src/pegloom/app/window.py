@@ -27,6 +27,7 @@ from pegloom.app.arrival import ArrivalSheet
 from pegloom.app.autosave import Autosave
 from pegloom.app.benches import BENCHES
 from pegloom.app.collector import Collector
+from pegloom.app.lender import LenderSheet
 from pegloom.app.numbers import NumberTable
 from pegloom.app.overlay import StageFrame
 from pegloom.app.palette import Palette
@@ -40,7 +41,8 @@ from pegloom.app.verbs_joints import JointVerbs
 from pegloom.app.verbs_mesh import MeshVerbs
 from pegloom.app.verbs_weights import WeightVerbs
 from pegloom.app.widgets import button, label
-from pegloom.document.model import Document
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.document.model import Character, Document
 from pegloom.files.choosing import Take
 from pegloom.files.imported import Imported
 from pegloom.files.reading import READABLE as READABLE_MESHES
@@ -58,6 +60,7 @@ class Ask(Protocol):
     def open_picture(self) -> str: ...
     def open_motion(self) -> str: ...
     def choose_import(self, imported: Imported) -> Take | None: ...
+    def pair_joints(self, other: Character, ours: Skeleton) -> dict[str, str] | None: ...
     def name(self, title: str, suggestion: str) -> str: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
     def confirm(self, question: str) -> bool: ...
@@ -78,6 +81,10 @@ class AskByDialog:
     def choose_import(self, imported: Imported) -> Take | None:
         sheet = ArrivalSheet(imported, self.window)
         return sheet.take if sheet.exec() == QDialog.DialogCode.Accepted else None
+
+    def pair_joints(self, other: Character, ours: Skeleton) -> dict[str, str] | None:
+        sheet = LenderSheet(other, ours, self.window)
+        return sheet.pairs if sheet.exec() == QDialog.DialogCode.Accepted else None
 
     def open_motion(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Bring in motion", "", MOTIONS)[0]

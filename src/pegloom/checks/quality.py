@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.memo import of_the_latest
-from pegloom.core.skin.crossing import crossing_faces
+from pegloom.core.skin.crossing import crossing_faces, crossing_partners
 from pegloom.core.skin.measures import edge_stretch
 from pegloom.core.skin.quality import Figures, gauge_of, measured, worst_of
+from pegloom.core.skin.weights import packed
 from pegloom.document.model import Character, Part
 
 LIMITS = {"upper": 0.72, "lower": 0.72, "end": 0.8, "hand": 0.7, "spine": 0.85, "neck": 0.85}
@@ -63,28 +65,59 @@ def worst_stretch(character: Character, points: Mapping[str, FloatArray]) -> flo
     return worst
 
 
-def crossing_count(character: Character, points: Mapping[str, FloatArray]) -> int:
-    """Faces that pass through others, within and between parts, and do not at rest. points by part id."""
-    parts = [p for p in character.included if p.mesh.face_count]
-    if not parts:
-        return 0
-    triangles = _solid_triangles(character)
-    posed = np.concatenate([points[p.id] for p in character.included])
-    return int((crossing_faces(posed, triangles) & ~_crossing_at_rest(character)).sum())
+@dataclass(frozen=True, slots=True)
+class Crossing:
+    """Faces that pass through others in one pose and do not at rest.
+
+    faces : how many. between : the same by the names of the two parts (one name twice: within the part), the most
+    first. joints : the same by the joint that moves the face most.
+    """
+
+    faces: int
+    between: tuple[tuple[str, str, int], ...] = ()
+    joints: Mapping[str, int] = field(default_factory=dict)
+
+
+def crossing_of(character: Character, points: Mapping[str, FloatArray]) -> Crossing:
+    """Where the skin passes through itself. points by part id."""
+    if not any(p.mesh.face_count for p in character.included):
+        return Crossing(0)
+    rest = _crossing_at_rest(character)
+    triangles, part, joint = _faces(character)
+    partner = crossing_partners(np.concatenate([points[p.id] for p in character.included]), triangles)
+    partner[rest] = -1
+    found = np.flatnonzero(partner >= 0)
+    names = [p.name for p in character.included]
+    pairs = np.sort(np.stack([part[found], part[partner[found]]], axis=1), axis=1)
+    each, count = np.unique(pairs, axis=0, return_counts=True)
+    between = [(names[a], names[b], int(n)) for (a, b), n in zip(each.tolist(), count.tolist(), strict=True)]
+    ids = [j.id for j in character.skeleton.joints] if character.skeleton else []
+    held, many = np.unique(joint[found], return_counts=True)
+    by_joint = {ids[k]: int(n) for k, n in zip(held.tolist(), many.tolist(), strict=True) if k >= 0}
+    return Crossing(len(found), tuple(sorted(between, key=lambda row: -row[2])), by_joint)
 
 
 @of_the_latest(3)
-def _solid_triangles(character: Character) -> IntArray:
-    """Triangles over all included vertices, vertices at one place taken as one, flat ones left out."""
-    groups, start = [], 0
-    for part in character.included:
-        g = weld(part.mesh)
+def _faces(character: Character) -> tuple[IntArray, IntArray, IntArray]:
+    """Triangles over all included vertices (vertices at one place as one, flat ones left out), the number of each one's
+    part, and the index of the joint that moves it most, -1 where it is not bound."""
+    groups, parts, movers, start = [], [], [], 0
+    skin, skeleton = character.skin, character.skeleton
+    for number, one in enumerate(character.included):
+        g = weld(one.mesh)
         groups.append(g.first[g.group] + start)
-        start += part.mesh.vertex_count
+        parts.append(np.full(one.mesh.vertex_count, number))
+        weights = skin.weights.get(one.id) if skin is not None else None
+        if weights is None or skeleton is None:
+            movers.append(np.full(one.mesh.vertex_count, -1))
+        else:
+            movers.append(np.array([skeleton.index[j] for j in weights.joint_ids])[packed(weights).indices[:, 0]])
+        start += one.mesh.vertex_count
     t = np.concatenate(groups)[character.all_triangles()]
-    return np.asarray(t[(t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 0] != t[:, 2])])
+    t = t[(t[:, 0] != t[:, 1]) & (t[:, 1] != t[:, 2]) & (t[:, 0] != t[:, 2])]
+    return np.asarray(t), np.concatenate(parts)[t[:, 0]], np.concatenate(movers)[t[:, 0]]
 
 
 @of_the_latest(3)
 def _crossing_at_rest(character: Character) -> BoolArray:
-    return crossing_faces(character.all_points(), _solid_triangles(character))
+    return crossing_faces(character.all_points(), _faces(character)[0])

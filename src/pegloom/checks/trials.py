@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from pegloom.checks.quality import crossing_count, doubtful, joint_figures
+from pegloom.checks.quality import Crossing, crossing_of, doubtful, joint_figures
 from pegloom.core.geometry.mesh import is_watertight, place_edges, place_triangles, weld
 from pegloom.core.motion.trials import trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
@@ -75,8 +75,8 @@ class JointFigures:
     doubtful: bool
 
 
-def joint_trials(character: Character) -> tuple[tuple[JointFigures, ...], dict[str, int]]:
-    """Figures around every joint in every trial pose, and how many faces cross in each."""
+def joint_trials(character: Character) -> tuple[tuple[JointFigures, ...], dict[str, Crossing]]:
+    """Figures around every joint in every trial pose, and where faces cross in each."""
     if character.skeleton is None or character.skin is None:
         return (), {}
     found, crossing = [], {}
@@ -87,5 +87,5 @@ def joint_trials(character: Character) -> tuple[tuple[JointFigures, ...], dict[s
             if f is not None:
                 name = character.skeleton.joint(joint).name
                 found.append(JointFigures(trial.id, name, f.girth, f.area, f.stretch, f.folded, doubtful(joint, f)))
-        crossing[trial.id] = crossing_count(character, points)
+        crossing[trial.id] = crossing_of(character, points)
     return tuple(found), crossing

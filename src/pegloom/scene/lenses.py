@@ -97,21 +97,25 @@ def _diverging(log2: FloatArray) -> FloatArray:
 def volume_colours(
     part: Part, weights: Weights, skeleton: Skeleton, posed: FloatArray, joints: FloatArray
 ) -> FloatArray:
-    """(n, 4) colours of the thickness kept: each vertex's distance to its bone, posed over rest, squared.
+    """(n, 4) colours of the thickness kept. Thinner is blue, as at rest clay, swollen orange; full at half and twice."""
+    return _diverging(np.log2(np.clip(thickness_kept(part, weights, skeleton, posed, joints), 0.05, 20.0)))
 
-    joints (j, 4, 4): the posed joints. Thinner is blue, as at rest clay, swollen orange; full at half and twice.
-    """
+
+def thickness_kept(
+    part: Part, weights: Weights, skeleton: Skeleton, posed: FloatArray, joints: FloatArray,
+    vertices: IntArray | slice = slice(None),
+) -> FloatArray:  # fmt: skip
+    """Each vertex's distance to its bone, posed over rest, squared: 1 as at rest. joints (j, 4, 4): posed."""
     starts, ends, owners = bones_of(skeleton)
     matrices = joints @ skeleton.inverse_world
-    bone = _nearest_bone(part.mesh, weights, skeleton)
+    bone = _nearest_bone(part.mesh, weights, skeleton)[vertices]
     index = owners[bone]
     a = np.einsum("nij,nj->ni", matrices[index, :3, :3], starts[bone]) + matrices[index, :3, 3]
     b = np.einsum("nij,nj->ni", matrices[index, :3, :3], ends[bone]) + matrices[index, :3, 3]
-    rest = _to_segments(part.mesh.points, starts[bone], ends[bone])
-    now = _to_segments(posed, a, b)
+    rest = _to_segments(part.mesh.points[vertices], starts[bone], ends[bone])
+    now = _to_segments(posed[vertices], a, b)
     floor = 0.002 * max(float(np.ptp(part.mesh.points[:, 1])), 1e-9)
-    kept = np.log2(np.clip(((now + floor) / (rest + floor)) ** 2, 0.05, 20.0))
-    return _diverging(kept)
+    return np.asarray(((now + floor) / (rest + floor)) ** 2)
 
 
 def bones_of(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]:

@@ -15,7 +15,7 @@ from pegloom.document.model import Character, Part
 from pegloom.render.renderer import Renderer
 from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
-from pegloom.scene.lenses import Lens
+from pegloom.scene.lenses import Lens, thickness_kept
 from pegloom.scene.picking import NEAR_ENOUGH, Hit, all_hits, hit_surface, line_distance, nearest_dot
 from pegloom.scene.stroke import Facing
 
@@ -179,6 +179,11 @@ class Pointing:
             values, _, metres = found
             return f"; apart {1000 * values[vertex]:.1f} mm" if metres else f"; apart {values[vertex]:.2f} of weight"
         points = session.frame().points[part.id]
+        character = session.character
+        if session.lens is Lens.VOLUME:
+            weights, joints = character.skin.weights[part.id], session.frame().joints
+            kept = thickness_kept(part, weights, character.skeleton, points, joints, np.array([vertex]))
+            return f"; {100 * float(kept[0]):.0f} % of its thickness kept"
         if session.lens is Lens.STRAIN:
             g = weld(part.mesh)
             place = g.group[vertex]

@@ -9,12 +9,19 @@ from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 
 
 def crossing_faces(points: FloatArray, triangles: IntArray) -> BoolArray:
-    """Which triangles (t,) are pierced by an edge of another, or pierce one, that shares no vertex with them.
+    """Which triangles (t,) pass through another. See `crossing_partners`."""
+    return crossing_partners(points, triangles) >= 0
+
+
+def crossing_partners(points: FloatArray, triangles: IntArray) -> IntArray:
+    """For each triangle (t,) one that it passes through, -1 for none: the first found.
+
+    They cross where an edge of one pierces the other and they share no vertex.
 
     points (n, 3), triangles (t, 3) over welded places. A hash of cubes finds the pairs; a segment against a triangle
     is tested as Moeller and Trumbore do (Journal of Graphics Tools 2(1), 1997).
     """
-    hit = np.zeros(len(triangles), dtype=np.bool_)
+    hit = np.full(len(triangles), -1, dtype=np.int64)
     if len(triangles) < 2:
         return hit
     corners = points[triangles]
@@ -77,7 +84,7 @@ def _test_pairs(points, triangles, low, high, face, starts, hit):  # type: ignor
             a0, a1, a2 = triangles[i, 0], triangles[i, 1], triangles[i, 2]
             for n in range(m + 1, starts[k + 1]):
                 j = face[n]
-                if hit[i] and hit[j]:
+                if hit[i] >= 0 and hit[j] >= 0:
                     continue
                 apart = False
                 for d in range(3):
@@ -96,5 +103,5 @@ def _test_pairs(points, triangles, low, high, face, starts, hit):  # type: ignor
                     _pierced(p, q, x, y, z) or _pierced(q, r, x, y, z) or _pierced(r, p, x, y, z)
                     or _pierced(x, y, p, q, r) or _pierced(y, z, p, q, r) or _pierced(z, x, p, q, r)
                 ):  # fmt: skip
-                    hit[i] = True
-                    hit[j] = True
+                    hit[i] = j if hit[i] < 0 else hit[i]
+                    hit[j] = i if hit[j] < 0 else hit[j]

@@ -28,6 +28,17 @@ def mirror_rows(
 ) -> tuple[FloatArray, IntArray]:  # fmt: skip
     """Copy one half's weights to the other, joints swapped for their partners, or give both halves the mean.
 
+    As `mirrored`, with rows that add up to 1."""
+    result, lost = mirrored(values, points_x, partners, joint_partners, way)
+    return np.asarray(result / result.sum(axis=1, keepdims=True)), lost
+
+
+def mirrored(
+    values: FloatArray, points_x: FloatArray, partners: IntArray, joint_partners: IntArray,
+    way: Way = Way.LEFT_TO_RIGHT,
+) -> tuple[FloatArray, IntArray]:  # fmt: skip
+    """Columns of values copied from one half to the other, or the mean of both.
+
     values (n, j); points_x (n,) distance from the mirror plane, left positive; partners (n,) vertex across, -1 for
     none; joint_partners (j,) column across, its own index for a centre joint. Vertices on the plane share evenly
     between the two sides. Returns new values and the vertices of the receiving half without a partner.
@@ -49,8 +60,7 @@ def mirror_rows(
     if way is Way.AVERAGED:
         result[has] = 0.5 * (values[has] + swapped[partners[has]])
     result[middle] = 0.5 * (values[middle] + swapped[middle])
-    total = result.sum(axis=1, keepdims=True)
-    return np.asarray(result / total), np.flatnonzero(receiving & (partners < 0))
+    return result, np.flatnonzero(receiving & (partners < 0))
 
 
 def partners_within(mesh: Mesh, middle: float, reach: float | None) -> IntArray:

@@ -20,6 +20,8 @@ from pegloom.core.skin.measures import edge_stretch, flat_pairs
 
 APART = 0.7
 """Sections stand this many radii before and after the joint, and at it."""
+AROUND = 1.0
+"""Radians of the way round a joint that open cloth must cover: a strap that passes by has no girth there."""
 REGION = 1.8
 """Radii around a joint that count as its region."""
 LARGEST_OF_BONE = 4.0
@@ -171,7 +173,7 @@ def _ring(
         flat = np.stack([away @ right, away @ up], axis=1)
         if outline.closed and winds_around(flat):
             option = (0, _area(outline.points))
-        elif not outline.closed:
+        elif not outline.closed and np.ptp(np.unwrap(np.arctan2(flat[:, 1], flat[:, 0]))) > AROUND:
             option = (1, float(np.linalg.norm(flat, axis=1).min()))
         else:
             continue

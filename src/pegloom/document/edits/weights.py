@@ -24,12 +24,12 @@ from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
-from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, partners_within
+from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, mirrored, partners_within
 from pegloom.core.skin.strays import reduced, without_strays
 from pegloom.core.skin.transfer import TransferReport, transfer_weights
 from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
-from pegloom.document.edits.weaves import keep_unkept, keep_weave
+from pegloom.document.edits.weaves import keep_unkept, keep_weave, set_dual_mask, set_relax_mask
 from pegloom.document.model import NO_ARRAYS, NO_RELAX, Character, Document, Part, PartKind, Skin
 
 METHODS: dict[BindMethod, Callable[..., Weights]] = {
@@ -230,12 +230,12 @@ def transfer(
 
 
 def read_weights(
-    document: Document, other: Character, *, joint_map: Mapping[str, str] | None = None
+    document: Document, other: Character, *, joint_map: Mapping[str, str] | None = None, only_asked: bool = False
 ) -> tuple[Document, dict[str, TransferReport], dict[str, str]]:
     """Weights read from another character, standing alike, for every included part of this one.
 
     The other is scaled to this one's height and stood in its place. Joints are matched by id, then by name; with
-    joint_map (their name or id -> ours) as said there. What matches nothing goes to its nearest matched joint above.
+    joint_map (their name or id -> ours) as said there, and with only_asked as said there alone. What matches nothing goes to its nearest matched joint above.
     Returns the document, a report by part name, and which joint was read as which (names). The weights in hand are
     kept as a weave. Raises EditError when one of the two has no joints, or the other no weights.
     """
@@ -244,7 +244,7 @@ def read_weights(
     bound = [p for p in other.included if other.skin is not None and p.id in other.skin.weights]
     if other.skin is None or not bound:
         raise EditError(f"{other.name} is not bound; there are no weights to read")
-    pairs = _joint_pairs(theirs, skeleton, joint_map or {})
+    pairs = _joint_pairs(theirs, skeleton, joint_map or {}, only_asked=only_asked)
     mesh, held = _joined_skin(bound, dict(other.skin.weights))
     here, there = character.all_points(), mesh.points
     scale = character.height / max(float(np.ptp(there[:, 1])), 1e-9)
@@ -266,26 +266,29 @@ def read_weights(
     return document, reports, told
 
 
-def _joint_pairs(theirs: Skeleton, ours: Skeleton, asked: Mapping[str, str]) -> dict[str, str]:
-    """Their joint ids to ours. Raises EditError for a joint asked for that is not here, or where nothing matches."""
+def matching_joints(theirs: Skeleton, ours: Skeleton) -> dict[str, str]:
+    """Their joint ids to ours where the id is the same, or the name but for case, signs and a prefix."""
 
     def plain(name: str) -> str:
         return "".join(c for c in name.rsplit(":", 1)[-1].lower() if c.isalnum())
 
-    ids = {j.id: j.id for j in ours.joints} | {j.name: j.id for j in ours.joints}
     names = {plain(j.name): j.id for j in ours.joints}
-    direct: dict[str, str] = {}
+    found = {j.id: j.id if j.id in ours.index else names.get(plain(j.name)) for j in theirs.joints}
+    return {a: b for a, b in found.items() if b is not None}
+
+
+def _joint_pairs(
+    theirs: Skeleton, ours: Skeleton, asked: Mapping[str, str], *, only_asked: bool = False
+) -> dict[str, str]:
+    """Their joint ids to ours. Raises EditError for a joint asked for that is not here, or where nothing matches."""
+    ids = {j.id: j.id for j in ours.joints} | {j.name: j.id for j in ours.joints}
+    direct = {} if only_asked else matching_joints(theirs, ours)
     for joint in theirs.joints:
         wanted = asked.get(joint.id, asked.get(joint.name))
         if wanted is not None and wanted not in ids:
             raise EditError(f"the joint map names {wanted}, which is not here")
-        found = (
-            ids[wanted]
-            if wanted is not None
-            else (joint.id if joint.id in ours.index else names.get(plain(joint.name)))
-        )
-        if found is not None:
-            direct[joint.id] = found
+        if wanted is not None:
+            direct[joint.id] = ids[wanted]
     if not direct:
         raise EditError("no joint of the two goes by the same name; give a joint map")
     pairs = {}
@@ -400,6 +403,7 @@ def mirror_weights(
 
     tolerance : metres within which a vertex across counts as the partner; None: the usual, pairs that agree.
     by_place : pair the joints by where they stand, not by name. vertices : only these receive; None: all.
+    The painted shares of dual quaternion blending and of surface relax go along.
     Returns the document and the receiving vertices without a partner, which keep what they have.
     """
     character = document.require_character()
@@ -427,7 +431,29 @@ def mirror_weights(
         lost = lost[~outside[g.group][lost]]
     # Seam vertices on the plane must agree: every vertex of a place takes its first one's row.
     made = from_dense(new[g.first][g.group], ids, influences=skin.influences)
-    return _with_weights(document, part_id, made), lost
+    document = _with_weights(document, part_id, made)
+    return _with_masks_mirrored(document, part_id, pairs, mesh.points[:, 0] - middle, way, vertices), lost
+
+
+def _with_masks_mirrored(
+    document: Document, part_id: str, pairs: IntArray, across: FloatArray, way: Way, vertices: IntArray | None
+) -> Document:
+    """The painted shares of dual quaternion blending and of surface relax follow the weights across."""
+    character = document.require_character()
+    skin = character.skin
+    assert skin is not None
+    receives = np.ones(len(pairs), dtype=bool)
+    if vertices is not None:
+        g = weld(character.part(part_id).mesh)
+        receives = np.isin(g.group, g.group[np.asarray(vertices, dtype=np.int64)])
+    held = {"dual": skin.dual.get(part_id), "relax": skin.relax[part_id].mask if part_id in skin.relax else None}
+    for name, mask in held.items():
+        if mask is None:
+            continue
+        new = np.where(receives, mirrored(mask[:, None], across, pairs, np.array([0]), way)[0][:, 0], mask)
+        if not np.array_equal(new, mask):
+            document = (set_dual_mask if name == "dual" else set_relax_mask)(document, part_id, new)
+    return document
 
 
 def set_part_weights(document: Document, part_id: str, weights: Weights) -> Document:

@@ -50,6 +50,7 @@ class CarryCard(Card):
         self.fill.setChecked(True)
         self.body.addWidget(self.fill)
         self.body.addWidget(action_button(q["weights.transfer"], "Transfer", role="main"))
+        self.body.addWidget(action_button(q["weights.read_from"], "Read from another character…"))
         self.report = label("", "caption", wrap=True, name="weights.transfer.report")
         self.body.addWidget(self.report)
         self.listed: object = None
