@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import trimesh
 
 from pegloom.core.errors import FindError
 from pegloom.core.skeleton.build import build_joints
@@ -91,7 +92,7 @@ def test_landmarks_of_humans(name):
         peg = np.array(pegs.position(("l_" if sided else "") + joint))
         there = standing[:3, :3] @ place + standing[:3, 3]
         gap = 100 * float(np.linalg.norm(peg - there)) / 1.75
-        limit = {"elbow": 2.4, "wrist": 1.6, "knee": 1.6, "ankle": 2.0}.get(joint, 3.5)
+        limit = {"elbow": 2.1, "wrist": 1.0, "knee": 1.5, "ankle": 1.9, "shoulder": 2.3}.get(joint, 3.3)
         if name == "robe" and joint in ("ankle", "knee"):
             limit = 4.0  # the hem hides them
         assert gap < limit, (joint, gap)
@@ -118,3 +119,41 @@ def test_any_finder_gives_all_pegs_on_any_mesh(plan):
 def test_nothing_to_look_into_is_said():
     with pytest.raises(FindError):
         find_pegs_in(np.zeros((3, 3)), np.zeros((0, 3), dtype=np.int64), pattern("four-legged"))
+
+
+def test_a_figure_facing_sideways_with_level_arms_is_turned_by_its_mirror_plane():
+    """A T-pose whose legs touch says little of its feet; which plane mirrors says where it faces."""
+    made, at = human()
+    vertices = made.vertices.copy()
+    # Legs pressed together, and the whole turned to look along +X.
+    low = vertices[:, 1] < 0.9
+    vertices[low, 0] *= 0.72
+    turned = trimesh.Trimesh(vertices[:, [2, 1, 0]] * [1, 1, -1], made.faces, process=False)
+    document = edits.stand_up(document_of(as_mesh(turned)), keep_size=True)
+    assert document.character.standing.up == "+Y" and document.character.standing.facing == "+X"
+    assert edits.guess_plan(document) == "human"
+    pegs = edits.find_pegs(document, fingers=0)
+    assert np.linalg.norm(np.array(pegs.position("l_wrist")) * [1, 1, 0] - at["wrist"] * [1, 1, 0]) < 0.04
+
+
+def test_a_large_glove_ends_at_the_wrist_not_at_the_knuckles():
+    made, at = human(down=0.5)
+    out = (at["wrist"] - at["elbow"]) / np.linalg.norm(at["wrist"] - at["elbow"])
+    pieces = [made]
+    for side in (1.0, -1.0):
+        flip = np.array([side, 1, 1])
+        palm = trimesh.creation.icosphere(subdivisions=3, radius=0.075)
+        palm.apply_translation((at["wrist"] + 0.085 * out) * flip)
+        pieces.append(palm)
+        for k in (-0.045, -0.015, 0.015, 0.045):
+            start = at["wrist"] + 0.14 * out + [0, 0, k]
+            finger = trimesh.creation.capsule(height=0.12, radius=0.014)
+            finger.apply_transform(trimesh.geometry.align_vectors([0, 0, 1], out))
+            finger.apply_translation(start)
+            finger.vertices *= flip
+            pieces.append(finger)
+    document, standing = stood(trimesh.util.concatenate(pieces))
+    wrist = np.array(edits.find_pegs(document, fingers=0).position("l_wrist"))
+    there = standing[:3, :3] @ at["wrist"] + standing[:3, 3]
+    along = abs(float((wrist - there) @ (standing[:3, :3] @ out)))
+    assert 100 * along / 1.75 < 1.5

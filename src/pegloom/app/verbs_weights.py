@@ -27,6 +27,10 @@ if TYPE_CHECKING:
     from pegloom.app.window import Window
 
 
+LARGE = 30_000
+"""Bound vertices from which a change of many rows is a job: it would hold the window for longer than 100 ms."""
+
+
 class WeightVerbs:
     """Holds the methods behind the Weights area's actions."""
 
@@ -78,16 +82,35 @@ class WeightVerbs:
     def _name(self, joint: str) -> str:
         return self.session.character.skeleton.joint(joint).name
 
-    def _on_vertices(self, name: str, change: Callable[[object, str, np.ndarray], object]) -> bool:
-        bound = self.session.character.skin.weights
+    def _change(self, name: str, edit: Callable[[object], object], told: Callable[[], str] | None = None) -> None:
+        """Edit weights, and say what `told` has to say then: at once, or of large meshes as a job with progress."""
+        session, base = self.session, self.session.history.present
+        held = session.character.skin.weights if session.character.skin else {}
+        if sum(weights.vertex_count for weights in held.values()) < LARGE:
+            if session.try_edit(name, edit) and told is not None:
+                session.say(told())
+            return
+
+        def work(progress: Progress) -> object:
+            progress(0.3, name)
+            return edit(base)
+
+        def done(result: object) -> None:
+            if self.window.verbs.land(base, name, result) and told is not None:
+                session.say(told())
+
+        session.jobs.start(Job(name, work, done))
+
+    def _on_vertices(self, name: str, change: Callable[[object, str, np.ndarray], object]) -> None:
+        bound, chosen = self.session.character.skin.weights, self._vertices()
 
         def edit(document: object) -> object:
-            for part_id, vertices in self._vertices().items():
+            for part_id, vertices in chosen.items():
                 if part_id in bound:
                     document = change(document, part_id, vertices)
             return document
 
-        return self.session.try_edit(name, edit)
+        self._change(name, edit)
 
     def _parts(self) -> list[Part]:
         """Bound parts of the selection; without one all of them."""
@@ -220,7 +243,7 @@ class WeightVerbs:
             return document if done else edits.drop_influence(document, self._parts()[0].id, joint)
 
         where = "the selected vertices" if chosen else "every part"
-        self.session.try_edit(f"Take {self._name(joint)} off {where}", edit)
+        self._change(f"Take {self._name(joint)} off {where}", edit)
 
     def replace_influence(self) -> None:
         old, new = self.session.influence, self.bench.influence_list.heir.currentData()
@@ -232,7 +255,7 @@ class WeightVerbs:
                 document = edits.replace_influence(document, part.id, old, new, chosen.get(part.id))
             return document
 
-        self.session.try_edit(f"Hand {self._name(old)} over to {self._name(new)}", edit)
+        self._change(f"Hand {self._name(old)} over to {self._name(new)}", edit)
 
     def drop_irrelevant(self) -> None:
         gone: list[str] = []
@@ -243,10 +266,11 @@ class WeightVerbs:
                 gone.extend(self._name(j) for j in dropped)
             return document
 
-        if self.session.try_edit("Drop slight influences", edit):
-            self.session.say(
-                f"Dropped {', '.join(dict.fromkeys(gone))}" if gone else "Every joint matters somewhere here"
-            )
+        self._change(
+            "Drop slight influences",
+            edit,
+            lambda: f"Dropped {', '.join(dict.fromkeys(gone))}" if gone else "Every joint matters somewhere here",
+        )
 
     def prune(self) -> None:
         count = 0
@@ -258,8 +282,7 @@ class WeightVerbs:
                 count += touched
             return document
 
-        if self.session.try_edit("Drop tiny weights", edit):
-            self.session.say(f"{count} vertices freed of weights under 0.005")
+        self._change("Drop tiny weights", edit, lambda: f"{count} vertices freed of weights under 0.005")
 
     def drop_strays(self) -> None:
         changed = 0
@@ -269,8 +292,11 @@ class WeightVerbs:
             document, changed = edits.drop_strays(document)
             return document
 
-        if self.session.try_edit("Drop stray weights", edit):
-            self.session.say(f"{changed} vertices freed of strays" if changed else "There are no stray weights")
+        self._change(
+            "Drop stray weights",
+            edit,
+            lambda: f"{changed} vertices freed of strays" if changed else "There are no stray weights",
+        )
 
     def reduce(self) -> None:
         most = self.bench.bind.influences.value()
@@ -282,8 +308,7 @@ class WeightVerbs:
             told = f"At most {most} now; {count} vertices lost something, {worst:.3f} at most"
             return document
 
-        if self.session.try_edit(f"Reduce to {most} influences", edit):
-            self.session.say(told)
+        self._change(f"Reduce to {most} influences", edit, lambda: told)
 
     # Across and over
 
@@ -306,11 +331,11 @@ class WeightVerbs:
                     lost[part_id] = missing
             return document
 
-        if session.try_edit(f"Mirror weights, {way.value}", edit):
+        def told() -> str:
             count = sum(len(v) for v in lost.values())
-            session.say(
-                "Mirrored" + (f"; {count} vertices have no partner and keep theirs: Show unmatched" if count else "")
-            )
+            return "Mirrored" + (f"; {count} vertices have no partner and keep theirs: Show unmatched" if count else "")
+
+        self._change(f"Mirror weights, {way.value}", edit, told)
 
     def unmatched(self) -> None:
         """Select every vertex that has no partner across the middle."""
@@ -414,7 +439,7 @@ class WeightVerbs:
         weave, border, both = card.chosen, card.border.value() / 100, session.both_sides
         chosen = self._vertices()
         name = next(w.name for w in session.character.weaves if w.id == weave)
-        session.try_edit(
+        self._change(
             f"{name} on {sum(len(v) for v in chosen.values())} vertices",
             lambda d: edits.mix_weave(d, weave, chosen, border=border, both_sides=both),
         )

@@ -97,7 +97,7 @@ class Stroke:
         self.lock: BoolArray = np.array([j in locked for j in self.joint_ids])
         self.heirs = {j: self._heir(character, j) for j in (joint_id, other) if j}
         # Skinning of the working copy: its own packed rows, rewritten only where a dab fell.
-        width = max(int(np.diff(weights.indptr).max()), min(skin.influences, len(self.joint_ids)), 1)
+        width = _width(weights, skin.influences, len(self.joint_ids))
         self.values: FloatArray
         self.packed_index: IntArray
         self.packed_value: FloatArray
@@ -259,6 +259,29 @@ class Stroke:
         number = np.cumsum(self._painted) - 1
         self.made = with_rows(self._weights, self.joint_ids, vertices, rows[number[self.g.group[vertices]]])
         return self.made
+
+
+def get_ready(character: Character, *, apart_from: Weights | None = None) -> None:
+    """Work out, ahead of the first press, what strokes on the bound parts begin with. May run on any thread.
+
+    apart_from : weights whose working copy is at hand already.
+    """
+    skin, middle = character.skin, character.standing.middle if character.standing else 0.0
+    for part in character.included:
+        weights = skin.weights.get(part.id) if skin is not None else None
+        if skin is None or weights is None:
+            continue
+        partners(part.mesh, middle)
+        place_lengths(part.mesh)
+        place_neighbours(part.mesh)
+        if weights is not apart_from:
+            dense(weights)
+            packed(weights, _width(weights, skin.influences, len(weights.joint_ids)))
+
+
+def _width(weights: Weights, influences: int, joints: int) -> int:
+    """Columns of the packed rows a stroke works on."""
+    return max(int(np.diff(weights.indptr).max()), min(influences, joints), 1)
 
 
 class MaskStroke:

@@ -14,6 +14,7 @@ Mouse (one table, shown in Help):
 from __future__ import annotations
 
 from dataclasses import replace
+from threading import Thread
 
 import moderngl
 import numpy as np
@@ -46,7 +47,7 @@ from pegloom.scene.drawlist import DrawList
 from pegloom.scene.handles import grip_under
 from pegloom.scene.lenses import Lens
 from pegloom.scene.picking import Hit
-from pegloom.scene.stroke import Stroke
+from pegloom.scene.stroke import Stroke, get_ready
 
 
 class Stage(Pointing, Beginning, QOpenGLWidget):
@@ -86,10 +87,24 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
         session.selection_changed.connect(self.update)
         session.view_changed.connect(self.update)
         session.time_changed.connect(self.update)
+        session.changed.connect(lambda *_: self._get_ready())
+        session.view_changed.connect(self._get_ready)
+        self._ready_for: object = None
         self._hover_timer = QTimer(self)
         self._hover_timer.setSingleShot(True)
         self._hover_timer.setInterval(12)
         self._hover_timer.timeout.connect(self._hover)
+
+    def _get_ready(self) -> None:
+        """With the brush in hand, what the next stroke begins with is worked out while nothing is pressed."""
+        character = self.session.character
+        if self.session.tool is not Tool.BRUSH or self.drag is not None or character is None or character.skin is None:
+            return
+        if self._ready_for is not character.skin:
+            self._ready_for = character.skin
+            stroke = self.stroke if isinstance(self.stroke, Stroke) else self.painted
+            made = stroke.made if stroke is not None else None
+            Thread(target=get_ready, args=(character,), kwargs={"apart_from": made}, daemon=True).start()
 
     # Drawing
 

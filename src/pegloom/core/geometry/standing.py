@@ -20,6 +20,10 @@ from pegloom.core.geometry.symmetry import Symmetry, find_plane
 AXES = {"+X": (1, 0, 0), "-X": (-1, 0, 0), "+Y": (0, 1, 0), "-Y": (0, -1, 0), "+Z": (0, 0, 1), "-Z": (0, 0, -1)}
 
 
+CLEARLY = 0.12
+"""How much better one plane must mirror than another to say which is the middle."""
+
+
 class Direction(Enum):
     """A signed coordinate axis."""
 
@@ -84,13 +88,21 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
     long_and_thin = float(np.sort(span)[1]) < 0.35 * float(span.max()) and float(span.min()) < 0.15 * float(span.max())
     if certainty < 0.1 or (certainty < 0.6 and long_and_thin):
         # Nothing says where the feet are (a serpent, a rope, a prop): the file's own up is the best guess.
-        lateral, up_axis, sign, certainty = (0 if span[0] <= span[2] or planes[0].score > 0.9 else 2), 1, 1, 0.0
+        lateral, up_axis, sign, certainty = _lateral_of(span, planes), 1, 1, 0.0
     up = _direction(up_axis, sign)
     depth_axis = 3 - lateral - up_axis
     facing_sign, facing_certainty = _facing(seen, up_axis, sign, depth_axis, lateral, planes[lateral].offset)
     return Stance(
         up, _direction(depth_axis, facing_sign), float(span[up_axis]), planes[lateral], certainty, facing_certainty
     )
+
+
+def _lateral_of(span: FloatArray, planes: list[Symmetry]) -> int:
+    """The lateral axis of what stands as its file says: the one that mirrors clearly better, else the thinner one."""
+    better = planes[0].score - planes[2].score
+    if abs(better) > CLEARLY:
+        return 0 if better > 0 else 2
+    return 0 if span[0] <= span[2] or planes[0].score > 0.9 else 2
 
 
 def _flat_stance(span: FloatArray, planes: list[Symmetry]) -> Stance:

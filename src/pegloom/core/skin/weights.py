@@ -111,6 +111,11 @@ def _keep_strongest(w, influences):  # type: ignore[no-untyped-def]  # pragma: n
     """
     kept = np.empty(influences, dtype=np.int64)
     for r in range(w.shape[0]):
+        held = 0
+        for j in range(w.shape[1]):
+            held += w[r, j] > 0.0
+        if held <= influences:
+            continue
         first, last, out = 0.0, 0.0, 0.0
         for rank in range(influences + 1):
             best = -1

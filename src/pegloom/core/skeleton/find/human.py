@@ -40,6 +40,11 @@ LOPSIDED_BELOW = 0.35
 PINCHED = 0.82
 """Depth at the middle over the thighs' depth under which a layer still shows two legs."""
 
+BULGE = 1.25
+"""How many times the section of its wrist a palm has that stands out from the arm."""
+FOOT_OF_BULGE = 0.12
+"""Share of the bulge still left where the hand has ended."""
+
 LUMP = 0.45
 """Share of its bounding box a figure may fill; standing humans fill 0.08 to 0.3."""
 
@@ -293,9 +298,9 @@ def _arm_pegs(body: _Body, sign: int) -> Found:
     shoulder_d = float(along[-1]) + past
     shoulder = line[-1] + inward * past if past > 0 else point_on(line, along, shoulder_d)
     out = abs(float(shoulder[0]) - body.middle)
-    most = 0.122 * h
+    most = 0.12 * h
     if out > most and abs(inward[0]) > 0.35:
-        back = (out - most) * 0.75 / abs(float(inward[0]))
+        back = (out - most) * 0.82 / abs(float(inward[0]))
         shoulder, shoulder_d = shoulder + inward * back, shoulder_d + back
     shoulder = shoulder + np.array([0.0, 0.12 * radius, 0.0])
     hand_d = _find_wrist(along / shoulder_d, area[:end]) * shoulder_d
@@ -342,13 +347,34 @@ def _sections(
 
 
 def _find_wrist(share: FloatArray, area: FloatArray) -> float:
-    """Distance share from the tip of the narrowest section near the usual quarter."""
+    """Distance share from the tip where the palm's bulge ends; without one the narrowest near the usual quarter."""
+    bulge = _palm_bulge(share, area)
+    if bulge is not None:
+        # A hand that stands out from its arm says itself where it ends, large gloves included.
+        past = np.flatnonzero((share >= share[bulge]) & (share < min(float(share[bulge]) + 0.24, 0.5)))
+        least = float(area[past].min())
+        ends = least + FOOT_OF_BULGE * (float(area[bulge]) - least)
+        first = int(past[int(np.argmax(area[past] <= ends))])
+        over = (area[first - 1] - ends) / max(float(area[first - 1] - area[first]), 1e-12)
+        return float(share[first - 1] + over * (share[first] - share[first - 1]))
     window = np.flatnonzero((share > 0.15) & (share < 0.42))
     if len(window) == 0:
         return 0.25
     scale = float(np.median(area[window]))
     cost = area[window] / max(scale, 1e-12) + 0.5 * ((share[window] - 0.26) / 0.1) ** 2
     return float(share[window[int(np.argmin(cost))]])
+
+
+def _palm_bulge(share: FloatArray, area: FloatArray) -> int | None:
+    """The widest section of a hand that is clearly wider than what follows, or None."""
+    inner = np.arange(1, len(area) - 1)
+    peaks = inner[(area[inner] >= area[inner - 1]) & (area[inner] >= area[inner + 1])]
+    clear = []
+    for peak in peaks[(share[peaks] > 0.06) & (share[peaks] < 0.36)]:
+        after = area[(share > share[peak]) & (share < min(share[peak] + 0.24, 0.5))]
+        if len(after) and after.min() < area[peak] / BULGE:
+            clear.append(int(peak))
+    return max(clear, key=lambda k: float(area[k])) if clear else None
 
 
 def _find_elbow(point: object, wrist_d: float, shoulder_d: float, shoulder: FloatArray) -> tuple[float, bool]:
