@@ -157,3 +157,25 @@ def test_a_large_glove_ends_at_the_wrist_not_at_the_knuckles():
     there = standing[:3, :3] @ at["wrist"] + standing[:3, 3]
     along = abs(float((wrist - there) @ (standing[:3, :3] @ out)))
     assert 100 * along / 1.75 < 1.5
+
+
+@pytest.mark.parametrize("turn", ["upright", "z up"])
+def test_an_animal_caught_in_mid_step_is_stood_on_its_feet(turn):
+    """Its legs are in no mirrored pairs: the near fore and the far hind reach forward, the others back."""
+    made, at = creatures.four_legged()
+    walking = made.copy()
+    belly = 0.9 * at["hip"][1]
+    x, y, z = walking.vertices.T.copy()
+    front = np.where(z > (at["shoulder"][2] + at["hip"][2]) / 2, 1.0, -1.0)
+    swing = np.clip(1.0 - y / belly, 0.0, 1.0) * 0.22 * np.sign(x) * front
+    walking.vertices = np.stack([x, y, z + swing], axis=1)
+    document, standing = stood(walking, TURNS[turn])
+    up = standing[:3, :3] @ TURNS[turn] @ [0, 1, 0]
+    ahead = standing[:3, :3] @ TURNS[turn] @ [0, 0, 1]
+    assert up[1] > 0.99 and ahead[2] > 0.99
+    assert edits.guess_plan(document) == "four-legged"
+    pegs = edits.find_pegs(document, plan="four-legged")
+    size = float(np.ptp(document.character.all_points(), axis=0).max())
+    for name in ("hip", "shoulder"):
+        there = standing[:3, :3] @ TURNS[turn] @ at[name] + standing[:3, 3]
+        assert np.linalg.norm(np.array(pegs.position("l_" + name)) - there) < 0.08 * size, name

@@ -135,7 +135,8 @@ def _balanced(points: FloatArray, lateral: int, up_axis: int, sign: int) -> bool
 @dataclass(frozen=True, slots=True)
 class Contact:
     """What touches the ground. pairs: mirrored pairs of patches off the plane; stretch: their spread along the body,
-    share of the longest side; on_plane: share of the touching surface at the mirror plane; stable: whether the body's
+    share of the longest side; feet, stride: patches off the plane on both sides, whether paired or in mid-step, and
+    their spread (0 where one side has none); on_plane: share of the touching surface at the mirror plane; stable: whether the body's
     middle stands over them; front, back: the patches' extent along the depth axis."""
 
     pairs: int
@@ -144,6 +145,8 @@ class Contact:
     stable: bool
     front: float
     back: float
+    feet: int = 0
+    stride: float = 0.0
 
 
 def ground_contact(
@@ -180,7 +183,19 @@ def ground_contact(
     stretch = (max(pairs) - min(pairs)) / longest if pairs else 0.0
     weight = float(points[:, depth_axis].mean())
     stable = bool(along.min() - 0.03 * longest < weight < along.max() + 0.03 * longest)
-    return Contact(len(pairs), stretch, central / max(len(touching), 1), stable, float(along.max()), float(along.min()))
+    on_plane = central / max(len(touching), 1)
+    both = any(x > 0 for x, _ in middles) and any(x < 0 for x, _ in middles)
+    stride = float(np.ptp([z for _, z in middles])) / longest if both else 0.0
+    return Contact(
+        len(pairs),
+        stretch,
+        on_plane,
+        stable,
+        float(along.max()),
+        float(along.min()),
+        len(middles) if both else 0,
+        stride,
+    )
 
 
 def _legged_stance(points: FloatArray, planes: list[Symmetry], longest: float) -> Stance | None:
@@ -193,13 +208,18 @@ def _legged_stance(points: FloatArray, planes: list[Symmetry], longest: float) -
             for sign in (1, -1):
                 for slab in (0.03, 0.06, 0.1):
                     c = ground_contact(points, lateral, up_axis, sign, planes[lateral].offset, longest, slab)
-                    if c.pairs < 2 or c.stretch < 0.14 or c.on_plane > 0.15 or not c.stable:
+                    # An animal caught in mid-step has feet on both sides and along the body, though in no pairs.
+                    paired = c.pairs >= 2 and c.stretch >= 0.14 and c.on_plane <= 0.15
+                    striding = 3 <= c.feet <= 8 and c.stride >= 0.3 and c.on_plane <= 0.02
+                    if not (paired or striding) or not c.stable:
                         continue
                     h = points[:, up_axis] * sign
                     h = (h - h.min()) / max(float(np.ptp(h)), 1e-12)
                     # Legs are thin: little of the surface lies in the lowest quarter.
                     thin = 1.0 - min(float((h < 0.25).mean()) / 0.4, 1.0)
-                    score = planes[lateral].score + 0.8 * thin + 0.5 * min(c.stretch, 0.6) - 2.0 * c.on_plane
+                    spread = c.stretch if paired else c.stride
+                    score = planes[lateral].score + 0.8 * thin + 0.5 * min(spread, 0.6) - 2.0 * c.on_plane
+                    score -= 0.0 if paired else 0.4
                     score += 0.1 * (up_axis == 1 and sign > 0) + 0.05 * (lateral == 0) + 0.05 * float(np.mean(h))
                     if best is None or score > best[0]:
                         best = (score, lateral, up_axis, sign, c)
