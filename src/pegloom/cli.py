@@ -162,7 +162,9 @@ def survey(mesh: Path, as_json: Json = False) -> None:
 def pegs(
     mesh: Path,
     pattern: Annotated[str, typer.Option(help=PATTERN_HELP)] = "human",
-    fingers: Annotated[int, typer.Option(min=0, max=5)] = 5,
+    fingers: Annotated[
+        int | None, typer.Option(min=0, max=5, help="Of each hand; left out: as the hands show.")
+    ] = None,
     pairs: Annotated[int | None, typer.Option(min=1, max=30, help="Pairs of legs of a many-legged body.")] = None,
     height: Annotated[float | None, typer.Option(help="Metres.")] = None,
     as_json: Json = False,
@@ -199,7 +201,9 @@ def rig(
     output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom or .glb")],
     pattern: Annotated[str, typer.Option(help=PATTERN_HELP)] = "human",
     height: Annotated[float | None, typer.Option(help="Metres.")] = None,
-    fingers: Annotated[int, typer.Option(min=0, max=5)] = 5,
+    fingers: Annotated[
+        int | None, typer.Option(min=0, max=5, help="Of each hand; left out: as the hands show.")
+    ] = None,
     pairs: Annotated[int | None, typer.Option(min=1, max=30, help="Pairs of legs of a many-legged body.")] = None,
     bind: Annotated[str, typer.Option("--bind", help=BIND_HELP)] = "default",
     influences: Influences = 4,

@@ -10,7 +10,7 @@ from pegloom.core.skeleton.find import find_pegs_in
 from pegloom.core.skeleton.patterns import pattern
 from pegloom.document import edits
 from tests.support import creatures
-from tests.support.figures import as_mesh, document_of, human
+from tests.support.figures import as_mesh, document_of, human, unrigged_wick
 
 BODIES = {
     "dog": (creatures.four_legged(), "four-legged", 5.0),
@@ -179,3 +179,14 @@ def test_an_animal_caught_in_mid_step_is_stood_on_its_feet(turn):
     for name in ("hip", "shoulder"):
         there = standing[:3, :3] @ TURNS[turn] @ at[name] + standing[:3, 3]
         assert np.linalg.norm(np.array(pegs.position("l_" + name)) - there) < 0.08 * size, name
+
+
+def test_as_many_fingers_as_the_hand_shows_and_of_fewer_the_thumb_first():
+    document = edits.stand_up(unrigged_wick())
+    seen = edits.find_pegs(document)
+    assert seen.fingers == 5
+    assert min(p.confidence for p in seen.pegs if "_tip" in p.name and p.name.startswith("l_")) > 0.5
+    few = edits.find_pegs(document, fingers=3)
+    for finger in ("thumb", "index", "middle"):
+        tip = np.array(few.position(f"l_{finger}_tip"))
+        assert np.linalg.norm(tip - seen.position(f"l_{finger}_tip")) < 0.01, finger

@@ -38,6 +38,10 @@ TRIAL_FRAMES = 40
 """Frames of the range test each trial takes: there and back."""
 
 
+AS_SEEN = -1
+"""Number of fingers that says: as many as the hands show."""
+
+
 class Area(Enum):
     MESH = "Mesh"
     JOINTS = "Joints"
@@ -164,7 +168,7 @@ class Session(QObject):
         self.time = 0.0
         self.playing = False
         self.looping = True
-        self.fingers = 5
+        self.fingers = AS_SEEN
         self.pattern = "auto"
         self.pairs = 0
         """Pairs of legs to look for in a many-legged body; 0: as many as the shape shows."""

@@ -8,7 +8,7 @@ import numpy as np
 
 from pegloom.app.actions import Action
 from pegloom.app.jobs import Job
-from pegloom.app.session import Area, Tool
+from pegloom.app.session import AS_SEEN, Area, Tool
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import sample
 from pegloom.core.skeleton.axes import crooked_axes
@@ -54,7 +54,8 @@ class JointVerbs:
     # Pegs
 
     def find_pegs(self) -> None:
-        base, fingers = self.session.history.present, self.session.fingers
+        base, count = self.session.history.present, self.session.fingers
+        fingers = None if count == AS_SEEN else count
         wanted, pairs = self.session.pattern, self.session.pairs or None
 
         def work(progress: Progress) -> object:
@@ -90,6 +91,7 @@ class JointVerbs:
             self.session.say(str(error), error=True)
             return
         fingers, pairs = self.session.fingers, self.session.pairs or None
+        fingers = 5 if fingers == AS_SEEN else fingers
         if self.session.character is None:
             from dataclasses import replace
 

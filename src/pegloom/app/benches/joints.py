@@ -16,6 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pegloom.app.benches.bench import Bench
+from pegloom.app.session import AS_SEEN
 from pegloom.app.widgets import SliderRow, action_button, button, label
 from pegloom.core.errors import PegLoomError
 from pegloom.core.skeleton.build import kits_in
@@ -44,7 +45,8 @@ class JointsBench(Bench):
         self.pattern.activated.connect(lambda _: self.session.set_view(pattern=self.pattern.currentData()))
         self.fingers = QSpinBox()
         self.fingers.setObjectName("joints.fingers")
-        self.fingers.setRange(0, 5)
+        self.fingers.setRange(AS_SEEN, 5)
+        self.fingers.setSpecialValueText("as seen")
         self.fingers.valueChanged.connect(lambda value: setattr(self.session, "fingers", value))
         self.pairs = QSpinBox()
         self.pairs.setObjectName("joints.pairs")
@@ -52,7 +54,7 @@ class JointsBench(Bench):
         self.pairs.setSpecialValueText("as seen")
         self.pairs.valueChanged.connect(lambda value: setattr(self.session, "pairs", value))
         find.field("Pattern", self.pattern)
-        self.fingers.setFixedWidth(56)
+        self.fingers.setFixedWidth(76)
         self.pairs.setFixedWidth(76)
         line = find.row(label("Fingers", "soft"), self.fingers, label("Leg pairs", "soft"), self.pairs, stretch=0)
         line.addStretch(1)

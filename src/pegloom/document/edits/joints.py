@@ -43,21 +43,23 @@ def middle_of(character: Character) -> float:
 
 
 def find_pegs(
-    document: Document, *, fingers: int = 5, plan: Pattern | str | None = None, pairs: int | None = None,
+    document: Document, *, fingers: int | None = None, plan: Pattern | str | None = None, pairs: int | None = None,
     progress: Progress = silent,
 ) -> PegSet:  # fmt: skip
     """A pattern's pegs as the mesh's own shape says; without a plan, the human's.
 
+    fingers : 0 to 5, None for as many as the hands show. pairs : of legs, None for as many as are seen.
     Raises EditError or FindError when it cannot.
     """
     character = document.require_character()
-    if not 0 <= fingers <= 5:
+    if fingers is not None and not 0 <= fingers <= 5:
         raise EditError(f"a hand has 0 to 5 fingers, not {fingers}")
     chosen = plan if isinstance(plan, Pattern) else pattern(plan or "human")
     if not any(p.mesh.face_count for p in character.included):
         if character.parts:
             raise EditError("no included part has a surface; take the body in, then find pegs")
-        return free_pegs(chosen, height=1.7 if chosen.finder == "human" else 1.0, fingers=fingers, pairs=pairs)
+        height = 1.7 if chosen.finder == "human" else 1.0
+        return free_pegs(chosen, height=height, fingers=5 if fingers is None else fingers, pairs=pairs)
     points, triangles = body_of(character)
     return find_pegs_in(
         points, triangles, chosen, fingers=fingers, pairs=pairs, middle=middle_of(character), progress=progress

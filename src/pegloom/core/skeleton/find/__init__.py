@@ -36,7 +36,7 @@ FINDERS = {
 
 
 def find_pegs_in(
-    points: FloatArray, triangles: IntArray, plan: Pattern, *, fingers: int = 5, pairs: int | None = None,
+    points: FloatArray, triangles: IntArray, plan: Pattern, *, fingers: int | None = None, pairs: int | None = None,
     middle: float = 0.0, progress: Progress = silent,
 ) -> PegSet:  # fmt: skip
     """Place a pattern's pegs in a stood-up mesh. What its finder cannot say stands at the pattern's usual places.
@@ -46,7 +46,7 @@ def find_pegs_in(
     """
     if plan.finder == "human":
         pegs = find_human_pegs(points, triangles, fingers=fingers, middle=middle, progress=progress)
-        return replace(pegs, pattern=plan.name, kits=plan.kits(fingers=fingers))
+        return replace(pegs, pattern=plan.name, kits=plan.kits(fingers=pegs.fingers))
     low, high = bounds(points)
     if len(triangles) == 0 or float((high - low).max()) <= 0:
         raise FindError("the mesh is empty, so no landmarks can be found; open a mesh with faces")

@@ -23,8 +23,8 @@ def find_fingers(
     """
     ahead = normalised(palm - wrist)
     length = float(np.linalg.norm(palm - wrist))
-    tips = _finger_tips(points, triangles, wrist, ahead, length, len(names))
-    if tips is None:
+    tips = finger_tips(points, triangles, wrist, palm)
+    if len(tips) < len(names):
         return _spread(wrist, palm, names)
     thumb_first = "thumb" in names
     if thumb_first and len(tips) > 1:
@@ -37,6 +37,7 @@ def find_fingers(
     else:
         across = tips[:, 2]
         tips = tips[np.argsort(-across)]
+    tips = tips[: len(names)]
     placed: Placed = {}
     fingers = tips[1:] if thumb_first else tips
     reach = float(np.max((fingers - wrist) @ ahead)) if len(fingers) else 2 * length
@@ -53,34 +54,40 @@ def find_fingers(
     return placed
 
 
-def _finger_tips(
-    points: FloatArray, triangles: IntArray, wrist: FloatArray, ahead: FloatArray, length: float, count: int
-) -> FloatArray | None:
-    """Tips (count, 3), moved just under the skin, or None where fewer peaks stand out."""
+MOST = 5
+SHORTEST = 0.35
+"""Share of the longest finger's way from the wrist that the shortest has."""
+
+
+def finger_tips(points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray) -> FloatArray:
+    """Tips (up to 5, 3) of the fingers that stand out from a hand, moved just under the skin; the farthest first."""
+    ahead = normalised(palm - wrist)
+    length = float(np.linalg.norm(palm - wrist))
     welded = weld_points(points)
     places = points[welded.first]
     in_hand = ((places - wrist) @ ahead > -0.1 * length) & (np.linalg.norm(places - wrist, axis=1) < 4.0 * length)
     tri = welded.group[triangles]
     tri = tri[in_hand[tri].all(axis=1)]
+    none = np.zeros((0, 3))
     if len(tri) < 20:
-        return None
+        return none
     edges = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]])
     weights = np.linalg.norm(places[edges[:, 0]] - places[edges[:, 1]], axis=1) + 1e-9
     graph = sparse.csr_matrix((weights, (edges[:, 0], edges[:, 1])), shape=(len(places), len(places)))
     near_wrist = np.flatnonzero(in_hand & (np.abs((places - wrist) @ ahead) < 0.15 * length))
     if len(near_wrist) == 0:
-        return None
+        return none
     far = dijkstra(graph, directed=False, indices=near_wrist, min_only=True)
     far[~np.isfinite(far)] = -1.0
     tips: list[FloatArray] = []
     heights: list[float] = []
     open_ = far.copy()
-    for _ in range(40 * count):
-        if len(tips) == count:
+    for _ in range(40 * MOST):
+        if len(tips) == MOST:
             break
         tip = int(np.argmax(open_))
-        if open_[tip] < 0.4 * length:
-            return None
+        if open_[tip] < max(0.4 * length, SHORTEST * max(heights, default=0.0)):
+            break
         apart = dijkstra(graph, directed=False, indices=np.array([tip]), min_only=True)
         around = apart < 0.3 * length
         if far[around].max() > far[tip] + 1e-9:  # on the way up to another peak
@@ -91,11 +98,7 @@ def _finger_tips(
         tips.append(places[ring].mean(axis=0))
         heights.append(float(far[tip]))
         open_[around] = -1.0
-    if len(tips) < count:
-        return None
-    if min(heights) < 0.35 * max(heights):
-        return None
-    return np.array(tips)
+    return np.array(tips).reshape(-1, 3)
 
 
 def _spread(wrist: FloatArray, palm: FloatArray, names: tuple[str, ...]) -> Placed:

@@ -28,7 +28,7 @@ from pegloom.core.geometry.solid import CellGraph, Solid, cell_graph, make_solid
 from pegloom.core.geometry.symmetry import plane_score
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.jobs import Progress, silent
-from pegloom.core.skeleton.find.hand import find_fingers
+from pegloom.core.skeleton.find.hand import find_fingers, finger_tips
 from pegloom.core.skeleton.human import CENTRE_PEGS, PATTERN, SIDE_PEGS, finger_names
 from pegloom.core.skeleton.joints import Vector
 from pegloom.core.skeleton.pegs import Peg, PegSet
@@ -55,7 +55,7 @@ def find_human_pegs(
     points: FloatArray,
     triangles: IntArray,
     *,
-    fingers: int = 5,
+    fingers: int | None = None,
     middle: float = 0.0,
     progress: Progress = silent,
 ) -> PegSet:
@@ -64,7 +64,7 @@ def find_human_pegs(
     Parameters
     ----------
     points : (n, 3) metres, Y up, facing +Z, feet near y = 0. triangles : (t, 3).
-    fingers : 0 to 5. middle : x of the mirror plane.
+    fingers : 0 to 5, or None for as many as the hands show, 5 weak guesses where they show none. middle : x of the mirror plane.
 
     Raises
     ------
@@ -92,6 +92,8 @@ def find_human_pegs(
     if score >= LOPSIDED_BELOW:
         found = _even(found, middle)
     progress(0.7, "hands")
+    if fingers is None:
+        fingers = _seen(points - base, triangles, found)
     if fingers:
         for side in ("l", "r"):
             found.update(_finger_pegs(points - base, triangles, found, side, fingers))
@@ -455,6 +457,12 @@ def _trunk_pegs(body: _Body, found: Found) -> Found:
         "head": (spine_at(head_y, 0.42), neck_sure),
         "crown": (crown, 0.9),
     }
+
+
+def _seen(points: FloatArray, triangles: IntArray, found: Found) -> int:
+    """How many fingers the hands show: what one shows and the other hides counts."""
+    shown = [len(finger_tips(points, triangles, found[f"{s}_wrist"][0], found[f"{s}_palm"][0])) for s in ("l", "r")]
+    return max(shown) if max(shown) >= 2 else 5
 
 
 def _finger_pegs(points: FloatArray, triangles: IntArray, found: Found, s: str, fingers: int) -> Found:
