@@ -249,8 +249,9 @@ def test_a_joint_that_only_carries_the_body_moves_no_vertex(name):
     for method in METHODS.values():
         weights = method(mesh, carried, solid, influences=4)
         assert weights.column("c").max() == 0.0
-    plain = Skeleton((replace(carrier, name="Stem"), *carried.joints[1:]))
-    assert METHODS[BindMethod.SEGMENT](mesh, plain, solid).column("c").max() > 0.0
+    for name in ("Stem", "tail_root", "B_Root_Pelvis"):
+        plain = Skeleton((replace(carrier, name=name), *carried.joints[1:]))
+        assert METHODS[BindMethod.SEGMENT](mesh, plain, solid).column("c").max() > 0.0
 
 
 def test_no_edge_tears_where_legs_part():

@@ -68,7 +68,7 @@ class PartsDrawer(QFrame):
         self.tree.setAccessibleName("Parts of the character")
         self.tree.setHeaderHidden(True)
         self.tree.setColumnCount(2)
-        self.tree.setIndentation(13)
+        self.tree.setIndentation(9)
         self.tree.header().setStretchLastSection(False)
         self.tree.header().setSectionResizeMode(0, self.tree.header().ResizeMode.Stretch)
         self.tree.header().setSectionResizeMode(1, self.tree.header().ResizeMode.ResizeToContents)
@@ -136,6 +136,7 @@ class PartsDrawer(QFrame):
             self.tree.addTopLevelItem(item)
         else:
             parent.addChild(item)
+        item.setFirstColumnSpanned(not note)
         return item
 
     def _filter(self) -> None:

@@ -15,11 +15,12 @@ from pegloom.core.skeleton.human import peg_names
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind.distances import way_out
+from pegloom.core.skin.bind.segment import opening
 from pegloom.core.skin.crossing import crossing_faces
 from pegloom.core.skin.deform import add_normals, skin_linear
 from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.relax import Relax, relaxed
-from pegloom.core.skin.weights import Packed, from_dense
+from pegloom.core.skin.weights import Packed, cut, from_dense
 
 
 def warm() -> None:
@@ -38,6 +39,8 @@ def warm() -> None:
     start = from_dense(np.ones((4, 1)), ("a",))
     bake_weights(mesh, start, [(np.eye(4)[None], points)], 1, influences=1)
     crossing_faces(points, triangles)
+    cut(np.ones((2, 3)), 2)
+    opening(np.ones((4, 1)), points, points[:1], triangles[:, :2])
     add_normals(points, triangles, np.arange(4), np.zeros((4, 3)))
     places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}
     pegs = PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items()))

@@ -92,9 +92,10 @@ QSlider::handle:horizontal {{ width: 12px; height: 12px; margin: -5px 0; border-
 QSlider::handle:horizontal:focus {{ background: {woad}; }}
 QTreeWidget, QListWidget {{ background: transparent; border: none; outline: none; }}
 QTreeWidget::item, QListWidget::item {{ padding: 2px 4px; border-radius: 4px; }}
+QTreeWidget::item {{ border-radius: 0; }}
 QTreeWidget::item:selected, QListWidget::item:selected {{ background: {woad_deep}; color: {text}; }}
 QTreeWidget::item:hover, QListWidget::item:hover {{ background: {raised}; }}
-QTreeWidget {{ show-decoration-selected: 0; }}
+QTreeWidget {{ show-decoration-selected: 0; selection-background-color: transparent; }}
 QTreeWidget::branch, QTreeWidget::branch:selected, QTreeWidget::branch:hover {{ background: transparent; }}
 QTableView {{ background: {panel}; border: 1px solid {line}; gridline-color: {line}; selection-background-color: {woad_deep}; selection-color: {text}; color: {text}; }}
 QTableView QLineEdit {{ border-radius: 0; padding: 0 4px; min-height: 0; }}

@@ -87,20 +87,22 @@ def view_bones(
 
 CARRIERS = frozenset({"root", "origin", "world", "reference", "carrier", "global"})
 """Words that say of a joint above all others that it only carries them."""
+SAY_NOTHING = frozenset({"", "b", "c", "j", "jnt", "joint", "bone", "node", "scene", "main", "rig", "skeleton"})
+"""Words that may stand beside them; a tail_root is a tail's, and holds its skin."""
 
 
 def weight_joints(skeleton: Skeleton) -> list[int]:
     """Joints that may hold weight: all but those above the body that only carry it.
 
-    A joint only carries when all others hang from its one child and its id or name says so (CARRIERS).
+    A joint only carries when all others hang from its one child and its name says so, and nothing else (CARRIERS).
     """
     chosen = list(range(len(skeleton.joints)))
     while len(chosen) > 1:
         first = skeleton.joints[chosen[0]]
         others = [skeleton.joints[i] for i in chosen[1:]]
-        words = set(re.split(r"[^a-z]+", f"{first.id} {first.name}".lower()))
+        words = set(re.split(r"[^a-z]+", first.name.lower()))
         alone = sum(joint.parent == first.id for joint in others) == 1 and all(joint.parent for joint in others)
-        if first.id != "root" and not (alone and words & CARRIERS):
+        if first.id != "root" and not (alone and words & CARRIERS and words <= CARRIERS | SAY_NOTHING):
             break
         chosen = chosen[1:]
     return chosen
