@@ -185,11 +185,15 @@ def test_a_bind_is_cancelled_between_its_stages(method):
     assert calls == sorted(calls)
 
 
-def test_a_small_part_far_out_follows_what_it_sits_on():
+@pytest.mark.parametrize("method", SOFT)
+def test_a_small_part_far_out_follows_what_it_sits_on(method):
     """A wide hat brim, small beside the body, is the head's all over."""
-    character = edits.bind(wick()).character
+    character = edits.bind(wick(), method=method).character
     brim = next(p for p in character.parts if p.name == "hat_brim")
-    assert character.skin.weights[brim.id].column("spine.head").min() > 0.95
+    weights = character.skin.weights[brim.id]
+    # By plain distance the neck keeps a little; no limb does by any method.
+    assert weights.column("spine.head").min() > (0.95 if method is BindMethod.SEGMENT else 0.6)
+    assert max(weights.column(j).max() for j in weights.joint_ids if not j.startswith("spine.")) < 0.02
 
 
 @pytest.mark.parametrize("demo", ["wick", "dumble", "harl"])

@@ -22,6 +22,8 @@ from pegloom.core.skin.bind.surface import finished, weight_joints
 from pegloom.core.skin.weights import Weights, cut
 
 POWER = 4.0
+MUCH_NEARER = 2.0
+"""How many times as far as the nearest bone of all the nearest one in sight may be."""
 NONE: Mapping[str, float] = MappingProxyType({})
 
 
@@ -33,8 +35,10 @@ def _by_distance(
     body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.8))
     distance = np.maximum(body.distance, 0.25 * solid.cell)
     if only_in_sight:
-        seen = body.in_sight.any(axis=1, keepdims=True)
-        distance = np.where(body.in_sight | ~seen, distance, 1e6)
+        # A thin brim may see a far arm through the head and yet not the head: what is much nearer inside counts.
+        seen = np.where(body.in_sight, distance, np.inf).min(axis=1, keepdims=True)
+        sees = seen <= MUCH_NEARER * distance.min(axis=1, keepdims=True)
+        distance = np.where(body.in_sight | ~sees, distance, 1e6)
     progress(0.85, "weighing")
     # A joint of twice the reach counts as half as far.
     distance = distance / np.array([max(reaches.get(skeleton.joints[j].id, 1.0), 1e-3) for j in joints])
