@@ -191,9 +191,9 @@ def test_a_small_part_far_out_follows_what_it_sits_on(method):
     character = edits.bind(wick(), method=method).character
     brim = next(p for p in character.parts if p.name == "hat_brim")
     weights = character.skin.weights[brim.id]
-    # By plain distance the neck keeps a little; no limb does by any method.
+    # By plain distance the neck keeps a little, and limbs a trace at most.
     assert weights.column("spine.head").min() > (0.95 if method is BindMethod.SEGMENT else 0.6)
-    assert max(weights.column(j).max() for j in weights.joint_ids if not j.startswith("spine.")) < 0.02
+    assert max(weights.column(j).max() for j in weights.joint_ids if not j.startswith("spine.")) < 0.06
 
 
 @pytest.mark.parametrize("demo", ["wick", "dumble", "harl"])
