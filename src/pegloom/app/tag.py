@@ -5,7 +5,17 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QMouseEvent
-from PyQt6.QtWidgets import QDoubleSpinBox, QFormLayout, QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QDoubleSpinBox,
+    QFormLayout,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QLayoutItem,
+    QLineEdit,
+    QVBoxLayout,
+    QWidget,
+)
 
 from pegloom.app.actions import Actions
 from pegloom.app.session import Session
@@ -15,6 +25,15 @@ from pegloom.core.rig.controls import CHANNELS, with_values
 from pegloom.core.skeleton.joints import other_side_name
 from pegloom.document import edits
 from pegloom.scene.drawing import out_of_use
+
+
+def _put_away(item: QLayoutItem | None) -> None:
+    """A field goes later, never at once: it may be its own signal that has the tag built anew."""
+    widget = item.widget() if item is not None else None
+    if widget is not None:
+        widget.hide()
+        widget.setObjectName("")
+        widget.deleteLater()
 
 
 class Tag(QFrame):
@@ -96,12 +115,11 @@ class Tag(QFrame):
 
     def _build(self) -> None:
         while self.form.rowCount():
-            self.form.removeRow(0)
+            row = self.form.takeRow(0)
+            _put_away(row.labelItem)
+            _put_away(row.fieldItem)
         while self.buttons.count():
-            item = self.buttons.takeAt(0)
-            if item.widget() is not None:
-                item.widget().hide()
-                item.widget().deleteLater()
+            _put_away(self.buttons.takeAt(0))
         self.fields, self.texts, self.rename = {}, {}, None
         selection, character = self.session.selection, self.session.character
         if selection.kind == "control":

@@ -54,8 +54,8 @@ class JointsBench(Bench):
         self.pairs.setSpecialValueText("as seen")
         self.pairs.valueChanged.connect(lambda value: setattr(self.session, "pairs", value))
         find.field("Pattern", self.pattern)
-        self.fingers.setFixedWidth(76)
-        self.pairs.setFixedWidth(76)
+        self.fingers.setFixedWidth(71)
+        self.pairs.setFixedWidth(71)
         line = find.row(label("Fingers", "soft"), self.fingers, label("Leg pairs", "soft"), self.pairs, stretch=0)
         line.addStretch(1)
         find.row(

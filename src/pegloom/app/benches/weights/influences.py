@@ -94,8 +94,10 @@ class InfluenceCard(Card):
         session, character = self.session, self.session.character
         skeleton, skin = (character.skeleton, character.skin) if character else (None, None)
         chosen = tuple((p, id(v)) for p, v in session.vertices.items()) if self.here.isChecked() else ()
-        key = (skeleton, skin, session.influence, session.locked, chosen)
+        key = (skeleton, skin, chosen)
         if not force and self.listed == key:
+            # Ticks and the mark change in place: a row must not go while its own click is being dealt with.
+            self._tick()
             return
         self.listed = key
         self.list.blockSignals(True)
@@ -151,6 +153,20 @@ class InfluenceCard(Card):
                 held[joint] = held.get(joint, 0.0) + float(number)
                 most[joint] = max(most.get(joint, 0.0), float(largest))
         return held, most
+
+    def _tick(self) -> None:
+        self.list.blockSignals(True)
+        for row in range(self.list.count()):
+            item = self.list.item(row)
+            wanted = item.data(JOINT) in self.session.locked
+            if (item.checkState() == Qt.CheckState.Checked) is not wanted:
+                item.setCheckState(Qt.CheckState.Checked if wanted else Qt.CheckState.Unchecked)
+            held = item.data(JOINT) == self.session.influence
+            if held is not item.isSelected():
+                item.setSelected(held)
+                if held:
+                    self.list.scrollToItem(item)
+        self.list.blockSignals(False)
 
     def _pick(self, item: QListWidgetItem) -> None:
         self.session.select("joint", item.data(JOINT))
