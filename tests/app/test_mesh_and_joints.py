@@ -12,12 +12,13 @@ from pegloom.core.motion.clips import sample
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document, Part, Subdivision
+from tests.app.conftest import find
 from tests.support import creatures
 from tests.support.figures import DEMO, as_mesh, capsule_figure
 
 
 def widget(hand, kind, name):
-    found = hand.window.findChild(kind, name)
+    found = find(hand.window, kind, name)
     assert found is not None, name
     return found
 
@@ -139,7 +140,7 @@ def test_a_snag_is_mended_where_it_is_listed(hand):
     hand.click("mesh.fix.part0.inward-faces")
     assert hand.session.history.undo_name == "Turn faces outward: figure"
     hand.bot.wait(60)
-    assert hand.window.findChild(QPushButton, "mesh.fix.part0.inward-faces") is None
+    assert find(hand.window, QPushButton, "mesh.fix.part0.inward-faces") is None
 
 
 def test_parts_are_split_joined_and_smoothed(hand):

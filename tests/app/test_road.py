@@ -10,6 +10,7 @@ from pegloom.app.session import RANGE_TEST, Area, Tool
 from pegloom.core.skin.weights import row_sums_hold
 from pegloom.files.gltf import read_gltf
 from pegloom.files.project import open_project
+from tests.app.conftest import find
 from tests.support.figures import as_mesh, capsule_figure
 
 
@@ -32,7 +33,7 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     # Pegs: found, then one dragged; a press alone changes nothing.
     hand.key(Qt.Key.Key_2)
     assert session.area is Area.JOINTS
-    window.findChild(type(window.benches[Area.JOINTS].fingers), "joints.fingers").setValue(0)
+    find(window, type(window.benches[Area.JOINTS].fingers), "joints.fingers").setValue(0)
     hand.click("button.joints.find_pegs")
     hand.idle()
     hand.until(lambda: session.character.pegs is not None)
@@ -59,7 +60,7 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     hand.until(lambda: session.character.skin is not None)
 
     # Try the poses, mend a shoulder: select by a box, fill, smooth, brush.
-    trials = window.findChild(QListWidget, "strip.trials")
+    trials = find(window, QListWidget, "strip.trials")
     row = next(i for i in range(trials.count()) if trials.item(i).text().startswith("Arm up"))
     hand.bot.mouseClick(
         trials.viewport(), Qt.MouseButton.LeftButton, pos=trials.visualItemRect(trials.item(row)).center()

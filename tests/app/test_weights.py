@@ -14,6 +14,7 @@ from pegloom.core.skin.weights import row_sums_hold
 from pegloom.files.project import open_project
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
+from tests.app.conftest import find
 
 
 @pytest.fixture
@@ -166,7 +167,7 @@ def test_numbers_are_typed_into_the_table(lesson):
     session.selection_changed.emit()
     hand.key(Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
     hand.bot.wait(60)
-    table = hand.window.findChild(QTableView, "numbers.table")
+    table = find(hand.window, QTableView, "numbers.table")
     assert table.isVisible()
     model = table.model()
     assert model.rowCount() == 5000

@@ -18,6 +18,7 @@ from pegloom.files.choosing import Take
 from pegloom.files.gltf_write import write_glb
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
+from tests.app.conftest import find
 from tests.support.figures import DEMO, wick
 
 
@@ -187,7 +188,7 @@ def test_a_handle_turns_a_control_about_one_axis_and_the_mesh_follows(rigged):
 def test_typing_into_the_tag_sets_a_channel(rigged):
     rigged.key(Qt.Key.Key_4)
     rigged.session.select("control", "body")
-    box = rigged.window.findChild(QWidget, "tag.move_y")
+    box = find(rigged.window, QWidget, "tag.move_y")
     box.setFocus()
     box.selectAll()
     rigged.bot.keyClicks(box, "-12")
@@ -222,7 +223,7 @@ def test_the_range_test_plays_and_shows_its_stretch(rigged):
 
 def test_the_palette_finds_and_runs(rigged):
     rigged.key(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
-    search = rigged.window.findChild(QLineEdit, "palette.search")
+    search = find(rigged.window, QLineEdit, "palette.search")
     rigged.until(search.isVisible)
     rigged.bot.keyClicks(search, "see thr")
     rigged.bot.keyClick(search, Qt.Key.Key_Return)
