@@ -273,3 +273,38 @@ def test_no_edge_tears_where_legs_part():
         assert (np.abs(leg[edges[:, 0]] - leg[edges[:, 1]]) * lever / length).max() < 4.0
         # The crotch is the hips': neither leg has more than a trace beyond the middle.
         assert leg[points[:, 0] * sign < -0.005].max() < 0.05
+
+
+def test_a_name_all_joints_share_does_not_hide_the_carrier():
+    """Nettle_root only carries Nettle_spine and the rest, as root alone would; its way up from the floor is no bone."""
+    mesh = tube()
+    chained = chain((0.02, 0, 0), (0.5, 0, 0), (0.98, 0, 0)).joints
+    named = [replace(joint, name=f"Nettle_{word}") for joint, word in zip(chained, ("spine", "chest", "neck"))]
+    carrier = Joint("c", "Nettle_root", None, Side.CENTRE, (0.3, -0.6, 0.0))
+    carried = Skeleton((carrier, replace(named[0], parent="c"), *named[1:]))
+    for method in METHODS.values():
+        assert method(mesh, carried, body_solid([mesh]), influences=4).column("c").max() == 0.0
+
+
+def test_a_skirts_hem_is_shared_by_the_legs_and_its_top_is_the_hips():
+    """What ties between two legs is the hips' only where the hips are about as near."""
+    tall = tube(rows=28, length=1.1, radius=0.2, sides=32)
+    points = tall.points[:, [1, 0, 2]] * (1.0, 1.0, -0.6)
+    skirt = from_faces(points, [list(face) for face in tall.corners.reshape(-1)[: 28 * 32 * 4].reshape(-1, 4)])
+    joints = [
+        Joint("hips", "hips", None, Side.CENTRE, (0.0, 0.95, 0.0)),
+        Joint("spine", "spine", "hips", Side.CENTRE, (0.0, 1.05, 0.0), tail=(0.0, 1.1, 0.0)),
+    ]
+    for side, sign in ((Side.LEFT, 1.0), (Side.RIGHT, -1.0)):
+        for name, parent, y in (("upper", "hips", 0.9), ("lower", "upper", 0.5), ("foot", "lower", 0.08)):
+            above = parent if parent == "hips" else f"{parent}{sign}"
+            joints.append(Joint(f"{name}{sign}", f"{name}{sign}", above, side, (0.1 * sign, y, 0.0)))
+    weights = METHODS[BindMethod.SEGMENT](skirt, Skeleton(tuple(joints)), body_solid([skirt]))
+    x, y = skirt.points[:, 0], skirt.points[:, 1]
+    hips = weights.column("hips") + weights.column("spine")
+    middle = np.abs(x) < 0.03
+    assert hips[middle & (y < 0.3)].max() < 0.25
+    assert hips[middle & (y > 0.9)].min() > 0.6
+    left = sum(weights.column(f"{name}1.0") for name in ("upper", "lower", "foot"))
+    hem = middle & (y < 0.2)
+    assert left[hem & (x > -0.005)].min() > 0.2

@@ -4,7 +4,8 @@ What costs quality is whole regions given to the wrong joint (a trunk vertex to 
 So distances through the body are judged by the skeleton's own tree:
 1. Distance to every joint's bones through the body (distances.py).
 2. Siblings: what is about equally far from two limbs belongs to what both hang from: their distances grow up to
-   fourfold, faded in from 1.25 to 2 limb radii. The trunk running on from its root is no limb in this.
+   fourfold, faded in from 1.25 to 2 limb radii, and out again where what they hang from is much farther than they
+   are. The trunk running on from its root is no limb in this.
 3. Thickness: farther than 1.5 limb radii (2 for a trunk) distance grows with its square, by one factor a chain.
 4. Down the tree, each joint's own bone against its children's branches: shares exp(-sqrt(d^2 - m^2) / (0.35 m)),
    m the least distance, so that the blend is as wide as the limb is thick.
@@ -33,6 +34,12 @@ from pegloom.core.skin.weights import Weights, cut
 SIBLING = 3.0
 FADE_FROM, FADE_TO = 1.25, 2.0
 THICK, THICK_TRUNK = 1.5, 2.0
+TAKES_TIES = (1.2, 2.0)
+"""How many times as far as its limbs a joint's own bones may be to be given what ties between them, fading out."""
+TAKES_MIDDLE = (1.5, 3.0)
+"""The same for what a left and a right limb would share; beyond, a skirt's hem say, they do share it."""
+GIVES_BACK_AFTER = 10
+"""Steps of easing alone before the middle is given back: only what still tears then is."""
 SUNK = 1.6
 AS_NEAR = 0.15
 CLIFF = 0.8
@@ -57,6 +64,10 @@ def bind_segment(
     body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.7))
     tree = _Tree(skeleton, joints)
     distance = np.maximum(body.distance, 0.25 * solid.cell)
+    close = np.stack(
+        [_near(distance[:, k], distance[:, tree.below[k]].min(axis=1), TAKES_MIDDLE) for k in range(len(joints))],
+        axis=1,
+    )
     progress(0.72, "deciding whose each vertex is")
     distance = _thickened(distance, body.radius, tree)
     distance = _siblings(distance, body.radius, tree)
@@ -71,7 +82,7 @@ def bind_segment(
     g = weld(mesh)
     origins = skeleton.positions[joints]
     values = _eased(
-        values, mesh.points[g.first], neighbours, origins, tree, influences, progress=part_of(progress, 0.9, 1.0)
+        values, mesh.points[g.first], neighbours, origins, tree, influences, close, progress=part_of(progress, 0.9, 1.0)
     )
     progress(1.0, "weights done")
     return finished(values, mesh, skeleton, joints, solid, influences)
@@ -174,9 +185,17 @@ def _siblings(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatArr
             rival = np.delete(nearest, i, axis=1).min(axis=1)
             tie = np.clip((3.0 - rival / nearest[:, i]) / 2.0, 0.0, 1.0)
             t = np.clip((nearest[:, i] / thick[:, i] - FADE_FROM) / (FADE_TO - FADE_FROM), 0.0, 1.0)
-            factor = 1.0 + SIBLING * tie * t * t * (3.0 - 2.0 * t)
+            factor = 1.0 + SIBLING * tie * t * t * (3.0 - 2.0 * t) * _near(
+                distance[:, joint], nearest.min(axis=1), TAKES_TIES
+            )
             result[:, tree.below[limb]] *= factor[:, None]
     return result
+
+
+def _near(own: FloatArray, limb: FloatArray, range_: tuple[float, float]) -> FloatArray:
+    """1 where a joint's own bones are about as near as its limbs, 0 where they are much farther (a range of ratios)."""
+    full, none = range_
+    return np.clip((none - own / limb) / (none - full), 0.0, 1.0)
 
 
 def _thickness(distance: FloatArray, nearest: FloatArray, radius: FloatArray, limb: list[int]) -> FloatArray:
@@ -229,7 +248,7 @@ def _without_cliffs(values: FloatArray, neighbours: sparse.csr_matrix, influence
 
 def _eased(
     values: FloatArray, places: FloatArray, neighbours: sparse.csr_matrix, origins: FloatArray, tree: _Tree,
-    influences: int, *, progress: Progress = silent,
+    influences: int, close: FloatArray, *, progress: Progress = silent,
 ) -> FloatArray:  # fmt: skip
     """Rows (g, j) eased toward their neighbours' where an edge would stretch by more than STRETCH when a joint turns.
 
@@ -259,7 +278,9 @@ def _eased(
             break
         touched = np.unique(ends[steep])
         mean = np.asarray(ring[touched] @ values) / degree[touched, None]
-        mixed = _middle_given_back(0.5 * (values[touched] + mean), tree)
+        mixed = 0.5 * (values[touched] + mean)
+        if step >= GIVES_BACK_AFTER:
+            mixed = _middle_given_back(mixed, tree, close[touched])
         values[touched] = cut(mixed, influences)
         follow[touched] = values[touched] @ below
         changed[:] = False
@@ -267,12 +288,13 @@ def _eased(
     return values
 
 
-def _middle_given_back(values: FloatArray, tree: _Tree) -> FloatArray:
-    """What a left and a right limb of one joint both hold, given to that joint: a crotch is the hips'."""
+def _middle_given_back(values: FloatArray, tree: _Tree, close: FloatArray) -> FloatArray:
+    """What a left and a right limb of one joint both hold, given to that joint as far as it is close (g, j): a crotch
+    is the hips'."""
     values = values.copy()
     for joint, left, right in tree.pairs():
         one, other = values[:, tree.below[left]].sum(axis=1), values[:, tree.below[right]].sum(axis=1)
-        both = np.minimum(one, other)
+        both = np.minimum(one, other) * close[:, joint]
         rows = np.flatnonzero(both > 0)
         if len(rows):
             for limb, share in ((left, one), (right, other)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
@@ -89,23 +90,32 @@ CARRIERS = frozenset({"root", "origin", "world", "reference", "carrier", "global
 """Words that say of a joint above all others that it only carries them."""
 SAY_NOTHING = frozenset({"", "b", "c", "j", "jnt", "joint", "bone", "node", "scene", "main", "rig", "skeleton"})
 """Words that may stand beside them; a tail_root is a tail's, and holds its skin."""
+SHARED = 0.8
+"""Share of the joints whose names hold a word for it to be the character's own."""
 
 
 def weight_joints(skeleton: Skeleton) -> list[int]:
     """Joints that may hold weight: all but those above the body that only carry it.
 
     A joint only carries when all others hang from its one child and its name says so, and nothing else (CARRIERS).
+    A word that nearly all names share is the character's and says nothing.
     """
     chosen = list(range(len(skeleton.joints)))
+    counts = Counter(word for joint in skeleton.joints for word in _words(joint.name))
+    silent = SAY_NOTHING | {word for word, count in counts.items() if count > SHARED * len(skeleton.joints)}
     while len(chosen) > 1:
         first = skeleton.joints[chosen[0]]
         others = [skeleton.joints[i] for i in chosen[1:]]
-        words = set(re.split(r"[^a-z]+", first.name.lower()))
+        words = _words(first.name)
         alone = sum(joint.parent == first.id for joint in others) == 1 and all(joint.parent for joint in others)
-        if first.id != "root" and not (alone and words & CARRIERS and words <= CARRIERS | SAY_NOTHING):
+        if first.id != "root" and not (alone and words & CARRIERS and words <= CARRIERS | silent):
             break
         chosen = chosen[1:]
     return chosen
+
+
+def _words(name: str) -> set[str]:
+    return set(re.split(r"[^a-z]+", name.lower()))
 
 
 def small_shells(mesh: Mesh) -> list[IntArray]:
