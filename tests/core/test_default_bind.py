@@ -279,7 +279,9 @@ def test_a_name_all_joints_share_does_not_hide_the_carrier():
     """Nettle_root only carries Nettle_spine and the rest, as root alone would; its way up from the floor is no bone."""
     mesh = tube()
     chained = chain((0.02, 0, 0), (0.5, 0, 0), (0.98, 0, 0)).joints
-    named = [replace(joint, name=f"Nettle_{word}") for joint, word in zip(chained, ("spine", "chest", "neck"))]
+    named = [
+        replace(joint, name=f"Nettle_{word}") for joint, word in zip(chained, ("spine", "chest", "neck"), strict=True)
+    ]
     carrier = Joint("c", "Nettle_root", None, Side.CENTRE, (0.3, -0.6, 0.0))
     carried = Skeleton((carrier, replace(named[0], parent="c"), *named[1:]))
     for method in METHODS.values():
