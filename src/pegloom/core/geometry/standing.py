@@ -24,6 +24,16 @@ CLEARLY = 0.12
 """How much better one plane must mirror than another to say which is the middle."""
 
 
+GAP = 0.2
+"""Between two feet set close together, in cells of the grid they are counted in."""
+
+
+WINGSPAN = 1.4
+"""How much wider than long a body without feet is in flight; a lying figure's spread arms are less."""
+FLAT_OF_SPAN = 0.25
+"""How high such a body is at most, as a share of its width."""
+
+
 class Direction(Enum):
     """A signed coordinate axis."""
 
@@ -62,6 +72,9 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
         return legged
     if float(span.min()) < 0.045 * float(span.max()) and float(np.sort(span)[1]) > 0.15 * float(span.max()):
         return _flat_stance(span, planes)
+    spread = _spread_stance(seen, span, planes)
+    if spread is not None:
+        return spread
     # A flat or tube-like figure mirrors across its thin axis as well; the lateral axis is the one that mirrors
     # well and is not the thinnest by far, judged after the foot end is known.
     best: tuple[float, int, int, int, float] | None = None
@@ -120,6 +133,38 @@ def _flat_stance(span: FloatArray, planes: list[Symmetry]) -> Stance:
     )
 
 
+def _spread_stance(points: FloatArray, span: FloatArray, planes: list[Symmetry]) -> Stance | None:
+    """A body in flight: far wider than long and flat, with a head and a tail and no feet; None for anything else."""
+    lateral = int(np.argmax(span))
+    up_axis = int(np.argmin(span))
+    depth_axis = 3 - lateral - up_axis
+    others = max(planes[a].score for a in range(3) if a != lateral)
+    if up_axis == lateral or planes[lateral].score < others + CLEARLY:
+        return None
+    if span[lateral] < WINGSPAN * span[depth_axis] or span[up_axis] > FLAT_OF_SPAN * span[lateral]:
+        return None
+    aside = np.abs(points[:, lateral] - planes[lateral].offset) / span[lateral]
+    inner, tips = aside < 0.15, aside > 0.4
+    height = points[:, up_axis]
+    for end in (height < height.min() + 0.06 * span[up_axis], height > height.max() - 0.06 * span[up_axis]):
+        # Something near the plane and not on it: it stands on legs.
+        if not tips.any() or (float(np.quantile(aside[end], 0.08)) > 0.004 and float(np.median(aside[end])) < 0.2):
+            return None
+    # A head is about as high as it is wide, a tail is flat; the upper side is the file's, or where the tips rise to.
+    depth = points[:, depth_axis]
+    along = (depth - depth.min()) / max(float(np.ptp(depth)), 1e-12)
+    roundness = []
+    for end in (inner & (along > 0.88), inner & (along < 0.12)):
+        wide = float(np.ptp(points[end, lateral])) if end.any() else 0.0
+        roundness.append(float(np.ptp(height[end])) / max(wide, 1e-12) if wide > 0 else 0.0)
+    ahead, behind = roundness
+    rise = float(np.median(height[tips]) - np.median(height[inner]))
+    sign = 1 if up_axis == 1 or rise >= 0 else -1
+    sure = float(np.clip(abs(ahead - behind) / max(ahead, behind, 1e-12), 0.0, 1.0))
+    facing = _direction(depth_axis, 1 if ahead >= behind else -1)
+    return Stance(_direction(up_axis, sign), facing, float(span[up_axis]), planes[lateral], 0.5, sure)
+
+
 def _balanced(points: FloatArray, lateral: int, up_axis: int, sign: int) -> bool:
     """Whether the middle of a figure's surface lies over what touches the ground."""
     h = points[:, up_axis] * sign
@@ -170,12 +215,16 @@ def ground_contact(
     middles, central = [], 0
     for k in range(1, count + 1):
         own = mine == k
-        x, z = float(across[own].mean()), float(along[own].mean())
-        crosses = bool((across[own].min() < -0.3 * cell) and (across[own].max() > 0.3 * cell))
-        if crosses or abs(x) < 0.6 * cell:
-            central += int(own.sum())
-        else:
-            middles.append((x, z))
+        left, right = own & (across > 0), own & (across <= 0)
+        # Two feet set close together touch in the grid; a gap at the plane still tells them apart.
+        gap = across[left].min() - across[right].max() if left.any() and right.any() else 0.0
+        for foot in (left, right) if gap > GAP * cell else (own,):
+            x, z = float(across[foot].mean()), float(along[foot].mean())
+            crosses = bool((across[foot].min() < -0.3 * cell) and (across[foot].max() > 0.3 * cell))
+            if crosses or abs(x) < (0.6 if foot is own else 0.2) * cell:
+                central += int(foot.sum())
+            else:
+                middles.append((x, z))
     pairs = []
     for x, z in middles:
         if x > 0 and any(abs(x + x2) < 0.06 * longest and abs(z - z2) < 0.08 * longest for x2, z2 in middles if x2 < 0):

@@ -413,6 +413,8 @@ def find_winged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
         mine = [t for t in wings if (t.place[0] - shape.middle) * sign > 0]
         if mine:
             _wing(shape, found, s, mine[0], sign, thick)
+        else:
+            _folded_wing(shape, found, s, sign, hips, chest, thick)
         foot = [t for t in feet if (t.place[0] - shape.middle) * sign > 0]
         _bird_leg(shape, found, s, foot, body, thick, sign)
     return found
@@ -429,6 +431,24 @@ def _wing(shape: Shape, found: Found, s: str, tip: Tip, sign: float, thick: floa
     for name, t in (("elbow", 0.72), ("wrist", 0.42)):
         found[f"{s}_{name}"] = (line.at(t * end), 0.6)
     found[f"{s}_wing_tip"] = (line.at(0.3 * shape.cell), 0.85)
+
+
+def _folded_wing(
+    shape: Shape, found: Found, s: str, sign: float, hips: FloatArray, chest: FloatArray, thick: float
+) -> None:
+    """A wing that lies on the body: along its side, folded as birds do, elbow back, wrist ahead. A weak guess."""
+    trunk = shape.centres[np.abs(shape.centres[:, 1] - chest[1]) < 0.8 * thick]
+    between = trunk[(trunk[:, 2] > hips[2]) & (trunk[:, 2] < chest[2])]
+    if len(between) == 0:
+        return
+    half = max(float(((between[:, 0] - shape.middle) * sign).max()), shape.cell)
+    for name, aside, up, back in (
+        ("shoulder", 0.7, 0.2, 0.1), ("elbow", 0.85, 0.0, 0.75), ("wrist", 0.9, -0.1, 0.15), ("wing_tip", 0.95, -0.1, 1.1),
+    ):  # fmt: skip
+        place = chest + back * (hips - chest)
+        found[f"{s}_{name}"] = (
+            np.array([shape.middle + sign * aside * half, place[1] + up * thick, place[2]]), 0.3,
+        )  # fmt: skip
 
 
 def _bird_leg(shape: Shape, found: Found, s: str, feet: list[Tip], body: FloatArray, thick: float, sign: float) -> None:
@@ -492,13 +512,14 @@ def find_many_legged(shape: Shape, pairs: int | None) -> tuple[int, Found]:
             line = shape.line(tip, until=tip.length + 2 * shape.cell)
             end = shape.root(line, tip.length)
             root = line.at(end)
-            roots.append(root)
             along = line.along[line.along <= end]
             ys = line.places[: len(along), 1]
             # The knee stands highest; the ankle half way from there to the ground.
             top = int(np.argmax(np.where((along > 0.25 * end) & (along < 0.9 * end), ys, -1e9))) if len(along) else 0
             knee_at = float(along[top]) if len(along) else 0.6 * end
             name = f"{s}_leg{number}"
+            root = _sunk(shape, root, line.at(knee_at))
+            roots.append(root)
             found[f"{name}_hip"] = (root, 0.75)
             found[f"{name}_knee"] = (line.at(knee_at), 0.75)
             found[f"{name}_ankle"] = (line.at(0.45 * knee_at), 0.65)
@@ -523,6 +544,21 @@ def find_many_legged(shape: Shape, pairs: int | None) -> tuple[int, Found]:
     found["abdomen"] = (shape.inside(start + 0.2 * (end_ - start)), 0.6)
     found["abdomen_tip"] = (end_, 0.75 if rear is not None else 0.45)
     return count, found
+
+
+SUNK = 0.45
+"""How far from the middle a leg turns in the body, as a share of where it leaves it."""
+
+
+def _sunk(shape: Shape, root: FloatArray, knee: FloatArray) -> FloatArray:
+    """A leg's root moved on along its own line to where it turns, inside the body, by its own length at most."""
+    way = root - knee
+    aside = abs(float(root[0]) - shape.middle)
+    inward = -float(way[0]) * np.sign(root[0] - shape.middle)
+    if inward < 1e-9:
+        return root
+    step = min((1.0 - SUNK) * aside / inward, 2.5)
+    return shape.inside(root + step * way)
 
 
 def find_serpent(shape: Shape, kits: tuple[Kit, ...]) -> Found:

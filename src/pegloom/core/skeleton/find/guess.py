@@ -6,7 +6,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import sample_surface
-from pegloom.core.geometry.standing import ground_contact
+from pegloom.core.geometry.standing import WINGSPAN, ground_contact
 from pegloom.core.skeleton.find.creatures import feet_of, on_middle
 from pegloom.core.skeleton.find.shape import Shape
 
@@ -63,6 +63,8 @@ def guess_pattern(points: FloatArray, triangles: IntArray, *, middle: float = 0.
             return "human"
         if deep >= 0.75 and pairs:
             return "four-legged" if stretch > 0.1 else "winged"
+    if not pairs and size[0] > WINGSPAN * size[2] and size[1] < size[2]:
+        return "winged"
     return "human" if size[1] >= 0.9 * shape.longest and _standing(shape) else "hinge"
 
 

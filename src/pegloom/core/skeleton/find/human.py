@@ -33,7 +33,8 @@ from pegloom.core.skeleton.human import CENTRE_PEGS, PATTERN, SIDE_PEGS, finger_
 from pegloom.core.skeleton.joints import Vector
 from pegloom.core.skeleton.pegs import Peg, PegSet
 
-CELLS_TALL = 120
+CELLS_TALL, CELLS_LONG = 120, 360
+"""Cells of the grid along the height, and along the longest side at most: of a body far wider than tall."""
 LOPSIDED_BELOW = 0.35
 """Symmetry score under which the two sides keep their own places."""
 
@@ -77,7 +78,8 @@ def find_human_pegs(
         raise FindError("the mesh is empty or flat, so no landmarks can be found; stand it up, or place pegs by hand")
     progress(0.0, "filling the body")
     base = np.array([0.0, low[1], 0.0])
-    solid = make_solid(points - base, triangles, cell=height / CELLS_TALL, middle=middle)
+    cell = max(height / CELLS_TALL, float(np.max(high - low)) / CELLS_LONG)
+    solid = make_solid(points - base, triangles, cell=cell, middle=middle)
     body = _Body(solid, height, middle)
     found: Found = {}
     progress(0.25, "legs and trunk")
