@@ -270,3 +270,19 @@ def test_a_body_far_wider_than_tall_is_no_error_for_the_humans_finder():
     assert np.ptp(wide[:, 0]) > 5 * np.ptp(wide[:, 1])
     pegs = edits.find_pegs(document, plan="human")
     assert np.isfinite([peg.position for peg in pegs.pegs]).all()
+
+
+def test_cloth_over_the_crotch_is_told_by_the_hips_standing_low_and_asked_about():
+    made, at = human(down=0.7)
+    cloth = trimesh.creation.icosphere(subdivisions=3)
+    cloth.apply_scale((0.15, 0.16, 0.09))
+    cloth.apply_translation((0, 0.78, 0))
+    plain, _ = stood(made)
+    covered, standing = stood(trimesh.util.concatenate([made, cloth]))
+    seen = edits.find_pegs(plain, fingers=0)
+    pegs = edits.find_pegs(covered, fingers=0)
+    assert seen.by_name["l_hip"].confidence > 0.6
+    assert pegs.by_name["l_hip"].confidence < 0.5
+    for name, most in (("hip", 0.05), ("knee", 0.035)):
+        there = standing[:3, :3] @ at[name] + standing[:3, 3]
+        assert np.linalg.norm(np.array(pegs.position(f"l_{name}")) - there) < most * 1.75

@@ -35,6 +35,8 @@ from pegloom.core.skeleton.pegs import Peg, PegSet
 
 CELLS_TALL, CELLS_LONG = 120, 360
 """Cells of the grid along the height, and along the longest side at most: of a body far wider than tall."""
+SHORT_LEGGED, USUAL_HIPS = 0.555, 0.61
+"""Height of the hips over that of the neck under which the crotch seen may be cloth, and what is usual."""
 LOPSIDED_BELOW = 0.35
 """Symmetry score under which the two sides keep their own places."""
 
@@ -90,6 +92,14 @@ def find_human_pegs(
     for arm in arms.values():
         found.update(arm)
     found.update(_trunk_pegs(body, found))
+    low_hips = (found["l_hip"][0][1] + found["r_hip"][0][1]) / 2
+    if low_hips < SHORT_LEGGED * found["neck"][0][1]:
+        # Short legs, or wide trousers, a loincloth, a coat over the crotch: half way to the usual, and asked about.
+        body.crotch += 0.5 * (USUAL_HIPS * found["neck"][0][1] - low_hips)
+        body.crotch_sure *= 0.5
+        for sign in (1, -1):
+            found.update(_leg_pegs(body, sign))
+        found.update(_trunk_pegs(body, found))
     score = plane_score(points, 0, middle)
     if score >= LOPSIDED_BELOW:
         found = _even(found, middle)
