@@ -283,6 +283,6 @@ def test_cloth_over_the_crotch_is_told_by_the_hips_standing_low_and_asked_about(
     pegs = edits.find_pegs(covered, fingers=0)
     assert seen.by_name["l_hip"].confidence > 0.6
     assert pegs.by_name["l_hip"].confidence < 0.5
-    for name, most in (("hip", 0.05), ("knee", 0.035)):
+    for name, most in (("hip", 0.065), ("knee", 0.04)):
         there = standing[:3, :3] @ at[name] + standing[:3, 3]
         assert np.linalg.norm(np.array(pegs.position(f"l_{name}")) - there) < most * 1.75
