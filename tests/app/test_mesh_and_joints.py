@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton, QSpinBox
+from PyQt6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton, QSpinBox, QWidget
 
 from pegloom.app.session import Area, Tool
 from pegloom.app.verbs import DEMOS
@@ -219,6 +219,33 @@ def test_centring_is_shown_before_it_is_done(hand):
     hand.click("button.joints.centre")
     assert hand.session.moves == []
     assert abs(hand.session.character.pegs.position("l_knee")[0] - x) < 0.02
+
+
+def test_a_joint_and_its_peg_both_moved_are_asked_about_and_settled(rigged):
+    """The snag of the Joints bench: Show, back to the pegs, or keep the move; each undone by one step."""
+    session = rigged.session
+    rigged.window.go(Area.JOINTS)
+    x, y, z = session.character.skeleton.joint("arm.l.lower").position
+    session.try_edit("Move", lambda d: edits.move_joint(d, "arm.l.lower", (x, y + 0.02, z), both_sides=False))
+    px, py, pz = session.character.pegs.position("l_elbow")
+    session.try_edit("Place", lambda d: edits.place_peg(d, "l_elbow", (px - 0.05, py, pz), both_sides=False))
+    card = find(rigged.window, QWidget, "joints.snags")
+    rigged.until(lambda: any(s.code == "parted-move" for s in session.snag_watch.snags))
+    card.set_open(True)
+    rigged.bot.wait(30)
+    with rigged.bot.waitSignal(session.look_at):
+        rigged.click("snag.show.parted-move")
+    rigged.click("snag.joints.keep_moves")
+    assert session.history.undo_name == "Keep moves by hand"
+    assert not edits.parted_moves(session.character)
+    session.undo()
+    rigged.until(lambda: any(s.code == "parted-move" for s in session.snag_watch.snags))
+    rigged.bot.wait(30)
+    rigged.click("snag.fix.parted-move")
+    assert session.history.undo_name == "Joints back to their pegs"
+    recipe = edits.build_joints(session.document.with_character(session.character)).character
+    assert not edits.parted_moves(recipe)
+    assert session.character.joint_overrides["arm.l.lower"].move == (0.0, 0.0, 0.0)
 
 
 def test_joints_are_drawn_changed_and_dropped_with_mouse_and_keys(rigged):

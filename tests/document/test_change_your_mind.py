@@ -5,6 +5,7 @@ from functools import lru_cache
 import numpy as np
 import pytest
 
+from pegloom.checks import find_snags
 from pegloom.core.errors import EditError, PegLoomError
 from pegloom.core.motion.clips import sample
 from pegloom.core.rig.controls import Pose, Shape
@@ -313,3 +314,40 @@ def test_wrong_changes_are_refused_and_nothing_is_lost():
         assert len(str(caught.value)) > 20
     assert isinstance(EditError("x"), PegLoomError)
     sound(document)
+
+
+def test_a_joint_moved_by_hand_asks_when_its_pegs_move_after_it(tmp_path):
+    """Both wishes are kept, and said: the move rides on the pegs' new place until one of the two is chosen."""
+    document = finished()
+    assert not edits.parted_moves(document.character), "moved after its pegs: nothing to ask"
+    place = np.array(document.character.skeleton.joint("arm.l.lower").position)
+    peg = np.array(document.character.pegs.position("l_elbow"))
+    moved = edits.place_peg(document, "l_elbow", tuple(peg + [0.0, -0.06, 0.0]))
+    parted = edits.parted_moves(moved.character)
+    assert set(parted) == {"arm.l.lower", "arm.r.lower"}
+    assert parted["arm.l.lower"] == pytest.approx(0.06, abs=0.01)
+    found = [s for s in find_snags(moved.character) if s.code == "parted-move"]
+    assert {s.subject for s in found} == set(parted)
+    assert all("moved by hand" in s.message and s.where is not None for s in found)
+    # Kept: nothing moves, nothing is asked any more, and saving keeps that.
+    kept = edits.keep_moves(moved, parted)
+    assert kept.character.skeleton is moved.character.skeleton
+    save_project(tmp_path / "kept.pegloom", kept)
+    assert not edits.parted_moves(open_project(tmp_path / "kept.pegloom").character)
+    # Forgotten: where the pegs say, on the one side asked for only.
+    back = edits.forget_moves(moved, ["arm.l.lower"])
+    assert set(edits.parted_moves(back.character)) == {"arm.r.lower"}
+    fresh = edits.place_peg(rigged_capsules(), "l_elbow", tuple(peg + [0.0, -0.06, 0.0]))
+    wanted = fresh.character.skeleton.joint("arm.l.lower").position
+    assert back.character.skeleton.joint("arm.l.lower").position == pytest.approx(wanted, abs=1e-9)
+    # Back where the pegs were: the question is gone by itself and the joint stands where it was put.
+    undone = edits.place_peg(moved, "l_elbow", tuple(peg))
+    assert not edits.parted_moves(undone.character)
+    assert np.array(undone.character.skeleton.joint("arm.l.lower").position) == pytest.approx(place, abs=1e-6)
+    with pytest.raises(EditError, match="moved by hand"):
+        edits.forget_moves(rigged_capsules(), ["leg.l.lower"])
+
+
+def test_a_new_rest_is_no_move_of_pegs():
+    document = edits.set_channels(finished(), "arm.l.upper.fk", turn_x=0.5)
+    assert not edits.parted_moves(edits.set_rest(document).character)

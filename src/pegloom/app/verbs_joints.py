@@ -281,6 +281,28 @@ class JointVerbs:
     def mend_axes(self) -> None:
         self.session.try_edit("Mend crooked axes", edits.mend_axes)
 
+    # Moves by hand whose pegs have moved since
+
+    def need_parted(self) -> str:
+        character = self.session.character
+        if character is None or not edits.parted_moves(character):
+            return "no joint moved by hand has had its pegs moved since"
+        return ""
+
+    def _parted(self) -> tuple[str, ...]:
+        """Those picked, or all when none of them is."""
+        parted = tuple(edits.parted_moves(self.session.character))
+        return tuple(j for j in self.ids if j in parted) or parted
+
+    def to_pegs(self) -> None:
+        chosen = self._parted()
+        self.session.try_edit("Joints back to their pegs", lambda d: edits.forget_moves(d, chosen))
+
+    def keep_moves(self) -> None:
+        chosen = self._parted()
+        if self.session.try_edit("Keep moves by hand", lambda d: edits.keep_moves(d, chosen)):
+            self.session.say("The moves by hand stay as they are")
+
     # Rest
 
     def rest(self, kind: str) -> None:
@@ -329,6 +351,8 @@ class JointVerbs:
             a("axes.mirror", "Mirror axes", "Joints", self.mirror_axes, "The other side folds alike", "", joint),
             a("axes.check", "Check axes", "Joints", self.check_axes, "Find crooked axes", "", joints),
             a("axes.mend", "Mend crooked axes", "Joints", self.mend_axes, "Put every crooked axis right", "", joints),
+            a("joints.to_pegs", "Back to the pegs", "Joints", self.to_pegs, "Forget moves by hand whose pegs have moved since: of the picked joints, else of all", "", self.need_parted),
+            a("joints.keep_moves", "Keep moves by hand", "Joints", self.keep_moves, "They are still meant although the pegs have moved", "", self.need_parted),
             a("rest.t", "T-pose is the rest", "Joints", lambda: self.rest("t"), "Arms straight out, settled", "", joints),
             a("rest.a", "A-pose is the rest", "Joints", lambda: self.rest("a"), "Arms 45 degrees down, settled", "", joints),
             a("rest.first", "The clip's first frame is the rest", "Joints", self.first_frame, "Instead of the bind the file stored", "", joints),

@@ -25,6 +25,7 @@ from pegloom.core.skeleton.joints import Vector
 from pegloom.core.skin.select import over_influenced
 from pegloom.core.skin.strays import find_strays
 from pegloom.core.skin.weights import Weights, row_sums_hold
+from pegloom.document.edits import parted_moves
 from pegloom.document.model import Character, Part, PartKind, Skin
 
 
@@ -143,6 +144,20 @@ def _joint_snags(character: Character) -> list[Snag]:
         message = f"{joint.name}: its axes are {np.degrees(max(crooked.aim, crooked.bend)):.0f} degrees off its limb"
         found.append(
             Snag("crooked-axes", "joints", severity, message, where=joint.position, subject=joint.id, fix="axes.mend")
+        )
+    for joint_id, gap in parted_moves(character).items():
+        joint = skeleton.joint(joint_id)
+        message = f"{joint.name}: moved by hand, and its pegs have moved {100 * gap:.1f} cm since; it went along"
+        found.append(
+            Snag(
+                "parted-move",
+                "joints",
+                Severity.DOUBT,
+                message,
+                where=joint.position,
+                subject=joint.id,
+                fix="joints.to_pegs",
+            )
         )
     for joint in skeleton.joints:
         if not joint.id.endswith(".lower"):

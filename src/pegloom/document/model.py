@@ -124,6 +124,7 @@ class JointOverride:
 
     move : metres in the recipe joint's own axes, so that it follows when the pegs move. turn : radians x y z about
     the joint's own axes. parent : another joint to hang on. dropped : taken out; its children hang one higher.
+    seen : where the recipe had the joint when it was moved by hand, metres; None for moves kept before it was noted.
     """
 
     name: str | None = None
@@ -132,6 +133,7 @@ class JointOverride:
     parent: str | None = None
     dropped: bool = False
     floating: bool | None = None
+    seen: Vector | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
 
 from pegloom.app.benches.bench import Bench
 from pegloom.app.session import AS_SEEN
+from pegloom.app.snagcard import SnagCard
 from pegloom.app.widgets import SliderRow, action_button, button, label
 from pegloom.core.errors import PegLoomError
 from pegloom.core.skeleton.build import kits_in
@@ -113,6 +114,8 @@ class JointsBench(Bench):
             action_button(q["rest.pose"], "This pose"),
         )
         rest.body.addWidget(action_button(q["rest.first"], "First frame of the clip"))
+        self.snags = SnagCard(self.session, self.actions, "joints", "Nothing is wrong with the joints.")
+        self.column.addWidget(self.snags)
         self.shown: object = None
         self.kits_shown: object = None
 

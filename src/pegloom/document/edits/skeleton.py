@@ -28,6 +28,8 @@ from pegloom.document.edits.rebuild import local_of, rebuilt, recipe_of
 from pegloom.document.model import Character, Document, JointOverride, OwnJoint
 
 FLIP = np.diag([-1.0, 1.0, 1.0])
+PARTED = 0.003
+"""Share of the height by which pegs must have moved since a joint was moved by hand to ask about it."""
 
 
 def rename_joint(document: Document, joint_id: str, name: str) -> Document:
@@ -375,7 +377,10 @@ def placed(
         turn = quaternion_euler(quaternion_product(quaternion_inverse(base.rotation), matrix_quaternion(matrix)))
         there = overrides.get(joint_id, JointOverride())
         move = np.where(np.abs(inside[:3, 3]) < 1e-12, 0.0, inside[:3, 3])
-        overrides[joint_id] = replace(there, move=_v(move), turn=_v(np.where(np.abs(turn) < 1e-12, 0.0, turn)))
+        seen = base.position if move.any() else None
+        overrides[joint_id] = replace(
+            there, seen=seen, move=_v(move), turn=_v(np.where(np.abs(turn) < 1e-12, 0.0, turn))
+        )
     ends = dict(tails or {})
     own_joints = []
     for own in character.own_joints:
@@ -400,6 +405,40 @@ def placed(
             own = replace(own, place=place, turn=turn_, tail=local_end, between=between)
         own_joints.append(own)
     return replace(character, joint_overrides=MappingProxyType(overrides), own_joints=tuple(own_joints))
+
+
+def parted_moves(character: Character) -> dict[str, float]:
+    """Joints moved by hand whose pegs have moved since, and how far (metres): what was meant is no longer plain."""
+    moved = {j: o for j, o in character.joint_overrides.items() if o.seen is not None and any(o.move) and not o.dropped}
+    if not moved or character.skeleton is None:
+        return {}
+    recipe = recipe_of(character)
+    gaps = {
+        j: float(np.linalg.norm(np.array(recipe.joint(j).position) - np.array(o.seen)))
+        for j, o in moved.items()
+        if j in recipe.index
+    }
+    return {j: gap for j, gap in gaps.items() if gap > PARTED * character.height}
+
+
+def forget_moves(document: Document, joints: Iterable[str]) -> Document:
+    """Joints back to where pegs and kits put them; names, parents and axes given by hand stay."""
+    character = _grounded(document)
+    chosen = {j: {"move": (0.0, 0.0, 0.0), "seen": None} for j in joints if j in character.joint_overrides}
+    if not chosen:
+        raise EditError("none of these joints was moved by hand")
+    return _overridden(document, character, chosen)
+
+
+def keep_moves(document: Document, joints: Iterable[str]) -> Document:
+    """Say that moves by hand are still meant although the pegs have moved: nothing moves."""
+    character = _grounded(document)
+    recipe = recipe_of(character)
+    overrides = dict(character.joint_overrides)
+    for joint in joints:
+        if joint in overrides and joint in recipe.index:
+            overrides[joint] = replace(overrides[joint], seen=recipe.joint(joint).position)
+    return document.with_character(replace(character, joint_overrides=MappingProxyType(overrides)))
 
 
 def _overridden(document: Document, character: Character, changes: Mapping[str, Mapping[str, object]]) -> Document:

@@ -9,8 +9,8 @@ from pegloom.app.benches.weights.carry import CarryCard
 from pegloom.app.benches.weights.influences import InfluenceCard
 from pegloom.app.benches.weights.relax import RelaxCard
 from pegloom.app.benches.weights.selection import SelectionCard
-from pegloom.app.benches.weights.snags import SnagCard
 from pegloom.app.benches.weights.weaves import WeaveCard
+from pegloom.app.snagcard import SnagCard
 
 
 class WeightsBench(Bench):
@@ -27,7 +27,7 @@ class WeightsBench(Bench):
         self.influence_list = InfluenceCard(session, actions)
         self.carry = CarryCard(session, actions)
         self.relax = RelaxCard(session, actions)
-        self.snags = SnagCard(session, actions)
+        self.snags = SnagCard(session, actions, "weights", "Nothing is wrong with the weights.")
         self.cards = (
             self.bind, self.brush, self.influence_list, self.selection, self.weaves, self.carry, self.relax, self.snags,
         )  # fmt: skip
