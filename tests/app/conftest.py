@@ -145,6 +145,12 @@ def qapp_cls():
     return QApplication
 
 
+@pytest.fixture(autouse=True)
+def own_folder(monkeypatch, tmp_path):
+    """What a user keeps between sessions (recent files, ladder, keys) is no other test's."""
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "kept"))
+
+
 @pytest.fixture
 def window(qapp, qtbot, tmp_path):
     answers = Answers()

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
+from pegloom.app.keys import keep_keys
+
 
 @dataclass(frozen=True)
 class Action:
@@ -22,13 +24,18 @@ class Action:
     why: Callable[[], str] = lambda: ""
 
 
+HELD = {"A": "held with the brush it evens out", "Esc": "it leaves what is under way"}
+"""Keys that are no action's to have, and why."""
+
+
 class Actions:
-    """The registry. Duplicate ids and shortcuts are refused."""
+    """The registry. Duplicate ids and shortcuts are refused; the user's own keys stand before the declared ones."""
 
     def __init__(self, owner: QWidget, say: Callable[[str], None]) -> None:
         self.owner, self.say = owner, say
         self.entries: dict[str, Action] = {}
         self.qactions: dict[str, QAction] = {}
+        self.own: dict[str, str] = {}
 
     def add(self, *actions: Action) -> None:
         """Declare actions. Raises ValueError for an id or a shortcut already taken."""
@@ -40,12 +47,48 @@ class Actions:
                 raise ValueError(f"{action.shortcut} belongs to {taken[0]} already, {action.id} wants it too")
             made = QAction(action.title, self.owner)
             made.setObjectName(action.id)
-            made.setToolTip(f"{action.tip}  ({action.shortcut})" if action.shortcut else action.tip)
-            if action.shortcut:
-                made.setShortcut(QKeySequence(action.shortcut))
             made.triggered.connect(lambda _=False, a=action.id: self.run(a))
             self.owner.addAction(made)
             self.entries[action.id], self.qactions[action.id] = action, made
+            self._put(action.id)
+
+    def key(self, action_id: str) -> str:
+        """The key of an action as it stands: the user's own, else the declared one; "" for none."""
+        return self.own.get(action_id, self.entries[action_id].shortcut)
+
+    def rebind(self, action_id: str, keys: str) -> str:
+        """Put an action on other keys ("" for none). Why it is refused, or ""."""
+        keys = QKeySequence(keys).toString()
+        if keys in HELD:
+            return f"{keys} cannot be given: {HELD[keys]}."
+        taken = [a for a in self.entries.values() if keys and a.id != action_id and self.key(a.id) == keys]
+        if taken:
+            return f"{keys} belongs to {taken[0].title}; give that another key first."
+        own = {a: k for a, k in self.own.items() if a != action_id}
+        if keys != self.entries[action_id].shortcut:
+            own[action_id] = keys
+        self.rebind_all(own)
+        return ""
+
+    def rebind_all(self, own: dict[str, str], *, keep: bool = True) -> None:
+        """The user's keys anew. What names no action, or a key that is taken or held, is passed by."""
+        before, self.own = self.own, {}
+        plain = {a.id: a.shortcut for a in self.entries.values() if a.shortcut and a.id not in own}
+        used = set(plain.values()) | set(HELD)
+        for action_id, keys in own.items():
+            if action_id in self.entries and (not keys or keys not in used):
+                self.own[action_id] = keys
+                used.add(keys)
+        for action_id in {*before, *self.own}:
+            if action_id in self.entries:
+                self._put(action_id)
+        if keep:
+            keep_keys(self.own)
+
+    def _put(self, action_id: str) -> None:
+        action, made, keys = self.entries[action_id], self.qactions[action_id], self.key(action_id)
+        made.setShortcut(QKeySequence(keys))
+        made.setToolTip(f"{action.tip}  ({keys})" if keys else action.tip)
 
     def run(self, action_id: str) -> None:
         """Run an action, or say why it cannot."""

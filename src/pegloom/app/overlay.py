@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from enum import Enum
 
 import numpy as np
@@ -46,9 +47,9 @@ class Kind(Enum):
 class Paper(QWidget):
     """Painted marks over the stage; lets the mouse through."""
 
-    def __init__(self, session: Session, stage: Stage, tag: Tag) -> None:
+    def __init__(self, session: Session, stage: Stage, tags: Callable[[], list[Tag]]) -> None:
         super().__init__(stage)
-        self.session, self.stage, self.tag = session, stage, tag
+        self.session, self.stage, self.tags = session, stage, tags
         self.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
         self.setAttribute(Qt.WidgetAttribute.WA_NoSystemBackground)
 
@@ -58,7 +59,8 @@ class Paper(QWidget):
         font = QFont("Figtree")
         font.setPixelSize(12)
         painter.setFont(font)
-        self._thread(painter)
+        for tag in self.tags():
+            self._thread(painter, tag)
         self._brush(painter)
         self._box(painter)
         self._height(painter)
@@ -67,11 +69,11 @@ class Paper(QWidget):
         draw_legend(painter, self.session, QRectF(self.rect()))
         painter.end()
 
-    def _thread(self, painter: QPainter) -> None:
-        pixel = self.stage.lead_pixel()
-        if pixel is None or not self.tag.isVisible():
+    def _thread(self, painter: QPainter, tag: Tag) -> None:
+        pixel = self.stage.pixel_of(tag.subject)
+        if pixel is None or not tag.isVisible():
             return
-        edge = self.tag.geometry()
+        edge = tag.geometry()
         left = pixel.x() < edge.center().x()
         end = QPointF(edge.left() if left else edge.right(), edge.top() + 18)
         path = QPainterPath(QPointF(pixel))
@@ -204,7 +206,10 @@ class StageFrame(QWidget):
         self.stage = Stage(session)
         column.addWidget(self.stage)
         self.tag = Tag(session, actions, self.stage)
-        self.paper = Paper(session, self.stage, self.tag)
+        self.pinned: list[Tag] = []
+        self.tag.others = self._tags
+        self.tag.pin_pressed.connect(self._pin)
+        self.paper = Paper(session, self.stage, self._tags)
         self.slice = SliceWindow(session, self.stage)
         self.chips = self._chips()
         self.hint = QLabel("", self.stage)
@@ -231,6 +236,31 @@ class StageFrame(QWidget):
         session.jobs.progressed.connect(self._job_progress)
         session.jobs.finished.connect(self.job.hide)
         self.refresh()
+
+    def _tags(self) -> list[Tag]:
+        return [self.tag, *self.pinned]
+
+    def _pin(self) -> None:
+        """A tag of its own for what is selected, that stays while other things are picked."""
+        used = {tag.stem for tag in self.pinned}
+        stem = next(f"pinned.{k}" for k in range(1, len(used) + 2) if f"pinned.{k}" not in used)
+        made = Tag(self.session, self.actions, self.stage, holds=self.session.selection, stem=stem)
+        made.others = self._tags
+        made.move(self.tag.pos())
+        made.moved_by_hand = True
+        made.pin_pressed.connect(lambda: self._let_go(made))
+        self.pinned.append(made)
+        made.refresh()
+        self.tag.moved_by_hand = False
+        self.tag.refresh()
+        self.paper.update()
+
+    def _let_go(self, tag: Tag) -> None:
+        self.pinned.remove(tag)
+        tag.hide()
+        tag.deleteLater()
+        self.tag.refresh()
+        self.paper.update()
 
     def _chips(self) -> QWidget:
         holder = QWidget(self.stage)
@@ -441,4 +471,5 @@ class StageFrame(QWidget):
         self.note.move((w - self.note.width()) // 2, 50)
         self.job.move((w - self.job.width()) // 2, h - self.job.height() - 52)
         self.welcome.move((w - self.welcome.width()) // 2, (h - self.welcome.height()) // 2)
-        self.tag.place()
+        for tag in self._tags():
+            tag.place()

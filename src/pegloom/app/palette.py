@@ -46,7 +46,7 @@ class Palette(QFrame):
         self.list.clear()
         for action in self.actions.find(text):
             reason = action.why()
-            item = QListWidgetItem(f"{action.title}    {action.shortcut}".rstrip())
+            item = QListWidgetItem(f"{action.title}    {self.actions.key(action.id)}".rstrip())
             item.setData(Qt.ItemDataRole.UserRole, action.id)
             item.setToolTip(reason or action.tip)
             if reason:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import (
     QDoubleSpinBox,
@@ -18,7 +20,7 @@ from PyQt6.QtWidgets import (
 )
 
 from pegloom.app.actions import Actions
-from pegloom.app.session import Session
+from pegloom.app.session import Selection, Session
 from pegloom.app.theme import INK, icon
 from pegloom.app.widgets import action_button, button, label
 from pegloom.core.rig.controls import CHANNELS, with_values
@@ -37,12 +39,22 @@ def _put_away(item: QLayoutItem | None) -> None:
 
 
 class Tag(QFrame):
-    """A small panel over the stage; drag it by its head."""
+    """A small panel over the stage; drag it by its head.
 
-    def __init__(self, session: Session, actions: Actions, stage: QWidget) -> None:
+    holds : what a pinned tag stays with; without, the tag shows what is selected. stem : what its widgets' names begin
+    with. `pin_pressed` asks to be pinned, or let go; `others` are the tags to keep clear of.
+    """
+
+    pin_pressed = pyqtSignal()
+
+    def __init__(
+        self, session: Session, actions: Actions, stage: QWidget, *, holds: Selection | None = None, stem: str = "tag"
+    ) -> None:
         super().__init__(stage)
-        self.setObjectName("tag")
-        self.session, self.actions = session, actions
+        self.setObjectName(stem)
+        self.setProperty("role", "tag")
+        self.session, self.actions, self.holds, self.stem = session, actions, holds, stem
+        self.others: Callable[[], list[Tag]] = list
         self.setMinimumWidth(232)
         self.grabbed: QPoint | None = None
         self.moved_by_hand = False
@@ -51,12 +63,17 @@ class Tag(QFrame):
         column.setSpacing(6)
         column.setSizeConstraint(QVBoxLayout.SizeConstraint.SetFixedSize)
         head = QHBoxLayout()
-        self.name = label("", "heading", name="tag.name")
-        self.kind = label("", "caption", name="tag.kind")
+        self.name = label("", "heading", name=f"{stem}.name")
+        self.kind = label("", "caption", name=f"{stem}.kind")
         head.addWidget(self.name)
         head.addStretch(1)
         head.addWidget(self.kind)
-        self.fold = button("", "tag.fold", self._toggle, role="plain", tip="Fold or unfold the tag")
+        tip = "Keep this tag while other things are picked" if holds is None else "Let this tag go"
+        self.pin = button("", f"{stem}.pin", self.pin_pressed.emit, role="plain", tip=tip)
+        self.pin.setIcon(icon("pin" if holds is None else "x", INK.soft))
+        self.pin.setAccessibleName(tip)
+        head.addWidget(self.pin)
+        self.fold = button("", f"{stem}.fold", self._toggle, role="plain", tip="Fold or unfold the tag")
         self.fold.setIcon(icon("chevron-down", INK.soft))
         self.fold.setAccessibleName("Fold or unfold the tag")
         head.addWidget(self.fold)
@@ -86,8 +103,17 @@ class Tag(QFrame):
         self.fold.setIcon(icon("chevron-right" if self.content.isHidden() else "chevron-down", INK.soft))
         self.refresh()
 
+    @property
+    def subject(self) -> Selection:
+        """What the tag tells of."""
+        return self.holds if self.holds is not None else self.session.selection
+
+    @property
+    def lead(self) -> str:
+        return self.subject.lead
+
     def refresh(self) -> None:
-        selection, character = self.session.selection, self.session.character
+        selection, character = self.subject, self.session.character
         there = character is not None and selection.lead and not self.session.clean_view
         # The table beside the stage tells more, and leaves less room.
         there = there and not self.session.numbers_shown
@@ -99,6 +125,9 @@ class Tag(QFrame):
             there = any(p.id == selection.lead for p in character.parts)
         if there and selection.kind == "peg":
             there = character.pegs is not None and selection.lead in character.pegs.by_name
+        if there and self.holds is None:
+            # One tag is enough for one thing.
+            there = not any(tag.holds is not None and tag.subject == selection for tag in self.others())
         if not there:
             self.hide()
             self.built_for = ("", "")
@@ -121,13 +150,14 @@ class Tag(QFrame):
         while self.buttons.count():
             _put_away(self.buttons.takeAt(0))
         self.fields, self.texts, self.rename = {}, {}, None
-        selection, character = self.session.selection, self.session.character
+        selection, character = self.subject, self.session.character
         if selection.kind == "control":
             control = character.rig.control(selection.lead)
             for channel in control.free:
                 self._field(channel, channel.replace("_", " "), self._commit_channel)
             self._text("state", "State")
-            for action in ("keys.write", "pose.rest"):
+            # These two are for what is selected; a pinned tag may be another's.
+            for action in ("keys.write", "pose.rest") if self.holds is None else ():
                 text = "Write key" if action == "keys.write" else "To rest"
                 self.buttons.addWidget(action_button(self.actions.qactions[action], text))
         elif selection.kind == "peg":
@@ -137,7 +167,7 @@ class Tag(QFrame):
             self._text("other", "Other side")
         elif selection.kind == "joint":
             self.rename = QLineEdit()
-            self.rename.setObjectName("tag.rename")
+            self.rename.setObjectName(f"{self.stem}.rename")
             self.rename.setAccessibleName("Name of the joint")
             self.rename.editingFinished.connect(self._commit_name)
             self.form.addRow(label("Name", "soft"), self.rename)
@@ -152,7 +182,7 @@ class Tag(QFrame):
 
     def _field(self, key: str, text: str, commit: object) -> None:
         box = QDoubleSpinBox()
-        box.setObjectName(f"tag.{key}")
+        box.setObjectName(f"{self.stem}.{key}")
         box.setAccessibleName(text)
         box.setRange(-1e6, 1e6)
         box.setDecimals(2)
@@ -165,7 +195,7 @@ class Tag(QFrame):
         self.fields[key] = box
 
     def _text(self, key: str, text: str) -> None:
-        value = label("", "figure", name=f"tag.{key}")
+        value = label("", "figure", name=f"{self.stem}.{key}")
         self.form.addRow(label(text, "soft"), value)
         self.texts[key] = value
 
@@ -178,7 +208,7 @@ class Tag(QFrame):
         box.blockSignals(False)
 
     def _show(self) -> None:
-        selection, character = self.session.selection, self.session.character
+        selection, character = self.subject, self.session.character
         more = f" and {len(selection.ids) - 1} more" if len(selection.ids) > 1 else ""
         self.kind.setText(selection.kind + more)
         if selection.kind == "control":
@@ -245,7 +275,7 @@ class Tag(QFrame):
         session.commit_pose(f"{control.name} {channel.replace('_', ' ')}", pose, (lead,))
 
     def _commit_peg(self, axis: str, shown: float) -> None:
-        lead = self.session.selection.lead
+        lead = self.lead
         place = list(self.session.character.pegs.by_name[lead].position)
         place["xyz".index(axis)] = shown / 100
         both = self.session.both_sides
@@ -253,7 +283,7 @@ class Tag(QFrame):
         self.session.try_edit(f"Place {lead}", lambda d: edits.place_peg(d, lead, (x, y, z), both_sides=both))
 
     def _commit_joint(self, axis: str, shown: float) -> None:
-        lead = self.session.selection.lead
+        lead = self.lead
         joint = self.session.character.skeleton.joint(lead)
         place = list(joint.position)
         place["xyz".index(axis)] = shown / 100
@@ -270,7 +300,7 @@ class Tag(QFrame):
         self.session.try_edit(f"Lengthen {name}", lambda d: edits.lengthen_joint(d, lead, shown / 100, both_sides=both))
 
     def _commit_name(self) -> None:
-        lead = self.session.selection.lead
+        lead = self.lead
         skeleton = self.session.character.skeleton if self.session.character else None
         if self.rename is None or skeleton is None or lead not in skeleton.index:
             return
@@ -282,10 +312,23 @@ class Tag(QFrame):
         """Keep inside the stage; until dragged, in its upper right corner."""
         stage = self.parentWidget()
         if not self.moved_by_hand:
-            self.move(stage.width() - self.width() - 16, 64)
+            self.move(self._free_place(stage.size()))
         x = min(max(self.x(), 4), max(stage.width() - self.width() - 4, 4))
         y = min(max(self.y(), 4), max(stage.height() - self.height() - 4, 4))
         self.move(x, y)
+
+    def _free_place(self, stage: QSize) -> QPoint:
+        """The upper right corner, or where other tags leave room: under them, else left of them."""
+        taken = [tag.geometry() for tag in self.others() if tag is not self and tag.isVisible()]
+        right = stage.width() - self.width() - 16
+        spots = [QPoint(right, 64), *(QPoint(right, g.bottom() + 9) for g in taken)]
+        spots += [QPoint(g.left() - self.width() - 8, g.top()) for g in taken]
+        for spot in spots:
+            mine = QRect(spot, self.size())
+            inside = mine.bottom() < stage.height() - 4 and mine.left() > 4
+            if inside and not any(mine.intersects(g) for g in taken):
+                return spot
+        return spots[0]
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton:

@@ -46,12 +46,24 @@ def button(text: str, name: str, run: Callable[[], object], *, role: str = "", t
     return made
 
 
+class _ActionButton(QPushButton):
+    """Its tip follows the action's, which names the key as it stands."""
+
+    def __init__(self, action: QAction, text: str) -> None:
+        super().__init__(text or action.text())
+        self.action_ = action
+        action.changed.connect(self._follow)
+        self._follow()
+
+    def _follow(self) -> None:
+        self.setToolTip(self.action_.toolTip())
+
+
 def action_button(action: QAction, text: str = "", *, role: str = "") -> QPushButton:
     """A button that runs an action of the registry."""
-    made = QPushButton(text or action.text())
+    made = _ActionButton(action, text)
     made.setObjectName(f"button.{action.objectName()}")
     made.setAccessibleName(text or action.text())
-    made.setToolTip(action.toolTip())
     if role:
         made.setProperty("role", role)
     made.clicked.connect(action.trigger)

@@ -27,6 +27,8 @@ from pegloom.app.arrival import ArrivalSheet
 from pegloom.app.autosave import Autosave
 from pegloom.app.benches import BENCHES
 from pegloom.app.collector import Collector
+from pegloom.app.keys import read_keys
+from pegloom.app.keysheet import KeySheet
 from pegloom.app.lender import LenderSheet
 from pegloom.app.numbers import NumberTable
 from pegloom.app.overlay import StageFrame
@@ -124,6 +126,7 @@ class Window(QMainWindow):
         self.actions_.add(
             *self.verbs.declare(), *MeshVerbs(self).declare(), *JointVerbs(self).declare(), *WeightVerbs(self).declare()
         )
+        self.actions_.rebind_all(read_keys(), keep=False)
         # The tag was made before the actions; what it shows is built when something is selected.
         self._build()
         self.session.changed.connect(lambda *_: self._title())
@@ -329,25 +332,12 @@ class Window(QMainWindow):
         dialog.show()
 
     def show_sheet(self) -> None:
-        """Mouse and keys, from the same table everything else uses."""
+        """Mouse and keys, from the same table everything else uses; keys are changed in it."""
         from pegloom.app.stage import stage as stage_module
 
-        dialog = QDialog(self)
-        dialog.setWindowTitle("Mouse and keys")
-        dialog.setObjectName("sheet")
-        column = QVBoxLayout(dialog)
         text = (stage_module.__doc__ or "").split("Help):", 1)[-1]
-        lines = QListWidget()
-        lines.setObjectName("sheet.list")
-        for line in text.strip().splitlines():
-            mouse, _, meaning = line.strip().partition("  ")
-            lines.addItem(f"{meaning.strip()}    {mouse}")
-        for action in self.actions_.entries.values():
-            if action.shortcut:
-                lines.addItem(f"{action.title}    {action.shortcut}")
-        column.addWidget(lines)
-        dialog.resize(460, 560)
-        dialog.show()
+        rows = [line.strip().partition("  ") for line in text.strip().splitlines()]
+        KeySheet(self.actions_, [(hand.strip(), meaning.strip()) for hand, _, meaning in rows], self).show()
 
     # Keys held on the stage, files dropped, closing
 

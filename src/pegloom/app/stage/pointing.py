@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from PyQt6.QtCore import QPoint
 
-from pegloom.app.session import Area, Session, Tool
+from pegloom.app.session import Area, Selection, Session, Tool
 from pegloom.app.stage.lens import difference
 from pegloom.core.geometry.mesh import place_edges, triangulate, weld
 from pegloom.core.rig.shapes import shape_lines
@@ -207,10 +207,10 @@ class Pointing:
         row = slice(weights.indptr[vertex], weights.indptr[vertex + 1])
         return weights.joint_ids[int(weights.indices[row][int(np.argmax(weights.values[row]))])]
 
-    def lead_pixel(self) -> QPoint | None:
-        """Where the leading selected thing is drawn."""
-        _, ids, points = self._things(self.session.selection.kind)
-        lead = self.session.selection.lead
+    def pixel_of(self, selection: Selection) -> QPoint | None:
+        """Where the leading thing of a selection is drawn."""
+        _, ids, points = self._things(selection.kind)
+        lead = selection.lead
         if lead not in ids:
             return None
         x, y, depth = self.camera.project(points[ids.index(lead)], *self.size_in_points)[0]

@@ -8,6 +8,7 @@ Mouse (one table, shown in Help):
     left                      pick; drag pegs, joints, controls and handles; paint with the brush
     left, turning (T) in Mesh turn the figure about its upright; Ctrl by 15 degrees
     left on empty ground      a box, with Alt a lasso; Shift adds
+    left with the brush       paint; held Ctrl takes away, held A evens out
     left, drawing joints (J)  lay a joint in the middle of the mesh; Shift on the skin, Ctrl on the grid
 """
 

@@ -116,7 +116,7 @@ QMenu {{ background: {card}; border: 1px solid {line}; padding: 4px; }}
 QMenu::item {{ padding: 5px 22px; border-radius: 4px; }}
 QMenu::item:selected {{ background: {woad_deep}; }}
 QMenu::item:disabled {{ color: {faint}; }}
-#tag {{ background: {panel}; border: 1px solid {line}; border-radius: 8px; }}
+QFrame[role="tag"] {{ background: {panel}; border: 1px solid {line}; border-radius: 8px; }}
 #hint, #note {{ background: rgba(20, 23, 31, 200); border-radius: 5px; padding: 3px 8px; color: #C6BFB1; }}
 #note {{ color: #F2ECE0; border: 1px solid {woad}; }}
 #job {{ background: {card}; border: 1px solid {line}; border-radius: 6px; }}
