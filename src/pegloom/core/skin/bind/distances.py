@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +16,7 @@ from pegloom.core.geometry.mesh import Mesh, vertex_normals, weld
 from pegloom.core.geometry.solid import Solid, cell_graph, sight_inside
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
 from pegloom.core.jobs import Progress, silent
+from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton.joints import Side, Skeleton, bone_segments
 from pegloom.core.skin.bind.surface import SIGHT
 
@@ -111,7 +113,8 @@ def body_distances(
     g = weld(mesh)
     places = mesh.points[g.first]
     normals = _outward(places, vertex_normals(mesh)[g.first], solid)
-    starts, ends, rows = joint_segments(skeleton, joints, solid)
+    field = _field_of(skeleton, solid, tuple(joints))
+    starts, ends, rows = field.starts, field.ends, field.rows
     straight = np.empty((g.count, len(joints)))
     target = np.empty((g.count, len(joints), 3))
     every = np.arange(g.count)
@@ -123,14 +126,18 @@ def body_distances(
     progress(0.15, "looking for the bones in sight")
     under = places - normals * (0.75 * solid.cell)
     in_sight: BoolArray = np.zeros((g.count, len(joints)), dtype=bool)
-    limit = REACH_OF_SIZE * solid.diagonal
-    for column in range(len(joints)):
-        near = np.flatnonzero(straight[:, column] < limit)
+
+    def see(column: int) -> None:
+        near = np.flatnonzero(straight[:, column] < field.limit)
         share = sight_inside(solid.filled, solid.origin, solid.cell, under[near], target[near, column])
         in_sight[near, column] = share >= SIGHT
-        if column % 8 == 0:
-            progress(0.15 + 0.25 * column / len(joints), "looking for the bones in sight")
-    inside = _ways(places, under, starts, ends, rows, len(joints), solid, limit, progress)
+
+    # The kernel lets go of the interpreter, so two columns are looked at at once; cancelling waits for a few at most.
+    with ThreadPoolExecutor(2) as pool:
+        for first in range(0, len(joints), 8):
+            list(pool.map(see, range(first, min(first + 8, len(joints)))))
+            progress(0.15 + 0.25 * first / len(joints), "looking for the bones in sight")
+    inside = _ways(under, len(joints), field, progress)
     distance = np.where(in_sight, straight, np.maximum(inside, straight))
     # A bone that lies out of the skin belongs to something held close, whatever the cells say.
     away = target - places[:, None]
@@ -138,8 +145,7 @@ def body_distances(
     cosine = np.einsum("gjd,gd->gj", away, normals) / length
     t = np.clip((cosine - 0.15) / 0.4, 0.0, 1.0)
     distance = distance * (1.0 + OUTWARD * t * t * (3.0 - 2.0 * t))
-    radius = limb_radii(starts, ends, rows, len(joints), solid)
-    return BodyDistances(distance, in_sight, radius)
+    return BodyDistances(distance, in_sight, field.radius)
 
 
 def _outward(places: FloatArray, normals: FloatArray, solid: Solid) -> FloatArray:
@@ -149,40 +155,66 @@ def _outward(places: FloatArray, normals: FloatArray, solid: Solid) -> FloatArra
     return np.where((out & ~back)[:, None], -normals, normals)
 
 
-def _ways(
-    places: FloatArray, under: FloatArray, starts: FloatArray, ends: FloatArray, rows: IntArray, count: int,
-    solid: Solid, limit: float, progress: Progress,
-) -> FloatArray:  # fmt: skip
+class BoneField:
+    """What of a skeleton in a solid is the same for every part: bones, limb radii, the ways inside from each bone.
+
+    starts, ends (s, 3), rows (s,): the bones and the joint, as a row of `joints`, that owns each. radius (j,).
+    """
+
+    def __init__(self, skeleton: Skeleton, solid: Solid, joints: list[int]) -> None:
+        self.starts, self.ends, self.rows = joint_segments(skeleton, joints, solid)
+        self.radius = limb_radii(self.starts, self.ends, self.rows, len(joints), solid)
+        filled, cell = solid.filled, solid.cell
+        factor = max(int(max(filled.shape) // COARSEST), 1)
+        if factor > 1:
+            padded = np.pad(filled, [(0, -s % factor) for s in filled.shape])
+            a, b, c = (s // factor for s in padded.shape)
+            filled = np.asarray(padded.reshape(a, factor, b, factor, c, factor).any(axis=(1, 3, 5)))
+            cell = cell * factor
+        cells = cell_graph(filled, cell)
+        self.cell = cell
+        self.tree = cKDTree(solid.origin + (cells.index + 0.5) * cell)
+        self.limit = REACH_OF_SIZE * solid.diagonal
+        # Both ways written down once: asked of a half, each search would turn it over anew.
+        self._graph = (cells.graph + cells.graph.T).tocsr()
+        self._ways: dict[int, FloatArray] = {}
+
+    def way(self, column: int) -> FloatArray:
+        """The way inside (cells,) from a joint's bones, metres; inf beyond the limit."""
+        if column not in self._ways:
+            samples = [
+                self.starts[k] + np.linspace(0, 1, self._steps(k) + 1)[:, None] * (self.ends[k] - self.starts[k])
+                for k in np.flatnonzero(self.rows == column).tolist()
+            ]
+            places = np.concatenate(samples)
+            gap, sources = (np.asarray(v) for v in self.tree.query(places))
+            hollow = gap > 0.9 * self.cell
+            if hollow.any():
+                # A bone in a hollow body (an open sleeve) is about as near to the wall all round it.
+                around = self.tree.query_ball_point(places[hollow], 1.3 * gap[hollow] + self.cell)
+                sources = np.concatenate([sources, *[np.array(a, dtype=np.int64) for a in around]])
+            found = dijkstra(self._graph, indices=np.unique(sources), min_only=True, limit=self.limit)
+            self._ways[column] = np.asarray(found)
+        return self._ways[column]
+
+    def _steps(self, bone: int) -> int:
+        return max(int(np.linalg.norm(self.ends[bone] - self.starts[bone]) / (0.7 * self.cell)), 1)
+
+
+@of_the_latest(1)
+def _field_of(skeleton: Skeleton, solid: Solid, joints: tuple[int, ...]) -> BoneField:
+    return BoneField(skeleton, solid, list(joints))
+
+
+def _ways(under: FloatArray, count: int, field: BoneField, progress: Progress) -> FloatArray:
     """The way inside (g, j) from each place to each joint's bones; 4 times the limit where it is longer than that."""
-    filled, cell, origin = solid.filled, solid.cell, solid.origin
-    factor = max(int(max(filled.shape) // COARSEST), 1)
-    if factor > 1:
-        pad = [(0, -s % factor) for s in filled.shape]
-        padded = np.pad(filled, pad)
-        a, b, c = (s // factor for s in padded.shape)
-        filled = np.asarray(padded.reshape(a, factor, b, factor, c, factor).any(axis=(1, 3, 5)))
-        cell = cell * factor
-    cells = cell_graph(filled, cell)
-    centres = origin + (cells.index + 0.5) * cell
-    tree = cKDTree(centres)
-    off, node = (np.asarray(v) for v in tree.query(under))
-    result = np.full((len(places), count), 4.0 * limit)
+    off, node = (np.asarray(v) for v in field.tree.query(under))
+    result = np.empty((len(under), count))
     for column in range(count):
         if column % 4 == 0:
             progress(0.4 + 0.3 * column / count, "following the ways inside")
-        mine = np.flatnonzero(rows == column)
-        samples = np.concatenate(
-            [starts[k] + np.linspace(0, 1, max(int(np.linalg.norm(ends[k] - starts[k]) / (0.7 * cell)), 1) + 1)[:, None] * (ends[k] - starts[k]) for k in mine]
-        )  # fmt: skip
-        gap, sources = (np.asarray(v) for v in tree.query(samples))
-        hollow = gap > 0.9 * cell
-        if hollow.any():
-            # A bone in a hollow body (an open sleeve) is about as near to the wall all round it.
-            around = tree.query_ball_point(samples[hollow], 1.3 * gap[hollow] + cell)
-            sources = np.concatenate([sources, *[np.array(a, dtype=np.int64) for a in around]])
-        way = dijkstra(cells.graph, directed=False, indices=np.unique(np.asarray(sources)), min_only=True, limit=limit)
-        reached = np.asarray(way)[node] + off
-        result[:, column] = np.where(np.isfinite(reached), reached, 4.0 * limit)
+        reached = field.way(column)[node] + off
+        result[:, column] = np.where(np.isfinite(reached), reached, 4.0 * field.limit)
     return result
 
 

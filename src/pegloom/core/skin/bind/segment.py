@@ -234,15 +234,21 @@ def _without_cliffs(values: FloatArray, neighbours: sparse.csr_matrix, influence
     Where more limbs tie than a row may hold, which few are kept can change from one place to the next.
     """
     edges = sparse.triu(neighbours, k=1).tocoo()
+    ends = np.stack([edges.row, edges.col], axis=1)
     degree = np.maximum(np.asarray(neighbours.sum(axis=1)).ravel(), 1.0)
     values = values.copy()
+    steep = np.zeros(len(ends), dtype=bool)
+    again = np.arange(len(ends))
     for _ in range(EASINGS):
-        step = np.abs(values[edges.row] - values[edges.col]).sum(axis=1) > CLIFF
-        if not step.any():
+        steep[again] = np.abs(values[ends[again, 0]] - values[ends[again, 1]]).sum(axis=1) > CLIFF
+        if not steep.any():
             break
-        places = np.unique(np.concatenate([edges.row[step], edges.col[step]]))
+        places = np.unique(ends[steep])
         mean = np.asarray(neighbours[places] @ values) / degree[places, None]
         values[places] = cut(0.5 * (values[places] + mean), influences)
+        changed = np.zeros(len(values), dtype=bool)
+        changed[places] = True
+        again = np.flatnonzero(changed[ends].any(axis=1))
     return values
 
 
