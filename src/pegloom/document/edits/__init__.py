@@ -1,6 +1,7 @@
 """The verbs: each a pure function from a document to a document. Window, command line and tests use these."""
 
 from pegloom.document.edits.axes import aim_along, align_chain, match_axes, mend_axes, mirror_axes, square_bend
+from pegloom.document.edits.carry import matching_joints, mirror_weights, read_weights, transfer
 from pegloom.document.edits.controls import (
     build_controls,
     drop_controls,
@@ -116,14 +117,10 @@ from pegloom.document.edits.weights import (
     brush_part,
     drop_strays,
     fill_weight,
-    matching_joints,
-    mirror_weights,
-    read_weights,
     reduce_influences,
     set_part_weights,
     set_reach,
     smooth_weights,
-    transfer,
 )
 
 __all__ = [

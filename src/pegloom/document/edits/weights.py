@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection
 from dataclasses import replace
 from functools import partial
 from types import MappingProxyType
@@ -13,7 +13,7 @@ from scipy import sparse
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mend import joined
-from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld, with_points
+from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
@@ -24,12 +24,11 @@ from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
-from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, mirrored, partners_within
 from pegloom.core.skin.strays import reduced, without_strays
-from pegloom.core.skin.transfer import TransferReport, transfer_weights
+from pegloom.core.skin.transfer import transfer_weights
 from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
-from pegloom.document.edits.weaves import keep_unkept, keep_weave, set_dual_mask, set_relax_mask
+from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.model import NO_ARRAYS, NO_RELAX, Character, Document, Part, PartKind, Skin
 
 METHODS: dict[BindMethod, Callable[..., Weights]] = {
@@ -66,7 +65,7 @@ def bind(
     Raises EditError without joints or parts, Cancelled from `progress`.
     """
     character = document.require_character()
-    skeleton = _skeleton(character)
+    skeleton = skeleton_of(character)
     if not 1 <= influences <= 16:
         raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
     everything = [part for part in character.included if part.mesh.face_count]
@@ -87,7 +86,7 @@ def bind(
     for part in parts:
         if part.kind is PartKind.CLOTH and body:
             progress(0.05 + 0.95 * done / total, f"reading {part.name} from the skin under it")
-            source, held = _joined_skin(body, weights)
+            source, held = joined_skin(body, weights)
             read = transfer_weights(source, held, part.mesh, influences=influences)[0]
             weights[part.id] = without_strays(part.mesh, read)[0]
             done += part.mesh.vertex_count
@@ -103,8 +102,8 @@ def bind(
         if joint_ids is not None:
             weights[part.id] = _only_of(weights[part.id], skeleton, joint_ids)
         if rigid:
-            seat = None if not body else _joined_skin(body, weights)
-            weights[part.id] = _whole_by_shell(part.mesh, weights[part.id], seat)
+            seat = None if not body else joined_skin(body, weights)
+            weights[part.id] = whole_by_shell(part.mesh, weights[part.id], seat)
         done += part.mesh.vertex_count
     document = keep_unkept(document, "in hand before")
     old = character.skin
@@ -126,7 +125,7 @@ def set_reach(document: Document, joint_id: str, factor: float, *, both_sides: b
     Raises EditError for an unknown joint or a factor out of 0.1 to 10.
     """
     character = document.require_character()
-    skeleton = _skeleton(character)
+    skeleton = skeleton_of(character)
     if joint_id not in skeleton.index:
         raise EditError(f"there is no joint {joint_id}")
     if not 0.1 <= factor <= 10.0:
@@ -154,7 +153,7 @@ def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -
     return from_dense(values, chosen)
 
 
-def _whole_by_shell(mesh: Mesh, weights: Weights, seat: tuple[Mesh, Weights] | None) -> Weights:
+def whole_by_shell(mesh: Mesh, weights: Weights, seat: tuple[Mesh, Weights] | None) -> Weights:
     """Every shell of a hard part on one joint, so that no edge changes its length.
 
     The joint that holds most of it; or where a skin (`seat`) is near all over, the one that moves the skin there most.
@@ -176,7 +175,7 @@ def _whole_by_shell(mesh: Mesh, weights: Weights, seat: tuple[Mesh, Weights] | N
     return from_dense(result, joints)
 
 
-def _joined_skin(parts: list[Part], weights: dict[str, Weights]) -> tuple[Mesh, Weights]:
+def joined_skin(parts: list[Part], weights: dict[str, Weights]) -> tuple[Mesh, Weights]:
     """Several bound parts as one surface with its weights."""
     parts = [p for p in parts if p.id in weights]
     mesh = joined([replace(p.mesh, uvs=None, normals=None) for p in parts])
@@ -191,7 +190,7 @@ def drop_strays(document: Document, part_id: str | None = None) -> tuple[Documen
         if (part_id is None or part.id == part_id) and character.skin and part.id in character.skin.weights:
             new, count = without_strays(part.mesh, character.skin.weights[part.id])
             if count:
-                document = _with_weights(document, part.id, new)
+                document = with_weights(document, part.id, new)
                 changed += count
     return document, changed
 
@@ -211,93 +210,6 @@ def reduce_influences(document: Document, influences: int) -> tuple[Document, fl
         count += int((lost > 1e-6).sum())
     skin = replace(character.skin, influences=influences, weights=MappingProxyType(weights))
     return document.with_character(replace(character, skin=skin)), worst, count
-
-
-def transfer(
-    document: Document, source_id: str, target_id: str, *, fill: bool = True
-) -> tuple[Document, TransferReport]:
-    """Weights of one part read by another from the nearest surface, filled where nothing good is near.
-
-    Returns the document and a report. Raises EditError when the source is not bound, or is the target.
-    """
-    character = document.require_character()
-    skin, held = _bound(character, source_id)
-    source, target = character.part(source_id), character.part(target_id)
-    if source_id == target_id:
-        raise EditError("choose another part to read the weights from")
-    new, report = transfer_weights(source.mesh, held, target.mesh, influences=skin.influences, fill=fill)
-    return _with_weights(document, target_id, new), report
-
-
-def read_weights(
-    document: Document, other: Character, *, joint_map: Mapping[str, str] | None = None, only_asked: bool = False
-) -> tuple[Document, dict[str, TransferReport], dict[str, str]]:
-    """Weights read from another character, standing alike, for every included part of this one.
-
-    The other is scaled to this one's height and stood in its place. Joints are matched by id, then by name; with
-    joint_map (their name or id -> ours) as said there, and with only_asked as said there alone. What matches nothing goes to its nearest matched joint above.
-    Returns the document, a report by part name, and which joint was read as which (names). The weights in hand are
-    kept as a weave. Raises EditError when one of the two has no joints, or the other no weights.
-    """
-    character = document.require_character()
-    skeleton, theirs = _skeleton(character), _skeleton(other)
-    bound = [p for p in other.included if other.skin is not None and p.id in other.skin.weights]
-    if other.skin is None or not bound:
-        raise EditError(f"{other.name} is not bound; there are no weights to read")
-    pairs = _joint_pairs(theirs, skeleton, joint_map or {}, only_asked=only_asked)
-    mesh, held = _joined_skin(bound, dict(other.skin.weights))
-    here, there = character.all_points(), mesh.points
-    scale = character.height / max(float(np.ptp(there[:, 1])), 1e-9)
-    middle = [(a.min(axis=0) + a.max(axis=0)) / 2 for a in (here, there)]
-    placed = (there - middle[1]) * scale + middle[0]
-    source = with_points(mesh, placed)
-    limit = character.skin.influences if character.skin else other.skin.influences
-    document = keep_unkept(document, "in hand before")
-    made, reports = {}, {}
-    for part in character.included:
-        if part.mesh.face_count:
-            read, reports[part.name] = transfer_weights(source, held, part.mesh, influences=limit, joint_map=pairs)
-            rigid = part.kind in (PartKind.HARD, PartKind.PROP)
-            made[part.id] = _whole_by_shell(part.mesh, read, None) if rigid else read
-    skin = Skin(f"from {other.name}", limit, MappingProxyType(made))
-    document = document.with_character(replace(document.require_character(), skin=skin))
-    document, _ = keep_weave(document, f"from {other.name}")
-    told = {theirs.joint(a).name: skeleton.joint(b).name for a, b in pairs.items()}
-    return document, reports, told
-
-
-def matching_joints(theirs: Skeleton, ours: Skeleton) -> dict[str, str]:
-    """Their joint ids to ours where the id is the same, or the name but for case, signs and a prefix."""
-
-    def plain(name: str) -> str:
-        return "".join(c for c in name.rsplit(":", 1)[-1].lower() if c.isalnum())
-
-    names = {plain(j.name): j.id for j in ours.joints}
-    found = {j.id: j.id if j.id in ours.index else names.get(plain(j.name)) for j in theirs.joints}
-    return {a: b for a, b in found.items() if b is not None}
-
-
-def _joint_pairs(
-    theirs: Skeleton, ours: Skeleton, asked: Mapping[str, str], *, only_asked: bool = False
-) -> dict[str, str]:
-    """Their joint ids to ours. Raises EditError for a joint asked for that is not here, or where nothing matches."""
-    ids = {j.id: j.id for j in ours.joints} | {j.name: j.id for j in ours.joints}
-    direct = {} if only_asked else matching_joints(theirs, ours)
-    for joint in theirs.joints:
-        wanted = asked.get(joint.id, asked.get(joint.name))
-        if wanted is not None and wanted not in ids:
-            raise EditError(f"the joint map names {wanted}, which is not here")
-        if wanted is not None:
-            direct[joint.id] = ids[wanted]
-    if not direct:
-        raise EditError("no joint of the two goes by the same name; give a joint map")
-    pairs = {}
-    for joint in theirs.joints:
-        heir: str | None = joint.id
-        while heir is not None and heir not in direct:
-            heir = theirs.joint(heir).parent
-        pairs[joint.id] = direct[heir] if heir is not None else next(iter(direct.values()))
-    return pairs
 
 
 def fill_weight(
@@ -362,8 +274,8 @@ def brush_part(
     is in hand. Rows touched keep the bind's influence limit. Raises EditError when the part is not bound.
     """
     character = document.require_character()
-    skeleton = _skeleton(character)
-    skin, weights = _bound(character, part_id)
+    skeleton = skeleton_of(character)
+    skin, weights = bound_part(character, part_id)
     mesh = character.part(part_id).mesh
     g = weld(mesh)
     joint_ids = tuple(weights.joint_ids)
@@ -392,68 +304,7 @@ def brush_part(
         values = limit_rows(values, some, skin.influences, keep=keep, locked=context.lock(locked))
     rows = np.unique(np.concatenate([some for _, some in touched]))
     mine = np.flatnonzero(np.isin(g.group, rows))
-    return _with_weights(document, part_id, with_rows(weights, joint_ids, mine, values[g.group[mine]]))
-
-
-def mirror_weights(
-    document: Document, part_id: str, way: Way = Way.LEFT_TO_RIGHT, *,
-    tolerance: float | None = None, by_place: bool = False, vertices: IntArray | None = None,
-) -> tuple[Document, IntArray]:  # fmt: skip
-    """Copy one half's weights to the other, or give both halves the mean.
-
-    tolerance : metres within which a vertex across counts as the partner; None: the usual, pairs that agree.
-    by_place : pair the joints by where they stand, not by name. vertices : only these receive; None: all.
-    The painted shares of dual quaternion blending and of surface relax go along.
-    Returns the document and the receiving vertices without a partner, which keep what they have.
-    """
-    character = document.require_character()
-    skeleton = _skeleton(character)
-    skin, weights = _bound(character, part_id)
-    mesh = character.part(part_id).mesh
-    middle = character.standing.middle if character.standing else 0.0
-    across_of = joints_across(skeleton, middle, by_place=by_place)
-    ids = list(weights.joint_ids)
-    for joint in list(ids):
-        other = across_of[joint]
-        if other is not None and other not in ids:
-            ids.append(other)
-    values = np.zeros((mesh.vertex_count, len(ids)))
-    values[:, : len(weights.joint_ids)] = dense(weights)
-    others = [across_of[joint] for joint in ids]
-    across = np.array([ids.index(other) if other in ids else -1 for other in others])
-    pairs = partners_within(mesh, middle, tolerance)
-    new, lost = mirror_rows(values, mesh.points[:, 0] - middle, pairs, across, way)
-    g = weld(mesh)
-    if vertices is not None:
-        outside = np.ones(g.count, dtype=bool)
-        outside[g.group[np.asarray(vertices, dtype=np.int64)]] = False
-        new[outside[g.group]] = values[outside[g.group]]
-        lost = lost[~outside[g.group][lost]]
-    # Seam vertices on the plane must agree: every vertex of a place takes its first one's row.
-    made = from_dense(new[g.first][g.group], ids, influences=skin.influences)
-    document = _with_weights(document, part_id, made)
-    return _with_masks_mirrored(document, part_id, pairs, mesh.points[:, 0] - middle, way, vertices), lost
-
-
-def _with_masks_mirrored(
-    document: Document, part_id: str, pairs: IntArray, across: FloatArray, way: Way, vertices: IntArray | None
-) -> Document:
-    """The painted shares of dual quaternion blending and of surface relax follow the weights across."""
-    character = document.require_character()
-    skin = character.skin
-    assert skin is not None
-    receives = np.ones(len(pairs), dtype=bool)
-    if vertices is not None:
-        g = weld(character.part(part_id).mesh)
-        receives = np.isin(g.group, g.group[np.asarray(vertices, dtype=np.int64)])
-    held = {"dual": skin.dual.get(part_id), "relax": skin.relax[part_id].mask if part_id in skin.relax else None}
-    for name, mask in held.items():
-        if mask is None:
-            continue
-        new = np.where(receives, mirrored(mask[:, None], across, pairs, np.array([0]), way)[0][:, 0], mask)
-        if not np.array_equal(new, mask):
-            document = (set_dual_mask if name == "dual" else set_relax_mask)(document, part_id, new)
-    return document
+    return with_weights(document, part_id, with_rows(weights, joint_ids, mine, values[g.group[mine]]))
 
 
 def set_part_weights(document: Document, part_id: str, weights: Weights) -> Document:
@@ -461,23 +312,26 @@ def set_part_weights(document: Document, part_id: str, weights: Weights) -> Docu
     part = document.require_character().part(part_id)
     if weights.vertex_count != part.mesh.vertex_count:
         raise EditError(f"{part.name} has {part.mesh.vertex_count} vertices, the weights {weights.vertex_count}")
-    return _with_weights(document, part_id, weights)
+    return with_weights(document, part_id, weights)
 
 
-def _with_weights(document: Document, part_id: str, weights: Weights) -> Document:
+def with_weights(document: Document, part_id: str, weights: Weights) -> Document:
+    """A bound character's part with other weights."""
     character = document.require_character()
     assert character.skin is not None
     skin = replace(character.skin, weights=MappingProxyType({**character.skin.weights, part_id: weights}))
     return document.with_character(replace(character, skin=skin))
 
 
-def _bound(character: Character, part_id: str) -> tuple[Skin, Weights]:
+def bound_part(character: Character, part_id: str) -> tuple[Skin, Weights]:
+    """The skin and a part's weights. Raises EditError when the part is not bound."""
     if character.skin is None or part_id not in character.skin.weights:
         raise EditError(f"{character.part(part_id).name} is not bound yet; bind first")
     return character.skin, character.skin.weights[part_id]
 
 
-def _skeleton(character: Character) -> Skeleton:
+def skeleton_of(character: Character) -> Skeleton:
+    """The joints. Raises EditError when there are none yet."""
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first")
     return character.skeleton

@@ -7,6 +7,8 @@ H. Dittrich, H. Baum, "An Atlas of Animal Anatomy for Artists", 1956). The body 
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
@@ -105,9 +107,10 @@ def find_four_legged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
     leg = max(belly - low, 0.15 * h)
     trunk = max(back - belly, 0.1 * h)
     rump = _rump(shape, hind_z, belly, back)
-    for s, sign in (("l", 1.0), ("r", -1.0)):
-        _hind_leg(shape, found, s, quarters[s + "h"], belly, leg, trunk, sure, rump)
-        _fore_leg(shape, found, s, quarters[s + "f"], belly, leg, trunk, sure, sign)
+    for s in ("l", "r"):
+        stand = _Stand(belly, leg, trunk, sure)
+        _hind_leg(shape, found, s, quarters[s + "h"], stand, rump)
+        _fore_leg(shape, found, s, quarters[s + "f"], stand)
     _lying_spine(shape, found, hind_z, front_z, belly, back, sure)
     _head_and_tail(shape, found, tips, front_z, hind_z, back, belly)
     return found
@@ -143,17 +146,18 @@ def _lying_spine(
     found["chest"] = (spine(chest_z, 0.66), sure)
 
 
-def _hind_leg(
-    shape: Shape,
-    found: Found,
-    s: str,
-    foot: FloatArray,
-    belly: float,
-    leg: float,
-    trunk: float,
-    sure: float,
-    rump: float,
-) -> None:
+@dataclass(frozen=True, slots=True)
+class _Stand:
+    """How an animal stands on its legs: height of the belly, length of the legs, height of the trunk; how sure."""
+
+    belly: float
+    leg: float
+    trunk: float
+    sure: float
+
+
+def _hind_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stand, rump: float) -> None:
+    belly, leg, trunk, sure = stand.belly, stand.leg, stand.trunk, stand.sure
     middles, radii, heights = _leg_column(shape, foot, belly + 0.35 * trunk)
     low = shape.low[1]
     if len(middles) < 6:
@@ -207,17 +211,8 @@ def _front_of(shape: Shape, foot: FloatArray, y: float) -> float:
     return float(shape.centres[near, 2].max()) - 0.5 * shape.cell if near.any() else float(foot[2])
 
 
-def _fore_leg(
-    shape: Shape,
-    found: Found,
-    s: str,
-    foot: FloatArray,
-    belly: float,
-    leg: float,
-    trunk: float,
-    sure: float,
-    sign: float,
-) -> None:
+def _fore_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stand) -> None:
+    belly, leg, trunk, sure = stand.belly, stand.leg, stand.trunk, stand.sure
     middles, radii, heights = _leg_column(shape, foot, belly + 0.2 * trunk)
     low = shape.low[1]
     if len(middles) < 6:
