@@ -248,7 +248,8 @@ class MeshBench(Bench):
         lines = list(self.report or character.arrival)
         self.report = ()
         self.arrival.setText("\n".join(lines[:9]) + (f"\nand {len(lines) - 9} lines more" if len(lines) > 9 else ""))
-        self.bring.note.setText(f"{len(character.parts)} parts")
+        count = len(character.parts)
+        self.bring.note.setText(f"{count} part" + ("s" if count != 1 else ""))
         self._show_standing(character)
         for part in character.parts:
             box = QComboBox()

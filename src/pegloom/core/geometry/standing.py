@@ -146,10 +146,8 @@ def _spread_stance(points: FloatArray, span: FloatArray, planes: list[Symmetry])
     aside = np.abs(points[:, lateral] - planes[lateral].offset) / span[lateral]
     inner, tips = aside < 0.15, aside > 0.4
     height = points[:, up_axis]
-    for end in (height < height.min() + 0.06 * span[up_axis], height > height.max() - 0.06 * span[up_axis]):
-        # Something near the plane and not on it: it stands on legs.
-        if not tips.any() or (float(np.quantile(aside[end], 0.08)) > 0.004 and float(np.median(aside[end])) < 0.2):
-            return None
+    if not tips.any():
+        return None
     # A head is about as high as it is wide, a tail is flat; the upper side is the file's, or where the tips rise to.
     depth = points[:, depth_axis]
     along = (depth - depth.min()) / max(float(np.ptp(depth)), 1e-12)
@@ -160,6 +158,13 @@ def _spread_stance(points: FloatArray, span: FloatArray, planes: list[Symmetry])
     ahead, behind = roundness
     rise = float(np.median(height[tips]) - np.median(height[inner]))
     sign = 1 if up_axis == 1 or rise >= 0 else -1
+    for end, down in (
+        (height < height.min() + 0.06 * span[up_axis], -1),
+        (height > height.max() - 0.06 * span[up_axis], 1),
+    ):
+        # Feet hang near the plane and not on it.
+        if float(np.quantile(aside[end], 0.08)) > 0.01 and float(np.quantile(aside[end], 0.9)) < 0.2:
+            sign = -down
     sure = float(np.clip(abs(ahead - behind) / max(ahead, behind, 1e-12), 0.0, 1.0))
     facing = _direction(depth_axis, 1 if ahead >= behind else -1)
     return Stance(_direction(up_axis, sign), facing, float(span[up_axis]), planes[lateral], 0.5, sure)
