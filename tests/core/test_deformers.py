@@ -40,7 +40,7 @@ def tube(rows: int = 21, around: int = 16, length: float = 1.0, radius: float = 
 
 
 @given(st.integers(0, 10_000))
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 def test_one_joint_moves_points_alike_whatever_the_blend(seed):
     points = np.random.default_rng(seed).normal(size=(20, 3))
     matrix = rigid(seed)
@@ -52,7 +52,6 @@ def test_one_joint_moves_points_alike_whatever_the_blend(seed):
 
 
 @given(st.floats(-3.0, 3.0), st.floats(0.0, 1.0))
-@settings(deadline=None)
 def test_a_twist_keeps_its_radius_with_dual_quaternions_only(angle, share):
     turned = np.eye(4)
     turned[:3, :3] = Rotation.from_rotvec([angle, 0, 0]).as_matrix()
@@ -92,7 +91,7 @@ def test_stretch_is_parted_from_the_turn():
 
 
 @given(st.integers(0, 1000))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_relax_leaves_a_rigid_motion_alone(seed):
     mesh = box_limb(9)
     matrix = rigid(seed)
@@ -174,7 +173,7 @@ def test_a_bake_is_as_good_as_scipys_least_squares():
 
 
 @given(st.integers(1, 3))
-@settings(max_examples=3, deadline=None)
+@settings(max_examples=3)
 def test_a_bake_keeps_the_limit_the_seams_and_makes_nothing_worse(influences):
     mesh = box_limb(11, seam=True)
     rng = np.random.default_rng(6)

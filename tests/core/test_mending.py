@@ -45,7 +45,7 @@ def test_loose_and_doubled_things_go():
 
 
 @given(st.integers(0, 10_000))
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 def test_turned_faces_are_found_whatever_was_turned(seed):
     ball = as_mesh(trimesh.creation.icosphere(subdivisions=2))
     wrong = np.random.default_rng(seed).random(ball.face_count) < 0.4

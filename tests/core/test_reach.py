@@ -56,7 +56,7 @@ def test_own_branch_only_keeps_other_limbs_out():
 
 
 @given(st.integers(0, 10_000))
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 def test_replacing_rows_is_like_building_anew(seed):
     rng = np.random.default_rng(seed)
     rows = rng.random((30, 4)) * (rng.random((30, 4)) > 0.4)

@@ -30,7 +30,7 @@ def holds(document) -> None:
 
 
 @given(st.integers(0, 300), st.sampled_from(["arm.l.upper", "spine.chest", "leg.r.lower"]), st.floats(0, 1))
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 def test_a_typed_number_is_what_stands_there(vertex, joint, value):
     document = edits.set_number(bound(), body(bound()), vertex, joint, value)
     holds(document)

@@ -272,7 +272,8 @@ def _legged_stance(points: FloatArray, planes: list[Symmetry], longest: float) -
                     # Legs are thin: little of the surface lies in the lowest quarter.
                     thin = 1.0 - min(float((h < 0.25).mean()) / 0.4, 1.0)
                     spread = c.stretch if paired else c.stride
-                    score = planes[lateral].score + 0.8 * thin + 0.5 * min(spread, 0.6) - 2.0 * c.on_plane
+                    score = planes[lateral].score + 0.8 * thin + 0.5 * min(spread, 0.4) - 2.0 * c.on_plane
+                    score -= slab  # tusks and chins come into the thicker ones
                     score -= 0.0 if paired else 0.4
                     score += 0.1 * (up_axis == 1 and sign > 0) + 0.05 * (lateral == 0) + 0.05 * float(np.mean(h))
                     if best is None or score > best[0]:

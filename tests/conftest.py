@@ -1,0 +1,7 @@
+"""For all tests."""
+
+from hypothesis import settings
+
+# No timed asserts: a first call may compile, and another program may have the machine.
+settings.register_profile("pegloom")
+settings.load_profile("pegloom")
