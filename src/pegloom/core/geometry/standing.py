@@ -24,6 +24,8 @@ CLEARLY = 0.12
 """How much better one plane must mirror than another to say which is the middle."""
 
 
+LYING = 0.2
+"""Share of the surface in the lowest quarter over which shoulders and calves of a lying figure may pass for feet."""
 GAP = 0.2
 """Between two feet set close together, in cells of the grid they are counted in."""
 
@@ -270,7 +272,10 @@ def _legged_stance(points: FloatArray, planes: list[Symmetry], longest: float) -
                     h = points[:, up_axis] * sign
                     h = (h - h.min()) / max(float(np.ptp(h)), 1e-12)
                     # Legs are thin: little of the surface lies in the lowest quarter.
-                    thin = 1.0 - min(float((h < 0.25).mean()) / 0.4, 1.0)
+                    lowest = float((h < 0.25).mean())
+                    if slab > 0.03 and lowest > LYING:
+                        continue
+                    thin = 1.0 - min(lowest / 0.4, 1.0)
                     spread = c.stretch if paired else c.stride
                     score = planes[lateral].score + 0.8 * thin + 0.5 * min(spread, 0.4) - 2.0 * c.on_plane
                     score -= slab  # tusks and chins come into the thicker ones
