@@ -48,6 +48,10 @@ class Depth:
     outside: bool
 
 
+INSIDE = 0.7
+"""Share of the way from a joint's proper depth to the skin up to which a limb's bend is kept."""
+
+
 def limb_direction(line: FloatArray, i: int) -> FloatArray:
     """The way a chain of pegs (p, 3) runs at its peg i."""
     total = np.zeros(3)
@@ -134,7 +138,7 @@ def depth_moves(
             depth = depth_of(points, triangles, pegs, kit, peg)
             if depth is None or depth.sound:
                 continue
-            place = _kept_bend(pegs, kit, peg, depth.place)
+            place = _kept_bend(pegs, kit, peg, depth)
             here = np.array(pegs.position(peg))
             gap = float(np.linalg.norm(place - here))
             if gap < 1e-6:
@@ -144,8 +148,12 @@ def depth_moves(
     return tuple(sorted(moves, key=lambda m: -m.distance))
 
 
-def _kept_bend(pegs: PegSet, kit: Kit, peg: str, place: FloatArray) -> FloatArray:
-    """The place, pushed toward the bulge until the limb bends as much as it did (at least PREBEND if it did at all)."""
+def _kept_bend(pegs: PegSet, kit: Kit, peg: str, depth: Depth) -> FloatArray:
+    """The place, pushed toward the bulge until the limb bends as much as it did (at least PREBEND if it did at all).
+
+    It stays inside all the same: of a bend whose joint stands out of the skin as much is kept as the limb holds.
+    """
+    place = depth.place
     if len(kit.fold) != 3 or kit.bend not in BULGES or kit.pegs.index(peg) != kit.fold[1]:
         return place
     sign = -1.0 if peg.startswith("r_") else 1.0
@@ -163,4 +171,8 @@ def _kept_bend(pegs: PegSet, kit: Kit, peg: str, place: FloatArray) -> FloatArra
     before, after = off(np.array(pegs.position(peg))), off(place)
     least = 0.25 * np.sin(PREBEND) * float(np.linalg.norm(end - start))
     wanted = max(before, least) if before > least else min(max(before, 0.0), least)
-    return np.asarray(place + out * max(wanted - after, 0.0))
+    push = max(wanted - after, 0.0)
+    span = depth.section.span(place, out)
+    if span is not None:
+        push = min(push, INSIDE * max(span[1], 0.0))
+    return np.asarray(place + out * push)
