@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable
 from pathlib import Path, PurePosixPath
 
 from pegloom.core.errors import MeshFileError
-from pegloom.files.imported import Imported
+from pegloom.files.imported import Imported, reason
 
 LARGEST_UNPACKED = 4 << 30
 MOST_FILES = 5000
@@ -46,9 +47,9 @@ def read_archive(path: Path, readers: dict[str, Callable[[Path], Imported]]) -> 
                     if other != mesh_file and not beside.exists():
                         beside.write_bytes(other.read_bytes())
                 read = readers[mesh_file.suffix.lower()](mesh_file)
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, OSError) as error:
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError, RuntimeError, ValueError, OSError) as error:
         raise MeshFileError(
-            path.name, f"cannot be unpacked ({error})", hint="copy it again, or unpack it by hand"
+            path.name, f"cannot be unpacked ({reason(error)})", hint="copy it again, or unpack it by hand"
         ) from error
     notes = read.notes
     if len(meshes) > 1:

@@ -55,3 +55,12 @@ def beside(path: Path, name: str) -> Path | None:
         if option.is_file() and option.is_relative_to(folder):
             return option
     return None
+
+
+def reason(error: BaseException) -> str:
+    """What another library's error says, in one line of at most 160 characters."""
+    try:
+        lines = str(error).strip().splitlines()
+    except (UnicodeDecodeError, RuntimeError):  # the text of an error may itself be damaged
+        lines = []
+    return (lines or ["no reason given"])[0][:160]

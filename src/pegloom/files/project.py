@@ -14,6 +14,7 @@ import io
 import json
 import os
 import zipfile
+import zlib
 from collections.abc import Mapping
 from enum import Enum
 from pathlib import Path
@@ -49,6 +50,7 @@ from pegloom.document.model import (
     Subdivision,
     Weave,
 )
+from pegloom.files.imported import reason
 
 VERSION = 1
 SUFFIX = ".pegloom"
@@ -126,15 +128,17 @@ def open_project(path: Path) -> Document:
             return _read(path, archive)
     except FileNotFoundError as error:
         raise ProjectFileError(path.name, "there is no such file", hint="check the path") from error
-    except (zipfile.BadZipFile, EOFError, NotImplementedError) as error:
+    except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
         raise ProjectFileError(
             path.name, "this is no Peg Loom project, or it is cut short", hint="open its autosave or an older copy"
         ) from error
     except OSError as error:
         raise ProjectFileError(path.name, f"cannot be read ({error.strerror or error})", hint="check rights") from error
-    except (KeyError, TypeError, ValueError, IndexError, AttributeError, RecursionError) as error:
+    except PegLoomError:
+        raise
+    except Exception as error:  # whatever damage leads to, nothing but words comes out
         raise ProjectFileError(
-            path.name, f"its contents are damaged ({type(error).__name__}: {error})", hint="open an older copy"
+            path.name, f"its contents are damaged ({type(error).__name__}: {reason(error)})", hint="open an older copy"
         ) from error
 
 

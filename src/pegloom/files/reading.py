@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from pegloom.core.errors import MeshFileError
+from pegloom.core.errors import MeshFileError, PegLoomError
 from pegloom.files.archive import read_archive
 from pegloom.files.gltf import read_gltf
-from pegloom.files.imported import Imported
+from pegloom.files.imported import Imported, reason
 from pegloom.files.obj import read_obj
 from pegloom.files.ply import read_ply
 from pegloom.files.stl import read_stl
@@ -33,11 +33,23 @@ def read_mesh(path: Path) -> Imported:
     if path.is_dir():
         raise MeshFileError(path.name, "this is a folder", hint="choose a mesh file inside it")
     if path.suffix.lower() == ".zip":
-        return read_archive(path, READERS)
+        return _read(lambda p: read_archive(p, READERS), path)
     reader = READERS.get(path.suffix.lower())
     if reader is None:
         known = ", ".join(sorted(READABLE))
         raise MeshFileError(
             path.name, f"'{path.suffix or 'no ending'}' is no mesh file this program reads", hint=f"use {known}"
         )
-    return reader(path)
+    return _read(reader, path)
+
+
+def _read(reader: Callable[[Path], Imported], path: Path) -> Imported:
+    """A reader's answer; damage it did not foresee is told in words all the same."""
+    try:
+        return reader(path)
+    except PegLoomError:
+        raise
+    except Exception as error:
+        raise MeshFileError(
+            path.name, f"is damaged ({type(error).__name__}: {reason(error)})", hint="export it again"
+        ) from error

@@ -19,7 +19,7 @@ from pegloom.core.skeleton.joints import Joint, Skeleton, side_of_name
 from pegloom.core.skin.weights import Weights, from_dense
 from pegloom.document.model import Character, Image, Material, Morph, Part, Subdivision
 from pegloom.files.images import image_from_bytes
-from pegloom.files.imported import Imported, beside
+from pegloom.files.imported import Imported, beside, reason
 from pegloom.files.unplayed import unplayed
 
 SUFFIXES = (".usd", ".usda", ".usdc", ".usdz")
@@ -34,9 +34,7 @@ def read_usd(path: Path) -> Imported:
     try:
         stage = Usd.Stage.Open(str(path), Usd.Stage.LoadAll)
     except Tf.ErrorException as error:
-        raise MeshFileError(
-            path.name, f"cannot be read as USD ({_first_line(error)})", hint="export it again"
-        ) from error
+        raise MeshFileError(path.name, f"cannot be read as USD ({reason(error)})", hint="export it again") from error
     if stage is None:
         raise MeshFileError(path.name, "cannot be read as USD", hint="export it again")
     reader = _Reader(path, stage)
@@ -44,12 +42,8 @@ def read_usd(path: Path) -> Imported:
         return reader.read()
     except (ShapeError, ValueError, TypeError, IndexError, RuntimeError) as error:
         raise MeshFileError(
-            path.name, f"is not put together as USD says ({_first_line(error)})", hint="export it again"
+            path.name, f"is not put together as USD says ({reason(error)})", hint="export it again"
         ) from error
-
-
-def _first_line(error: BaseException) -> str:
-    return (str(error).strip().splitlines() or ["no reason given"])[0][:160]
 
 
 class _Reader:
