@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from pegloom.core.errors import PegLoomError
 from pegloom.document import edits
+from pegloom.files.bvh import read_bvh
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.opening import open_any
 from pegloom.files.project import save_project
@@ -140,3 +141,44 @@ def test_a_claimed_size_is_checked_before_memory_is_taken():
     assert opens_or_says_why(huge, ".stl") is None
     head = b"ply\nformat binary_little_endian 1.0\nelement vertex 4000000000\nproperty float x\nproperty float y\nproperty float z\nend_header\n"
     assert opens_or_says_why(head, ".ply") is None
+
+
+BVH = """HIERARCHY
+ROOT hips
+{
+  OFFSET 0 0 0
+  CHANNELS 6 Xposition Yposition Zposition Zrotation Xrotation Yrotation
+  JOINT spine
+  {
+    OFFSET 0 10 0
+    CHANNELS 3 Zrotation Xrotation Yrotation
+    End Site
+    {
+      OFFSET 0 10 0
+    }
+  }
+}
+MOTION
+Frames: 2
+Frame Time: 0.033333
+0 90 0 0 0 0 10 0 0
+0 90 0 0 5 0 20 0 0
+"""
+
+
+@settings(max_examples=150)
+@given(seed=st.integers(0, 2**32 - 1), count=st.integers(0, 6), share=st.floats(0.3, 1.0))
+def test_recorded_motion_cut_short_or_changed(seed, count, share):
+    rng = np.random.default_rng(seed)
+    data = bytearray(BVH.encode()[: int(share * len(BVH))])
+    for where in rng.integers(0, len(data), count):
+        data[where] = int(rng.integers(32, 127))
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "harmed.bvh"
+        path.write_bytes(bytes(data))
+        try:
+            read = read_bvh(path)
+        except PegLoomError as error:
+            assert 10 < len(str(error)) < 600
+        else:
+            assert read is not None
