@@ -55,6 +55,8 @@ def test_a_key_is_changed_works_at_once_and_is_kept(rigged, sheet):
     rigged.key(Qt.Key.Key_K, Qt.KeyboardModifier.AltModifier)
     assert rigged.session.tool is Tool.BRUSH
     assert read_keys() == {"tool.brush": "Alt+K"}
+    rigged.session.set_view(tool=Tool.PICK)
+    assert "Alt+K takes the brush" in rigged.window.frame_.hint.toolTip(), "the hint names the key as it stands"
 
 
 def test_a_taken_or_held_key_is_refused_in_words(rigged, sheet):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from enum import Enum
 
@@ -25,12 +26,13 @@ from pegloom.document.edits.weaves import kept_as
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
 
+# What stands in <> is an action; its key as it stands is shown.
 HINTS = {
-    Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it; T turns the figure itself",
-    Area.JOINTS: "Drag a peg to place it, Ctrl snaps; J draws joints, M moves them; right-drag turns the view",
-    Area.WEIGHTS: "Click a joint to see its weight; drag a box to select vertices; B takes the brush",
-    Area.CONTROLS: "Drag a control; M moves, T turns; right-drag turns the view",
-    Area.MOTION: "Pose a control and press W to write a key; Space plays",
+    Area.MESH: "Right-drag turns the view, wheel zooms, middle-drag moves it; <tool.turn> turns the figure itself",
+    Area.JOINTS: "Drag a peg to place it, Ctrl snaps; <joints.draw> draws joints, <tool.move> moves them; right-drag turns the view",
+    Area.WEIGHTS: "Click a joint to see its weight; drag a box to select vertices; <tool.brush> takes the brush",
+    Area.CONTROLS: "Drag a control; <tool.move> moves, <tool.turn> turns; right-drag turns the view",
+    Area.MOTION: "Pose a control and press <keys.write> to write a key; <time.play> plays",
     Area.HANDOVER: "Export writes a GLB; the proof opens it again and measures",
 }
 
@@ -401,11 +403,11 @@ class StageFrame(QWidget):
                 else "no joint"
             )
             sides = " and its other side" if session.both_sides else ""
-            text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; V ends"
+            text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; <tool.pick> ends"
             if session.painting is not Painting.WEIGHTS:
-                text = f"Drag: {session.brush.mode.value.lower()} the {session.painting.value}; Ctrl takes away; V ends"
+                text = f"Drag: {session.brush.mode.value.lower()} the {session.painting.value}; Ctrl takes away; <tool.pick> ends"
         if session.area is Area.WEIGHTS and session.tool is Tool.SELECT:
-            text = "Drag over the mesh to select vertices; Shift adds, Ctrl takes out; V ends"
+            text = "Drag over the mesh to select vertices; Shift adds, Ctrl takes out; <tool.pick> ends"
         if session.area is Area.MESH and session.tool is Tool.TURN:
             text = "Drag sideways to turn the figure to face you, Ctrl by 15 degrees; Esc ends"
         if session.area is Area.JOINTS and session.tool is Tool.DRAW:
@@ -416,6 +418,7 @@ class StageFrame(QWidget):
             text = "The range test is on the stage; pick “Pose in hand” on the strip to pose controls"
         if session.auto_key:
             text = "Auto-key is on. " + text
+        text = re.sub(r"<([a-z_.]+)>", lambda found: self._key(found[1]), text)
         if self.pointed:
             text = self.pointed
         # The legend's corner stays free.
@@ -423,6 +426,12 @@ class StageFrame(QWidget):
         self.hint.setText(self.hint.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, max(room, 200)))
         self.hint.setToolTip(text)
         self.hint.adjustSize()
+
+    def _key(self, action: str) -> str:
+        """The key of an action, its title where it has none."""
+        if action not in self.actions.entries:  # the frame is made before the actions
+            return ""
+        return self.actions.key(action) or self.actions.entries[action].title
 
     def _point(self, words: str) -> None:
         if words != self.pointed:
