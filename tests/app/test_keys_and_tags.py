@@ -106,6 +106,9 @@ def test_kept_keys_are_there_in_the_next_window_and_bad_ones_passed_by(qapp, qtb
         assert actions.key("tool.brush") == "Alt+K"
         assert actions.key("tool.move") == "M", "A is held for evening out"
         assert actions.key("tool.turn") == "T", "V is taken"
+        # One that is passed by does not come back on a usual key that another has been given.
+        actions.rebind_all({"tool.move": "A", "tool.brush": "M"}, keep=False)
+        assert (actions.key("tool.brush"), actions.key("tool.move")) == ("M", "")
         keys = [actions.key(a) for a in actions.entries if actions.key(a)]
         assert len(keys) == len(set(keys))
     finally:

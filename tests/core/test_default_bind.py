@@ -279,13 +279,21 @@ def test_a_name_all_joints_share_does_not_hide_the_carrier():
     """Nettle_root only carries Nettle_spine and the rest, as root alone would; its way up from the floor is no bone."""
     mesh = tube()
     chained = chain((0.02, 0, 0), (0.5, 0, 0), (0.98, 0, 0)).joints
-    named = [
-        replace(joint, name=f"Nettle_{word}") for joint, word in zip(chained, ("spine", "chest", "neck"), strict=True)
-    ]
+    named = [replace(joint, name=f"Nettle_{w}") for joint, w in zip(chained, ("spine", "chest", "neck"), strict=True)]
     carrier = Joint("c", "Nettle_root", None, Side.CENTRE, (0.3, -0.6, 0.0))
-    carried = Skeleton((carrier, replace(named[0], parent="c"), *named[1:]))
+    arm = Joint("arm", "Nettle_arm", "j0", Side.CENTRE, (0.5, 0.06, 0.0))
+    carried = Skeleton((carrier, replace(named[0], parent="c"), *named[1:], arm))
     for method in METHODS.values():
         assert method(mesh, carried, body_solid([mesh]), influences=4).column("c").max() == 0.0
+
+
+def test_the_root_of_a_lone_chain_holds_its_skin():
+    """tail_root above tail_mid and tail_tip is no carrier, though all three share a word."""
+    mesh = tube()
+    chained = chain((0.02, 0, 0), (0.5, 0, 0), (0.98, 0, 0)).joints
+    named = [replace(joint, name=f"tail_{w}") for joint, w in zip(chained, ("root", "mid", "tip"), strict=True)]
+    weights = METHODS[BindMethod.SEGMENT](mesh, Skeleton(tuple(named)), body_solid([mesh]))
+    assert weights.column("j0")[mesh.points[:, 0] < 0.3].min() > 0.9
 
 
 def test_a_skirts_hem_is_shared_by_the_legs_and_its_top_is_the_hips():

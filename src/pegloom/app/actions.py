@@ -75,10 +75,18 @@ class Actions:
         before, self.own = self.own, {}
         plain = {a.id: a.shortcut for a in self.entries.values() if a.shortcut and a.id not in own}
         used = set(plain.values()) | set(HELD)
+        passed_by = []
         for action_id, keys in own.items():
             if action_id in self.entries and (not keys or keys not in used):
                 self.own[action_id] = keys
                 used.add(keys)
+            elif action_id in self.entries:
+                passed_by.append(action_id)
+        for action_id in passed_by:
+            # Back on its usual key, unless another has taken that meanwhile.
+            if self.entries[action_id].shortcut in used:
+                self.own[action_id] = ""
+            used.add(self.entries[action_id].shortcut)
         for action_id in {*before, *self.own}:
             if action_id in self.entries:
                 self._put(action_id)

@@ -21,7 +21,7 @@ from pegloom.core.geometry.mesh import (
 )
 from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.axes import crooked_axes
-from pegloom.core.skeleton.joints import Vector
+from pegloom.core.skeleton.joints import Joint, Vector
 from pegloom.core.skin.select import over_influenced
 from pegloom.core.skin.strays import find_strays
 from pegloom.core.skin.weights import Weights, row_sums_hold
@@ -138,6 +138,10 @@ def _joint_snags(character: Character) -> list[Snag]:
     skeleton = character.skeleton
     assert skeleton is not None
     found = []
+
+    def doubt(code: str, area: str, message: str, joint: Joint, fix: str) -> None:
+        found.append(Snag(code, area, Severity.DOUBT, message, where=joint.position, subject=joint.id, fix=fix))
+
     for crooked in crooked_axes(skeleton):
         joint = skeleton.joint(crooked.joint)
         severity = Severity.NOTE if joint.id.startswith("file.") else Severity.DOUBT
@@ -148,17 +152,7 @@ def _joint_snags(character: Character) -> list[Snag]:
     for joint_id, gap in parted_moves(character).items():
         joint = skeleton.joint(joint_id)
         message = f"{joint.name}: moved by hand, and its pegs have moved {100 * gap:.1f} cm since; it went along"
-        found.append(
-            Snag(
-                "parted-move",
-                "joints",
-                Severity.DOUBT,
-                message,
-                where=joint.position,
-                subject=joint.id,
-                fix="joints.to_pegs",
-            )
-        )
+        doubt("parted-move", "joints", message, joint, "joints.to_pegs")
     for joint in skeleton.joints:
         if not joint.id.endswith(".lower"):
             continue
@@ -171,17 +165,7 @@ def _joint_snags(character: Character) -> list[Snag]:
         rows = max(rows_near(p.mesh, np.array(joint.position), joint.matrix[:3, 1], 0.22 * length) for p in skin)
         if 0 < rows < 3:
             message = f"{joint.name}: {rows} edge rows where it bends; three or more bend cleanly"
-            found.append(
-                Snag(
-                    "few-rows",
-                    "mesh",
-                    Severity.DOUBT,
-                    message,
-                    where=joint.position,
-                    subject=joint.id,
-                    fix="mesh.edge_rows",
-                )
-            )
+            doubt("few-rows", "mesh", message, joint, "mesh.edge_rows")
     return found
 
 

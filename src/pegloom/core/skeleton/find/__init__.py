@@ -11,7 +11,8 @@ from pegloom.core.errors import FindError
 from pegloom.core.geometry.mesh import bounds
 from pegloom.core.geometry.symmetry import plane_score
 from pegloom.core.jobs import Progress, silent
-from pegloom.core.skeleton.find.creatures import find_four_legged, find_many_legged, find_serpent, find_winged
+from pegloom.core.skeleton.find.birds import find_winged
+from pegloom.core.skeleton.find.creatures import find_four_legged, find_many_legged, find_serpent
 from pegloom.core.skeleton.find.figures import find_face, find_flat, find_prop, fit_usual
 from pegloom.core.skeleton.find.guess import guess_pattern
 from pegloom.core.skeleton.find.human import find_human_pegs

@@ -1,4 +1,4 @@
-"""Finders for animals: four legs, wings, many legs, none.
+"""Finders for animals: four legs, many legs, none; birds have a room of their own (birds.py).
 
 They read the ends of the solid (shape.py), sort them into feet, head, tail and wings by where they stand, and lay
 pegs along the branches by their bends, and by usual shares of length where nothing bends (proportions: W. Ellenberger,
@@ -45,7 +45,7 @@ def _quarter_feet(shape: Shape, feet: list[Tip]) -> dict[str, FloatArray]:
     return found
 
 
-def _leg_column(shape: Shape, foot: FloatArray, top: float) -> tuple[FloatArray, FloatArray, FloatArray]:
+def leg_column(shape: Shape, foot: FloatArray, top: float) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Middles (m, 3), radii (m,) and heights (m,) of one leg, layer by layer up from its foot to y = top."""
     index, centres = shape.graph_cells.index, shape.centres
     side = 1.0 if foot[0] > shape.middle else -1.0
@@ -75,7 +75,7 @@ def _leg_column(shape: Shape, foot: FloatArray, top: float) -> tuple[FloatArray,
     return np.array(middles).reshape(-1, 3), np.array(radii), np.array(heights)
 
 
-def _at_height(middles: FloatArray, heights: FloatArray, y: float) -> FloatArray:
+def at_height(middles: FloatArray, heights: FloatArray, y: float) -> FloatArray:
     return np.array([np.interp(y, heights, middles[:, 0]), y, np.interp(y, heights, middles[:, 2])])
 
 
@@ -107,8 +107,8 @@ def find_four_legged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
     leg = max(belly - low, 0.15 * h)
     trunk = max(back - belly, 0.1 * h)
     rump = _rump(shape, hind_z, belly, back)
+    stand = _Stand(belly, leg, trunk, sure)
     for s in ("l", "r"):
-        stand = _Stand(belly, leg, trunk, sure)
         _hind_leg(shape, found, s, quarters[s + "h"], stand, rump)
         _fore_leg(shape, found, s, quarters[s + "f"], stand)
     _lying_spine(shape, found, hind_z, front_z, belly, back, sure)
@@ -158,7 +158,7 @@ class _Stand:
 
 def _hind_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stand, rump: float) -> None:
     belly, leg, trunk, sure = stand.belly, stand.leg, stand.trunk, stand.sure
-    middles, radii, heights = _leg_column(shape, foot, belly + 0.35 * trunk)
+    middles, radii, heights = leg_column(shape, foot, belly + 0.35 * trunk)
     low = shape.low[1]
     if len(middles) < 6:
         return
@@ -168,31 +168,31 @@ def _hind_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stan
     sole = middles[low_part] if low_part.any() else middles[:2]
     front = _front_of(shape, foot, low + 0.07 * leg)
     paw_y = low + 0.1 * leg
-    paw = _at_height(middles, heights, paw_y)
+    paw = at_height(middles, heights, paw_y)
     # The hock is where the leg's line runs farthest back from the straight line paw to knee; the knee farthest ahead.
     knee_guess = low + 0.62 * whole
     span = (heights > low + 0.16 * whole) & (heights < low + 0.46 * whole)
     hock_y, bent = low + 0.31 * whole, False
     if span.sum() >= 3:
-        top = _at_height(middles, heights, min(knee_guess, heights[-1]))
+        top = at_height(middles, heights, min(knee_guess, heights[-1]))
         t = (heights[span] - paw_y) / max(top[1] - paw_y, 1e-9)
         line_z = paw[2] + t * (top[2] - paw[2])
         off = line_z - middles[span][:, 2]
         best = int(np.argmax(off))
         if off[best] > 0.025 * whole:
             hock_y, bent = float(heights[span][best]), True
-    hock = _at_height(middles, heights, hock_y)
+    hock = at_height(middles, heights, hock_y)
     knee_y = hock_y + 0.5 * (hip_y - hock_y)
     up = (heights > hock_y + 0.25 * (hip_y - hock_y)) & (heights < hock_y + 0.75 * (hip_y - hock_y))
-    knee = _at_height(middles, heights, min(knee_y, heights[-1]))
+    knee = at_height(middles, heights, min(knee_y, heights[-1]))
     if up.sum() >= 3:
         ahead = middles[up][:, 2] - np.interp(heights[up], [hock_y, hip_y], [hock[2], knee[2]])
         if ahead.max() > 0.02 * whole:
             knee_y = 0.5 * knee_y + 0.5 * float(heights[up][int(np.argmax(ahead))])
-            knee = _at_height(middles, heights, min(knee_y, heights[-1]))
+            knee = at_height(middles, heights, min(knee_y, heights[-1]))
     knee[1] = knee_y
     knee[2] += 0.25 * float(np.interp(knee_y, heights, radii))
-    thigh = _at_height(middles, heights, min(belly - 0.02 * leg, heights[-1]))
+    thigh = at_height(middles, heights, min(belly - 0.02 * leg, heights[-1]))
     hip = shape.inside(np.array([0.85 * thigh[0] + 0.15 * shape.middle, hip_y, min(rump + 0.45 * trunk, knee[2])]))
     toe = np.array([sole[:, 0].mean(), low + 0.03 * leg, max(front, paw[2] + 0.05 * leg)])
     found[f"{s}_hip"] = (hip, 0.75 * sure)
@@ -213,18 +213,18 @@ def _front_of(shape: Shape, foot: FloatArray, y: float) -> float:
 
 def _fore_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stand) -> None:
     belly, leg, trunk, sure = stand.belly, stand.leg, stand.trunk, stand.sure
-    middles, radii, heights = _leg_column(shape, foot, belly + 0.2 * trunk)
+    middles, radii, heights = leg_column(shape, foot, belly + 0.2 * trunk)
     low = shape.low[1]
     if len(middles) < 6:
         return
-    paw = _at_height(middles, heights, low + 0.1 * leg)
+    paw = at_height(middles, heights, low + 0.1 * leg)
     elbow_y = belly + 0.06 * trunk
     free = min(belly - 0.05 * leg, heights[-1])
-    elbow = _at_height(middles, heights, free)
+    elbow = at_height(middles, heights, free)
     elbow[1] = elbow_y
     radius = float(np.interp(free, heights, radii))
     wrist_y = low + 0.46 * (elbow_y - low)
-    wrist = _at_height(middles, heights, wrist_y)
+    wrist = at_height(middles, heights, wrist_y)
     elbow[2] -= 0.3 * radius
     shoulder_y = belly + 0.42 * trunk
     span = shape.span_y(float(elbow[0]), float(elbow[2]))
@@ -348,144 +348,6 @@ def _neck_and_head(shape: Shape, found: Found, nose: Tip, chest: FloatArray, tip
 
 def _unit(v: FloatArray) -> FloatArray:
     return np.asarray(v / max(float(np.linalg.norm(v)), 1e-12))
-
-
-def find_winged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
-    """Pegs of a bird: two feet, wings spread or folded, a neck and a beak ahead, a tail behind."""
-    tips = shape.tips(0.04 * shape.longest)
-    found: Found = {}
-    low, h = shape.low[1], shape.height
-    feet = [
-        t
-        for t in feet_of(shape, tips, below=0.15)
-        if abs(t.place[0] - shape.middle) < 0.3 * shape.size[0] + 2 * shape.cell
-    ]
-    body = shape.centres[shape.core]
-    lateral = sorted((t for t in tips if t.place[1] > low + 0.2 * h), key=lambda t: -abs(t.place[0] - shape.middle))
-    spread = 0.2 * shape.longest
-    wings = [t for t in lateral if abs(t.place[0] - shape.middle) > spread]
-    middle = [t for t in tips if on_middle(shape, t, 0.1) and t.place[1] > low + 0.2 * h]
-    beak = max(
-        (t for t in middle if t.place[2] > body[2] or t.place[1] > body[1] + 0.25 * h),
-        key=lambda t: t.place[2] + t.place[1],
-        default=None,
-    )
-    tail = min((t for t in middle if t.place[2] < body[2]), key=lambda t: t.place[2], default=None)
-    thick = float(shape.depth[shape.core])
-    hips = np.array([shape.middle, body[1] + 0.1 * thick, body[2] - 0.9 * thick])
-    chest = np.array([shape.middle, body[1] + 0.25 * thick, body[2] + 0.9 * thick])
-    found["hips"] = (shape.inside(hips), 0.6)
-    found["back"] = (shape.inside(body + [0, 0.3 * thick, 0]), 0.6)
-    found["chest"] = (shape.inside(chest), 0.6)
-    if beak is not None:
-        way = shape.ways(beak.node)
-        total = float(way[shape.core])
-        cells = np.flatnonzero(way < total - 0.8 * thick)
-        line = shape.line(beak, cells=cells, until=total)
-        # The skull is the widest set in the branch's outer part; the neck begins where it grows into the body.
-        outer = (line.along > 0.06 * total) & (line.along < 0.5 * total)
-        head_at = 0.25 * total
-        if outer.sum() >= 3:
-            widest = int(np.argmax(np.where(outer, line.areas, -1)))
-            head_at = float(line.along[widest])
-        after = np.flatnonzero(line.along > head_at + 0.15 * total)
-        usual = float(np.median(line.areas[after])) if len(after) else 1.0
-        grown = [i for i in after if line.areas[i] > 2.2 * usual]
-        neck_at = float(line.along[grown[0]]) if grown else 0.9 * (total - 0.8 * thick)
-        neck_at = float(np.clip(neck_at, head_at + 0.1 * total, total))
-        for name, t in (("neck", 0.0), ("throat", 1 / 3), ("nape", 2 / 3), ("head", 1.0)):
-            place = line.at(neck_at + t * (head_at - neck_at))
-            found[name] = (np.array([shape.middle, place[1], place[2]]), 0.8)
-        found["beak"] = (np.array([shape.middle, beak.place[1], beak.place[2]]), 0.9)
-        skull = found["beak"][0] - found["head"][0]
-        found["jaw"] = (shape.inside(found["head"][0] + 0.3 * skull - [0, 0.3 * shape.cell, 0]), 0.4)
-        found["chin"] = (shape.inside(found["head"][0] + 0.9 * skull - [0, 0.3 * shape.cell, 0]), 0.4)
-    if tail is not None:
-        line = shape.line(tail, until=tail.length + shape.cell)
-        found["tail"] = (line.at(0.95 * shape.root(line, tail.length)), 0.7)
-        found["tail_tip"] = (line.at(0.3 * shape.cell), 0.8)
-    for s, sign in (("l", 1.0), ("r", -1.0)):
-        mine = [t for t in wings if (t.place[0] - shape.middle) * sign > 0]
-        if mine:
-            _wing(shape, found, s, mine[0], sign, thick)
-        else:
-            _folded_wing(shape, found, s, sign, hips, chest, thick)
-        foot = [t for t in feet if (t.place[0] - shape.middle) * sign > 0]
-        _bird_leg(shape, found, s, foot, body, thick, sign)
-    return found
-
-
-def _wing(shape: Shape, found: Found, s: str, tip: Tip, sign: float, thick: float) -> None:
-    line = shape.line(tip, until=tip.length + 2 * shape.cell)
-    out = (line.places[:, 0] - shape.middle) * sign
-    inside = np.flatnonzero(out < max(0.8 * thick, 2 * shape.cell))
-    end = float(line.along[inside[0]]) if len(inside) else float(line.along[-1])
-    shoulder = line.at(end)
-    found[f"{s}_shoulder"] = (shoulder, 0.7)
-    # Where the wing bends in plan: the wrist points forward; else the usual thirds.
-    for name, t in (("elbow", 0.72), ("wrist", 0.42)):
-        found[f"{s}_{name}"] = (line.at(t * end), 0.6)
-    found[f"{s}_wing_tip"] = (line.at(0.3 * shape.cell), 0.85)
-
-
-def _folded_wing(
-    shape: Shape, found: Found, s: str, sign: float, hips: FloatArray, chest: FloatArray, thick: float
-) -> None:
-    """A wing that lies on the body: along its side, folded as birds do, elbow back, wrist ahead. A weak guess."""
-    trunk = shape.centres[np.abs(shape.centres[:, 1] - chest[1]) < 0.8 * thick]
-    between = trunk[(trunk[:, 2] > hips[2]) & (trunk[:, 2] < chest[2])]
-    if len(between) == 0:
-        return
-    half = max(float(((between[:, 0] - shape.middle) * sign).max()), shape.cell)
-    for name, aside, up, back in (
-        ("shoulder", 0.7, 0.2, 0.1), ("elbow", 0.85, 0.0, 0.75), ("wrist", 0.9, -0.1, 0.15), ("wing_tip", 0.95, -0.1, 1.1),
-    ):  # fmt: skip
-        place = chest + back * (hips - chest)
-        found[f"{s}_{name}"] = (
-            np.array([shape.middle + sign * aside * half, place[1] + up * thick, place[2]]), 0.3,
-        )  # fmt: skip
-
-
-def _bird_leg(shape: Shape, found: Found, s: str, feet: list[Tip], body: FloatArray, thick: float, sign: float) -> None:
-    low = shape.low[1]
-    centres = shape.centres
-    ground = centres[(centres[:, 1] < low + 0.05 * shape.height) & ((centres[:, 0] - shape.middle) * sign > 0)]
-    if len(ground) == 0:
-        return
-    belly = body[1] - thick
-    leg = max(belly - low, 0.1 * shape.height)
-    ankle_cells = centres[
-        (np.abs(centres[:, 1] - (low + 0.15 * leg)) < 1.5 * shape.cell) & ((centres[:, 0] - shape.middle) * sign > 0)
-        & (np.abs(centres[:, 0] - shape.middle) < 0.3 * shape.longest)
-    ]  # fmt: skip
-    near = ankle_cells.mean(axis=0) if len(ankle_cells) else ground.mean(axis=0)
-    foot = np.array([near[0], low, near[2]])
-    middles, _, heights = _leg_column(shape, foot, belly + 0.3 * thick)
-    if len(middles) < 4:
-        return
-    sure = 0.75 if feet else 0.5
-    toe = np.array([ground[:, 0].mean(), low + 0.4 * shape.cell, float(ground[:, 2].max()) - 0.3 * shape.cell])
-    ball = np.array([near[0], low + 0.06 * leg, near[2]])
-    hip = np.array(
-        [shape.middle + 0.8 * (middles[-1][0] - shape.middle), body[1] - 0.25 * thick, 0.5 * (middles[-1][2] + body[2])]
-    )
-    hock_y = low + 0.52 * leg
-    span = (heights > low + 0.25 * leg) & (heights < low + 0.85 * leg)
-    if span.sum() >= 3:
-        top = middles[-1]
-        t = (heights[span] - ball[1]) / max(top[1] - ball[1], 1e-9)
-        off = ball[2] + t * (top[2] - ball[2]) - middles[span][:, 2]
-        if off.max() > 0.03 * leg:
-            hock_y = float(heights[span][int(np.argmax(off))])
-    hock = _at_height(middles, heights, hock_y)
-    knee = _at_height(middles, heights, min(belly - 0.02 * leg, heights[-1]))
-    knee[1] = max(knee[1], hock_y + 0.5 * (hip[1] - hock_y))
-    knee = knee + [0.0, 0.0, 0.1 * leg]
-    found[f"{s}_hip"] = (hip, 0.6 * sure)
-    found[f"{s}_knee"] = (shape.inside(knee), 0.6 * sure)
-    found[f"{s}_hock"] = (hock, sure)
-    found[f"{s}_ball"] = (ball, sure)
-    found[f"{s}_toe"] = (toe, sure)
 
 
 def find_many_legged(shape: Shape, pairs: int | None) -> tuple[int, Found]:

@@ -98,11 +98,14 @@ def weight_joints(skeleton: Skeleton) -> list[int]:
     """Joints that may hold weight: all but those above the body that only carry it.
 
     A joint only carries when all others hang from its one child and its name says so, and nothing else (CARRIERS).
-    A word that nearly all names share is the character's and says nothing.
+    A word that nearly all names share is the character's and says nothing; of a lone chain (tail_root, tail_tip) it is
+    the chain's, whose root holds skin.
     """
     chosen = list(range(len(skeleton.joints)))
-    counts = Counter(word for joint in skeleton.joints for word in _words(joint.name))
-    silent = SAY_NOTHING | {word for word, count in counts.items() if count > SHARED * len(skeleton.joints)}
+    silent = SAY_NOTHING
+    if max(Counter(joint.parent for joint in skeleton.joints).values(), default=0) > 1:
+        counts = Counter(word for joint in skeleton.joints for word in _words(joint.name))
+        silent = SAY_NOTHING | {word for word, count in counts.items() if count > SHARED * len(skeleton.joints)}
     while len(chosen) > 1:
         first = skeleton.joints[chosen[0]]
         others = [skeleton.joints[i] for i in chosen[1:]]
