@@ -1,6 +1,7 @@
 """Keys of the user's own, and tags that stay."""
 
 import json
+import sys
 
 import numpy as np
 import platformdirs
@@ -171,3 +172,14 @@ def test_pinned_tags_are_several_go_with_what_they_hold_and_are_let_go(rigged):
     rigged.bot.wait(30)
     assert frame.pinned == []
     assert find(rigged.window, QWidget, "pinned.1.name") is None
+    # What is gone hears no more of what changes.
+    heard = []
+    hook, sys.excepthook = sys.excepthook, lambda *error: heard.append(error)
+    try:
+        session.try_edit("Move", lambda d: edits.move_joint(d, "arm.l.lower", (0.4, 1.0, 0.0)))
+        session.select("joint", "arm.l.lower")
+        rigged.bot.wait(30)
+    finally:
+        sys.excepthook = hook
+    assert not heard
+    assert find(rigged.window, QLabel, "tag.name").text() == session.character.skeleton.joint("arm.l.lower").name

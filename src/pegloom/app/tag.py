@@ -95,7 +95,8 @@ class Tag(QFrame):
         self.built_for: tuple[str, str] = ("", "")
         self.hide()
         session.selection_changed.connect(self.refresh)
-        session.changed.connect(lambda *_: self.refresh())
+        # Bound methods, no lambdas: a tag that is let go hears no more.
+        session.changed.connect(self.refresh)
         session.view_changed.connect(self.refresh)
 
     def _toggle(self) -> None:
@@ -112,7 +113,7 @@ class Tag(QFrame):
     def lead(self) -> str:
         return self.subject.lead
 
-    def refresh(self) -> None:
+    def refresh(self, *_: object) -> None:
         selection, character = self.subject, self.session.character
         there = character is not None and selection.lead and not self.session.clean_view
         # The table beside the stage tells more, and leaves less room.
