@@ -233,6 +233,8 @@ def test_a_joint_and_its_peg_both_moved_are_asked_about_and_settled(rigged):
     rigged.until(lambda: any(s.code == "parted-move" for s in session.snag_watch.snags))
     card.set_open(True)
     rigged.bot.wait(30)
+    bench = rigged.window.benches[Area.JOINTS]
+    assert bench.horizontalScrollBar().maximum() == 0, "nothing scrolls sideways"
     with rigged.bot.waitSignal(session.look_at):
         rigged.click("snag.show.parted-move")
     rigged.click("snag.joints.keep_moves")

@@ -15,11 +15,11 @@ FIXES = {
     "weights.prune": "Drop tiny ones",
     "relax.bake": "Bake",
     "axes.mend": "Mend all",
-    "joints.to_pegs": "Back to the pegs",
+    "joints.to_pegs": "To the pegs",
 }
 MOST = 12
 """Listed at once; mending them brings up the next."""
-OTHERWISE = {"joints.to_pegs": ("joints.keep_moves", "Keep the move")}
+OTHERWISE = {"joints.to_pegs": ("joints.keep_moves", "Keep it")}
 """What else may be right where a fix is offered."""
 
 
