@@ -12,7 +12,7 @@ from pegloom.core.jobs import Cancelled
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.distances import limb_radii, way_out
-from pegloom.core.skin.bind.surface import body_solid
+from pegloom.core.skin.bind.surface import body_solid, without_marks
 from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
 from pegloom.document import edits
 from pegloom.document.edits.weights import METHODS
@@ -318,3 +318,27 @@ def test_a_skirts_hem_is_shared_by_the_legs_and_its_top_is_the_hips():
     left = sum(weights.column(f"{name}1.0") for name in ("upper", "lower", "foot"))
     hem = middle & (y < 0.2)
     assert left[hem & (x > -0.005)].min() > 0.2
+
+
+@pytest.mark.parametrize("name", ["tag_head", "Head.Socket", "ik_look", "head_attach_prop"])
+def test_no_skin_follows_a_joint_that_only_marks_a_place(name):
+    mesh, skeleton = head_on_a_neck(ears=False)
+    head = skeleton.joint("head")
+    up = tuple(np.array(head.position) + (0.0, 0.02, 0.06))
+    marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up)))
+    document = document_of(mesh)
+    character = replace(document.require_character(), skeleton=marked, adopted=marked)
+    document = document.with_character(character)
+    for method in BindMethod:
+        weights = edits.bind(document, method=method).require_character().skin.weights["part0"]
+        assert "mark" not in weights.joint_ids or weights.column("mark").max() == 0.0
+    asked = edits.bind(document, joint_ids=["head", "mark"]).require_character().skin.weights["part0"]
+    assert asked.column("mark").max() > 0.1
+
+
+@pytest.mark.parametrize("name", ["eye_socket", "price_tag", "tent_mount", "crown"])
+def test_what_is_called_after_a_mark_but_is_a_thing_holds_its_skin(name):
+    mesh, skeleton = head_on_a_neck(ears=False)
+    up = tuple(np.array(skeleton.joint("head").position) + (0.0, 0.02, 0.06))
+    marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up)))
+    assert without_marks(marked) is marked

@@ -22,7 +22,7 @@ from pegloom.core.skin.bind.along_skin import bind_along_skin
 from pegloom.core.skin.bind.hard import bind_hard
 from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
-from pegloom.core.skin.bind.surface import body_solid
+from pegloom.core.skin.bind.surface import body_solid, without_marks
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
 from pegloom.core.skin.strays import reduced, without_strays
 from pegloom.core.skin.transfer import transfer_weights
@@ -98,7 +98,9 @@ def bind(
         elif compute is bind_through_body:
             compute = partial(compute, reaches=character.reaches, own_branch=own_branch)
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
-        weights[part.id] = compute(part.mesh, skeleton, solid, influences=influences, progress=share, offload=offload)
+        # What is hard may well sit on a joint that only marks its place; skin never follows one.
+        bearing = skeleton if rigid else without_marks(skeleton, keep=joint_ids or ())
+        weights[part.id] = compute(part.mesh, bearing, solid, influences=influences, progress=share, offload=offload)
         if joint_ids is not None:
             weights[part.id] = _only_of(weights[part.id], skeleton, joint_ids)
         if rigid:

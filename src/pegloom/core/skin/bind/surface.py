@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
+from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -115,6 +116,33 @@ def weight_joints(skeleton: Skeleton) -> list[int]:
             break
         chosen = chosen[1:]
     return chosen
+
+
+STEERS = frozenset({"ik", "effector", "locator"})
+"""Words of a joint that steers others or marks a place, whatever else its name says."""
+MARKS = frozenset({"tag", "socket", "attach", "attachment", "mount"})
+"""Words that say so beside the name of the joint above (head, tag_head) or of what is held there."""
+HELD = frozenset({"weapon", "item", "prop", "tool", "camera", "l", "r", "left", "right"})
+
+
+def without_marks(skeleton: Skeleton, *, keep: Collection[str] = ()) -> Skeleton:
+    """The skeleton without joints that by their name only steer or mark a place: no skin follows them.
+
+    Only those with nothing but such joints below them go; `keep` names ids that stay whatever they are called. A word
+    that nearly all names share is the character's and says nothing, as in `weight_joints`.
+    """
+    counts = Counter(word for joint in skeleton.joints for word in _words(joint.name))
+    shared = {word for word, count in counts.items() if count > SHARED * len(skeleton.joints)}
+    gone: set[str] = set()
+    for joint in reversed(skeleton.joints):
+        if joint.parent is None or joint.id in keep:
+            continue
+        words = _words(joint.name) - shared
+        known = MARKS | HELD | SAY_NOTHING | _words(skeleton.joint(joint.parent).name)
+        marks = bool(words & STEERS) or (bool(words & MARKS) and words <= known)
+        if marks and {child.id for child in skeleton.children(joint.id)} <= gone:
+            gone.add(joint.id)
+    return Skeleton(tuple(joint for joint in skeleton.joints if joint.id not in gone)) if gone else skeleton
 
 
 def _words(name: str) -> set[str]:
