@@ -35,14 +35,25 @@ from pegloom.core.skeleton.pegs import Peg, PegSet
 
 CELLS_TALL, CELLS_LONG = 120, 360
 """Cells of the grid along the height, and along the longest side at most: of a body far wider than tall."""
-SHORT_LEGGED, USUAL_HIPS = 0.555, 0.61
-"""Height of the hips over that of the neck under which the crotch seen may be cloth, and what is usual."""
+USUAL_HIPS, LOW_HIPS, RAISED = 0.62, 0.55, 0.5
+"""Height of the hips over that of the neck as is usual, and where the crotch seen may well be cloth; how far hips that
+stand lower than usual are raised: a tunic's hem is as common as short legs."""
+IN_TRUNK = (0.4, 0.6)
+"""Shares of the trunk's depth, from the back, between which the hip joints lie."""
+ANKLE_BELOW = 0.007
+"""How far under the place where the foot's length has ended the ankle is, in shares of the height."""
+HIP_OVER_CROTCH = 0.052
+"""Height of the hip joint over the crotch, in shares of the height."""
 LOPSIDED_BELOW = 0.35
 """Symmetry score under which the two sides keep their own places."""
 
 PINCHED = 0.82
 """Depth at the middle over the thighs' depth under which a layer still shows two legs."""
 
+SHOULDER_OUT, SHOULDER_IN = 0.112, 0.1
+"""Distance of a shoulder from the middle over the height: of what is more most is flesh, and so of what is less."""
+ELBOW = 0.455
+"""Usual share of the way from wrist to shoulder at which the elbow is."""
 BULGE = 1.25
 """How many times the section of its wrist a palm has that stands out from the arm."""
 FOOT_OF_BULGE = 0.12
@@ -93,10 +104,11 @@ def find_human_pegs(
         found.update(arm)
     found.update(_trunk_pegs(body, found))
     low_hips = (found["l_hip"][0][1] + found["r_hip"][0][1]) / 2
-    if low_hips < SHORT_LEGGED * found["neck"][0][1]:
+    lack = USUAL_HIPS - low_hips / max(found["neck"][0][1], 1e-9)
+    if lack > 0:
         # Short legs, or wide trousers, a loincloth, a coat over the crotch: half way to the usual, and asked about.
-        body.crotch += 0.5 * (USUAL_HIPS * found["neck"][0][1] - low_hips)
-        body.crotch_sure *= 0.5
+        body.crotch += RAISED * lack * found["neck"][0][1]
+        body.crotch_sure *= float(np.clip(1.0 - 0.5 * lack / (USUAL_HIPS - LOW_HIPS), 0.5, 1.0))
         for sign in (1, -1):
             found.update(_leg_pegs(body, sign))
         found.update(_trunk_pegs(body, found))
@@ -210,6 +222,27 @@ class _Body:
         floor = blobs[:, self.y < 0.08 * self.height]
         return np.asarray(np.isin(blobs, np.unique(floor[floor > 0])) & below)
 
+    def top_over(self, place: FloatArray, reach_: float) -> float | None:
+        """Height of the body's top over a place (3,), within a reach along z, or None where there is none."""
+        i, _, k = np.floor((place - self.solid.origin) / self.solid.cell).astype(int)
+        r = max(round(reach_ / self.solid.cell), 1)
+        if not 1 <= i < self.rest.shape[0] - 1:
+            return None
+        column = self.rest[i - 1 : i + 2, :, max(k - r, 0) : k + r + 1].any(axis=(0, 2))
+        over = np.flatnonzero(column)
+        return float(self.y[over[-1]] + self.solid.cell / 2) if len(over) else None
+
+    def depth_range(self, x: float, y: float) -> tuple[float, float] | None:
+        """Back and front (z) of the solid at a place seen from ahead, or None where nothing is."""
+        i, j = (int(np.floor((v - o) / self.solid.cell)) for v, o in zip((x, y), self.solid.origin[:2], strict=True))
+        if not (1 <= i < self.filled.shape[0] - 1 and 0 <= j < self.filled.shape[1]):
+            return None
+        filled = np.flatnonzero(self.filled[i - 1 : i + 2, j].any(axis=0))
+        if len(filled) == 0:
+            return None
+        back, front = self.solid.origin[2] + np.array([filled[0], filled[-1] + 1]) * self.solid.cell
+        return float(back), float(front)
+
     def aside(self, sign: int) -> BoolArray:
         """Which x cells lie on one side."""
         half: BoolArray = np.arange(self.filled.shape[0]) >= self.centre_i
@@ -225,7 +258,7 @@ def _leg_pegs(body: _Body, sign: int) -> Found:
         return _usual_leg(body, sign, s)
     p = body.solid.centres(index)
     crotch = body.crotch
-    hip_y = crotch + 0.045 * h
+    hip_y = crotch + HIP_OVER_CROTCH * h
 
     def layer(y: float, reach_: float = 1.0) -> FloatArray:
         near = p[np.abs(p[:, 1] - y) <= reach_ * cell]
@@ -241,15 +274,23 @@ def _leg_pegs(body: _Body, sign: int) -> Found:
     shin = float(np.median([depth(y) for y in np.linspace(0.3, 0.55, 9) * crotch]))
     heights = np.arange(0.02 * h, 0.3 * crotch, cell / 2)
     over_foot = [float(y) for y in heights if depth(float(y)) < 1.3 * shin]
-    ankle_y = float(np.clip(over_foot[0] + 0.35 * cell if over_foot else 0.05 * h, 0.03 * h, 0.13 * h))
-    ankle = middle(ankle_y)
-    back = layer(ankle_y)[:, 2].min()
-    ankle[2] = min(ankle[2], back + 0.55 * shin)
+    over = float(np.clip(over_foot[0] + 0.35 * cell if over_foot else 0.05 * h, 0.03 * h, 0.13 * h))
+    ankle_y = max(over - ANKLE_BELOW * h, 0.03 * h)
+    ankle = middle(over)
+    ankle[2] = min(ankle[2], layer(over)[:, 2].min() + 0.55 * shin)
+    ankle[1] = ankle_y
     knee_y = ankle_y + 0.502 * (hip_y - ankle_y)
     knee = middle(knee_y)
     knee[2] += 0.06 * depth(knee_y)
     top = layer(crotch - 1.5 * cell)
-    hip = np.array([0.55 * top[:, 0].mean() + 0.45 * (p[:, 0].mean()), hip_y, top[:, 2].mean()])
+    # A thigh that leans goes on leaning up to its joint, which lies well inside the trunk.
+    thigh = np.array([middle(float(y)) for y in np.linspace(knee_y + 0.2 * (crotch - knee_y), crotch - 1.5 * cell, 6)])
+    lean = float(np.clip(np.polyfit(thigh[:, 1], thigh[:, 2], 1)[0], -0.6, 0.6))
+    hip_z = float(top[:, 2].mean()) + lean * (hip_y - (crotch - 1.5 * cell))
+    trunk = body.depth_range(float(top[:, 0].mean()), hip_y)
+    if trunk is not None:
+        hip_z = float(np.clip(hip_z, *np.interp(IN_TRUNK, (0.0, 1.0), trunk)))
+    hip = np.array([0.55 * top[:, 0].mean() + 0.45 * (p[:, 0].mean()), hip_y, hip_z])
     foot = p[p[:, 1] < ankle_y]
     if len(foot) < 4:
         foot = p[p[:, 1] < ankle_y + 2 * cell]
@@ -265,7 +306,8 @@ def _leg_pegs(body: _Body, sign: int) -> Found:
     return {
         f"{s}_hip": (hip, 0.75 * sure / 0.9),
         f"{s}_knee": (knee, 0.8 * sure / 0.9),
-        f"{s}_ankle": (ankle, 0.85 if over_foot else 0.4),
+        # Where no gap parts the legs, a robe may hide them down to the floor.
+        f"{s}_ankle": (ankle, (0.85 if over_foot else 0.4) * min(sure / 0.5, 1.0)),
         f"{s}_ball": (ball, foot_sure),
         f"{s}_toe": (toe, foot_sure),
     }
@@ -312,11 +354,19 @@ def _arm_pegs(body: _Body, sign: int) -> Found:
     shoulder_d = float(along[-1]) + past
     shoulder = line[-1] + inward * past if past > 0 else point_on(line, along, shoulder_d)
     out = abs(float(shoulder[0]) - body.middle)
-    most = 0.12 * h
-    if out > most and abs(inward[0]) > 0.35:
-        back = (out - most) * 0.82 / abs(float(inward[0]))
+    if out > SHOULDER_OUT * h and abs(inward[0]) > 0.35:
+        back = (out - SHOULDER_OUT * h) * 0.82 / abs(float(inward[0]))
         shoulder, shoulder_d = shoulder + inward * back, shoulder_d + back
+    elif out < SHOULDER_IN * h and abs(inward[0]) > 0.35:
+        back = 0.6 * (SHOULDER_IN * h - out) / abs(float(inward[0]))
+        shoulder, shoulder_d = shoulder - inward * back, shoulder_d - back
     shoulder = shoulder + np.array([0.0, 0.12 * radius, 0.0])
+    hangs = float(np.clip((inward[1] - 0.6) / 0.3, 0.0, 1.0))
+    top = body.top_over(shoulder, 2.0 * radius)
+    if hangs > 0 and top is not None:
+        # The armpit of a hanging arm lies anywhere under the joint; the shoulder's top is an arm's radius above it.
+        up = hangs * (float(np.clip(top - radius, shoulder[1] - 0.02 * h, shoulder[1] + 0.07 * h)) - float(shoulder[1]))
+        shoulder, shoulder_d = shoulder + np.array([0.0, up, 0.0]), shoulder_d + up * float(inward[1])
     hand_d = _find_wrist(along / shoulder_d, area[:end]) * shoulder_d
 
     def point(distance: float) -> FloatArray:
@@ -392,8 +442,8 @@ def _palm_bulge(share: FloatArray, area: FloatArray) -> int | None:
 
 
 def _find_elbow(point: object, wrist_d: float, shoulder_d: float, shoulder: FloatArray) -> tuple[float, bool]:
-    """Where the arm's axis is farthest from the straight line, if it bends clearly; else the usual share."""
-    usual = wrist_d + 0.44 * (shoulder_d - wrist_d)
+    """Its usual share; half way to where the arm's axis is farthest from the straight line, if that bends clearly."""
+    usual = wrist_d + ELBOW * (shoulder_d - wrist_d)
     options = wrist_d + np.linspace(0.34, 0.58, 13) * (shoulder_d - wrist_d)
     places = np.array([point(float(d)) for d in options])  # type: ignore[operator]
     wrist = point(wrist_d)  # type: ignore[operator]
@@ -402,7 +452,8 @@ def _find_elbow(point: object, wrist_d: float, shoulder_d: float, shoulder: Floa
     off = np.linalg.norm(away - np.outer(away @ line, line), axis=1) / max(shoulder_d - wrist_d, 1e-9)
     best = int(np.argmax(off))
     if off[best] > 0.045 and 0 < best < len(options) - 1:
-        return float(options[best]), True
+        # Muscles draw the axis aside, too: a slight bend alone does not say where.
+        return 0.5 * (usual + float(options[best])), True
     return float(usual), False
 
 
