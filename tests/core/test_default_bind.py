@@ -338,7 +338,7 @@ def test_no_skin_follows_a_joint_that_only_marks_a_place(name):
 
 @pytest.mark.parametrize("name", ["eye_socket", "price_tag", "tent_mount", "crown"])
 def test_what_is_called_after_a_mark_but_is_a_thing_holds_its_skin(name):
-    mesh, skeleton = head_on_a_neck(ears=False)
+    _, skeleton = head_on_a_neck(ears=False)
     up = tuple(np.array(skeleton.joint("head").position) + (0.0, 0.02, 0.06))
     marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up)))
     assert without_marks(marked) is marked
