@@ -9,8 +9,8 @@ import trimesh
 from pegloom.core.geometry.mesh import from_faces, place_edges, shells, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Cancelled
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton
-from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton, bone_segments
+from pegloom.core.skin.bind import BindMethod, segment
 from pegloom.core.skin.bind.distances import limb_radii, way_out
 from pegloom.core.skin.bind.surface import body_solid, without_marks
 from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
@@ -342,3 +342,115 @@ def test_what_is_called_after_a_mark_but_is_a_thing_holds_its_skin(name):
     up = tuple(np.array(skeleton.joint("head").position) + (0.0, 0.02, 0.06))
     marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up)))
     assert without_marks(marked) is marked
+
+
+def dressed(*, wall=0.0):
+    """Two legs and a block on them inside an open skirt that hangs from the block's waist; its wall is single or double.
+
+    Returns the mesh, its skeleton with a head above, and which vertices are the skirt's.
+    """
+    block = trimesh.creation.box((0.3, 0.3, 0.2)).subdivide().subdivide().subdivide()
+    block.apply_translation([0, 1.0, 0])
+    pieces = [block]
+    for sign in (1.0, -1.0):
+        leg = trimesh.creation.capsule(height=0.85, radius=0.06, count=[16, 16])
+        leg.apply_transform(trimesh.transformations.rotation_matrix(np.pi / 2, [1, 0, 0]))
+        leg.apply_translation([0.09 * sign, 0.5, 0])
+        pieces.append(leg.subdivide())
+    skirt_from = sum(len(piece.vertices) for piece in pieces)
+    for out in (0.0, wall) if wall else (0.0,):
+        turns = np.arange(48) * 2 * np.pi / 48
+        rows = [
+            np.stack([(0.16 + 0.22 * k / 24 - out) * np.sin(turns), np.full(48, 1.0 - 0.85 * k / 24),
+                      (0.11 + 0.22 * k / 24 - out) * np.cos(turns)], axis=1)
+            for k in range(25)
+        ]  # fmt: skip
+        faces = []
+        for r in range(24):
+            for c in range(48):
+                a, b = r * 48 + c, r * 48 + (c + 1) % 48
+                quad = [[a, a + 48, b + 48], [a, b + 48, b]]
+                faces += [face[::-1] for face in quad] if out else quad
+        pieces.append(trimesh.Trimesh(np.concatenate(rows), faces, process=False))
+    mesh = as_mesh(trimesh.util.concatenate(pieces))
+    joints = [
+        Joint("hips", "hips", None, Side.CENTRE, (0.0, 0.95, 0.0)),
+        Joint("spine", "spine", "hips", Side.CENTRE, (0.0, 1.05, 0.0)),
+        Joint("head", "head", "spine", Side.CENTRE, (0.0, 1.13, 0.0)),
+    ]
+    for side, sign in ((Side.LEFT, 1.0), (Side.RIGHT, -1.0)):
+        for name, parent, y in (("upper", "hips", 0.9), ("lower", "upper", 0.5), ("foot", "lower", 0.08)):
+            above = parent if parent == "hips" else f"{parent}{sign}"
+            joints.append(Joint(f"{name}{sign}", f"{name}{sign}", above, side, (0.09 * sign, y, 0.0)))
+    return mesh, Skeleton(tuple(joints)), np.arange(mesh.vertex_count) >= skirt_from
+
+
+@pytest.mark.parametrize("wall", [0.0, 0.012])
+def test_an_open_skirt_follows_the_legs_it_hangs_round(wall):
+    """The way inside its wall leads over the waist; the legs lie across the air, near. The head never has a share."""
+    mesh, skeleton, skirt = dressed(wall=wall)
+    weights = METHODS[BindMethod.SEGMENT](mesh, skeleton, body_solid([mesh]))
+    x, y = mesh.points[:, 0], mesh.points[:, 1]
+    assert weights.column("head")[skirt].max() < 0.02
+    for sign in (1.0, -1.0):
+        leg = sum(weights.column(f"{name}{sign}") for name in ("upper", "lower", "foot"))
+        aside = skirt & (y < 0.6) & (x * sign > 0.15)
+        assert leg[aside].mean() > 0.85
+        assert leg[aside].min() > 0.5
+        assert leg[skirt & (x * sign < -0.15)].max() < 0.3, "and never the other leg"
+    trunk = weights.column("hips") + weights.column("spine")
+    assert trunk[skirt & (y < 0.45)].max() < 0.4
+    assert trunk[skirt & (y > 0.97)].min() > 0.5
+
+
+def test_giving_the_middle_back_again_gives_no_more():
+    """It runs at every step of easing, so a share given each time would end as all of it."""
+    joints = [
+        Joint("hips", "hips", None, Side.CENTRE, (0.0, 1.0, 0.0)),
+        Joint("spine", "spine", "hips", Side.CENTRE, (0.0, 1.2, 0.0)),
+    ]
+    for side, sign in ((Side.LEFT, 1.0), (Side.RIGHT, -1.0)):
+        joints += [
+            Joint(f"upper{sign}", f"upper{sign}", "hips", side, (0.1 * sign, 0.9, 0.0)),
+            Joint(f"lower{sign}", f"lower{sign}", f"upper{sign}", side, (0.1 * sign, 0.5, 0.0)),
+        ]
+    skeleton = Skeleton(tuple(joints))
+    tree = segment._Tree(skeleton, list(range(len(joints))))
+    rng = np.random.default_rng(4)
+    distance = rng.uniform(0.05, 0.5, (200, len(joints)))
+    held = {0: segment._Hold(distance, np.full(len(joints), 0.1), tree, 0)}
+    assert 0.0 < held[0].close.mean() < 1.0
+    values = rng.dirichlet(np.ones(len(joints)), 200)
+    once = segment._middle_given_back(values, tree, held, np.arange(200))
+    twice = segment._middle_given_back(once, tree, held, np.arange(200))
+    assert np.abs(once - values).max() > 0.1
+    assert twice == pytest.approx(once, abs=1e-12)
+    assert once.sum(axis=1) == pytest.approx(1.0)
+    both = np.minimum(once[:, tree.below[2]].sum(axis=1), once[:, tree.below[4]].sum(axis=1))
+    assert both[held[0].close == 1.0] == pytest.approx(0.0, abs=1e-12)
+
+
+def test_the_end_of_a_limb_does_not_reach_past_its_own_bones():
+    """A lump beside a shin's middle is the shin's, not the toes', however thin the shin."""
+    shin = trimesh.creation.capsule(height=1.6, radius=0.03, count=[16, 16])
+    shin.apply_translation([0, 0, 0.75])
+    lump = trimesh.creation.icosphere(subdivisions=4, radius=0.14)
+    lump.apply_translation([0.12, 0.0, 0.3])
+    mesh = as_mesh(trimesh.util.concatenate([shin, lump]))
+    joints = chain((0, 0, 1.4), (0, 0, 0.8), (0, 0, 0.1)).joints
+    weights = METHODS[BindMethod.SEGMENT](mesh, Skeleton(tuple(joints)), body_solid([mesh]))
+    far = (mesh.points[:, 0] > 0.18) & (mesh.points[:, 2] > 0.3)
+    assert far.sum() > 50
+    end = joints[-1].id
+    assert weights.column(end)[far].max() < 0.25
+
+
+def test_a_flat_puppets_limbs_are_as_thick_as_they_are_broad():
+    """A sheet's ways out across are next to nothing; its limbs must not lose to whatever end lies about."""
+    sheet = trimesh.creation.box((1.0, 0.4, 0.004)).subdivide().subdivide().subdivide().subdivide().subdivide()
+    mesh = as_mesh(sheet)
+    skeleton = chain((-0.45, 0, 0), (0.0, 0, 0), (0.45, 0, 0))
+    solid = body_solid([mesh])
+    starts, ends, owner = bone_segments(skeleton)
+    radius = limb_radii(starts, ends, owner, 3, solid)
+    assert radius[:2] == pytest.approx(0.1, abs=0.03)

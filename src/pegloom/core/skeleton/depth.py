@@ -28,6 +28,12 @@ MERGED = 0.6
 """A cut wider than this share of the shorter bone beside it goes through more than the limb."""
 
 
+TURNS_OFF, COMES_DOWN = 0.64, 0.8
+"""Cosines: a foot turns off its limb by more than the one; a limb within the other of straight down stands on it."""
+OVER = 0.1
+"""Share of the shin above the ankle at which its depth is read."""
+
+
 @dataclass(frozen=True, slots=True)
 class DepthMove:
     """A peg that does not stand where it belongs: its proper place, how far off it is (metres), in words why."""
@@ -62,6 +68,20 @@ def limb_direction(line: FloatArray, i: int) -> FloatArray:
     return normalised(total) if np.linalg.norm(total) > 1e-9 else np.array([0.0, 1.0, 0.0])
 
 
+def _over_the_foot(kit: Kit, line: FloatArray, i: int) -> FloatArray | None:
+    """From a cut through the shin to the ankle under it (3,); None where peg i of a kit is no such joint.
+
+    Where a limb comes down on a foot that turns off, any cut through the joint itself runs into heel or instep: its
+    depth is that of the shin just above.
+    """
+    if len(kit.fold) != 3 or i != kit.fold[2] or not 0 < i < len(line) - 1:
+        return None
+    bone = line[i] - line[i - 1]
+    if normalised(bone) @ normalised(line[i + 1] - line[i]) >= TURNS_OFF or normalised(bone)[1] > -COMES_DOWN:
+        return None
+    return np.asarray(OVER * bone)
+
+
 def rule_of(pegs: PegSet, peg: str) -> tuple[str, float]:
     """The depth rule of a peg; pegs of added kits belong in the middle."""
     known = shipped_patterns().get(pegs.pattern)
@@ -86,6 +106,13 @@ def depth_of(points: FloatArray, triangles: IntArray, pegs: PegSet, kit: Kit, pe
         section = section_at(points, triangles, here, np.array([0.0, 1.0, 0.0]), up=np.array([0.0, 0.0, -1.0]))
         return None if section is None else _by_share(section, here, np.array([0.0, 0.0, 1.0]), value)
     direction = limb_direction(line, i)
+    over = _over_the_foot(kit, line, i)
+    if over is not None:
+        above = section_at(points, triangles, here - over, over)
+        if above is not None:
+            place = above.centre + over
+            gap = float(np.linalg.norm(place - here))
+            return Depth(place, above, above.holds and gap < SOUND_RADII * above.radius, not above.holds)
     if rule == "upright":
         across = np.array([0.0, direction[1], direction[2]])
         across = normalised(across) if np.linalg.norm(across) > 0.3 else np.array([0.0, 0.0, 1.0])

@@ -276,8 +276,9 @@ def _leg_pegs(body: _Body, sign: int) -> Found:
     over_foot = [float(y) for y in heights if depth(float(y)) < 1.3 * shin]
     over = float(np.clip(over_foot[0] + 0.35 * cell if over_foot else 0.05 * h, 0.03 * h, 0.13 * h))
     ankle_y = max(over - ANKLE_BELOW * h, 0.03 * h)
-    ankle = middle(over)
-    ankle[2] = min(ankle[2], layer(over)[:, 2].min() + 0.55 * shin)
+    clear = layer(over + cell)  # of the foot
+    ankle = clear.mean(axis=0)
+    ankle[2] = min(ankle[2], clear[:, 2].min() + 0.55 * shin)
     ankle[1] = ankle_y
     knee_y = ankle_y + 0.502 * (hip_y - ankle_y)
     knee = middle(knee_y)

@@ -26,6 +26,14 @@ ONWARD = 0.64
 """Cosine of the angle to which a child still goes on from the bone before it."""
 OUTWARD = 3.0
 """How much farther (times one more) a bone counts that lies straight out of the skin: another limb held close."""
+SHEET = 2.5
+"""Cells of wall under a place up to which it lies on a sheet (a skirt, a cape, a sleeve) rather than on a body."""
+HOLLOW = 1.25
+"""How much farther a bone counts that is reached from a sheet through the air under it."""
+FAR_ROUND = (1.5, 2.5)
+"""How many times as far as the nearest bone is straight the way inside must be for that air to count, fading in."""
+FLAT = 3.0
+"""How many times as broad as its middle half width a limb is that counts as a sheet."""
 REACH_OF_SIZE = 0.3
 """Share of the whole body's diagonal (not of one part's) beyond which the way inside is not followed."""
 COARSEST = 64
@@ -34,11 +42,13 @@ COARSEST = 64
 
 @dataclass(frozen=True, slots=True, eq=False)
 class BodyDistances:
-    """distance (g, j) metres; in_sight (g, j); radius (j,) of each joint's limb, metres."""
+    """distance (g, j) metres; in_sight (g, j); radius (j,) of each joint's limb, metres; hangs (g,) 0 to 1: how far a
+    place lies on cloth that hangs round a limb, so that the limb's own thickness says nothing of it."""
 
     distance: FloatArray
     in_sight: BoolArray
     radius: FloatArray
+    hangs: FloatArray
 
 
 def joint_segments(skeleton: Skeleton, joints: list[int], solid: Solid) -> tuple[FloatArray, FloatArray, IntArray]:
@@ -137,7 +147,7 @@ def body_distances(
         for first in range(0, len(joints), 8):
             list(pool.map(see, range(first, min(first + 8, len(joints)))))
             progress(0.15 + 0.25 * first / len(joints), "looking for the bones in sight")
-    inside = _ways(under, len(joints), field, progress)
+    inside = _ways(under, straight, field, progress)
     distance = np.where(in_sight, straight, np.maximum(inside, straight))
     # A bone that lies out of the skin belongs to something held close, whatever the cells say.
     away = target - places[:, None]
@@ -145,7 +155,27 @@ def body_distances(
     cosine = np.einsum("gjd,gd->gj", away, normals) / length
     t = np.clip((cosine - 0.15) / 0.4, 0.0, 1.0)
     distance = distance * (1.0 + OUTWARD * t * t * (3.0 - 2.0 * t))
-    return BodyDistances(distance, in_sight, field.radius)
+    hangs = _hanging(distance, straight, places, normals, solid)
+    distance = distance + hangs[:, None] * (np.minimum(HOLLOW * straight, distance) - distance)
+    return BodyDistances(distance, in_sight, field.radius, hangs)
+
+
+def _hanging(
+    distance: FloatArray, straight: FloatArray, places: FloatArray, normals: FloatArray, solid: Solid
+) -> FloatArray:
+    """How far (g,) each place lies on a sheet that hangs round a limb with no bone of its own: it follows what it hangs round.
+
+    The way inside a skirt leads over the waist and would give the hem to the hips. A wing's skin has its own bones about
+    as near inside as any straight, and does not hang.
+    """
+    best, nearest = distance.min(axis=1), np.maximum(straight.min(axis=1), 1e-12)
+    start, full = FAR_ROUND
+    share = np.clip((best / nearest - start) / (full - start), 0.0, 1.0)
+    rows = np.flatnonzero(share > 0)
+    most = (SHEET + 1.0) * solid.cell
+    wall = way_out(solid.filled, solid.origin, solid.cell, places[rows], -normals[rows], most)
+    share[rows[wall > SHEET * solid.cell]] = 0.0
+    return np.asarray(share)
 
 
 def _outward(places: FloatArray, normals: FloatArray, solid: Solid) -> FloatArray:
@@ -206,20 +236,27 @@ def _field_of(skeleton: Skeleton, solid: Solid, joints: tuple[int, ...]) -> Bone
     return BoneField(skeleton, solid, list(joints))
 
 
-def _ways(under: FloatArray, count: int, field: BoneField, progress: Progress) -> FloatArray:
-    """The way inside (g, j) from each place to each joint's bones; 4 times the limit where it is longer than that."""
+def _ways(under: FloatArray, straight: FloatArray, field: BoneField, progress: Progress) -> FloatArray:
+    """The way inside (g, j) from each place to each joint's bones.
+
+    Where it is longer than the limit, four times that and the straight way (g, j), so that nearer still counts as nearer.
+    """
     off, node = (np.asarray(v) for v in field.tree.query(under))
-    result = np.empty((len(under), count))
-    for column in range(count):
+    result = np.empty(straight.shape)
+    for column in range(straight.shape[1]):
         if column % 4 == 0:
-            progress(0.4 + 0.3 * column / count, "following the ways inside")
+            progress(0.4 + 0.3 * column / straight.shape[1], "following the ways inside")
         reached = field.way(column)[node] + off
-        result[:, column] = np.where(np.isfinite(reached), reached, 4.0 * field.limit)
+        result[:, column] = np.where(np.isfinite(reached), reached, 4.0 * field.limit + straight[:, column])
     return result
 
 
 def limb_radii(starts: FloatArray, ends: FloatArray, rows: IntArray, count: int, solid: Solid) -> FloatArray:
-    """Radius (j,) of each joint's limb: the lower quartile of the ways out square to its bones."""
+    """Radius (j,) of each joint's limb: the middle of its half widths square to its bones.
+
+    A half width is the shorter of the two ways out along a line through the bone: of an arm along a trunk the free
+    side says how thick it is. A sheet counts as half as thick as it is broad.
+    """
     radius = np.full(count, np.inf)
     most = 0.5 * float(max(solid.filled.shape)) * solid.cell
     for column in range(count):
@@ -232,12 +269,16 @@ def limb_radii(starts: FloatArray, ends: FloatArray, rows: IntArray, count: int,
             a = any_perpendicular(bone)
             b = np.cross(normalised(bone), a)
             for share in np.linspace(0.15, 0.85, 6):
-                for turn in np.arange(12) * np.pi / 6:
-                    origins.append(starts[k] + share * bone)
-                    directions.append(np.cos(turn) * a + np.sin(turn) * b)
+                for turn in np.arange(6) * np.pi / 6:
+                    way = np.cos(turn) * a + np.sin(turn) * b
+                    origins += [starts[k] + share * bone] * 2
+                    directions += [way, -way]
         if origins:
             out = way_out(solid.filled, solid.origin, solid.cell, np.array(origins), np.array(directions), most)
-            radius[column] = max(float(np.quantile(out, 0.25)), 0.5 * solid.cell)
+            half = out.reshape(-1, 6, 2).min(axis=2)
+            thick, broad = np.median(half, axis=1), 0.5 * half.max(axis=1)
+            sheet = (broad > FLAT * thick) & solid.inside(np.array(origins[::12]))
+            radius[column] = max(float(np.quantile(np.where(sheet, broad, thick), 0.25)), 0.5 * solid.cell)
     known = np.isfinite(radius)
     radius[~known] = float(np.median(radius[known])) if known.any() else solid.cell
     return radius

@@ -21,7 +21,7 @@ import numpy as np
 from numba import njit
 from scipy import sparse
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, weld
 from pegloom.core.geometry.solid import Solid
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
@@ -34,10 +34,12 @@ from pegloom.core.skin.weights import Weights, cut
 SIBLING = 3.0
 FADE_FROM, FADE_TO = 1.25, 2.0
 THICK, THICK_TRUNK = 1.5, 2.0
-TAKES_TIES = (1.2, 2.0)
-"""How many times as far as its limbs a joint's own bones may be to be given what ties between them, fading out."""
-TAKES_MIDDLE = (1.5, 3.0)
-"""The same for what a left and a right limb would share; beyond, a skirt's hem say, they do share it."""
+TAKES = (1.2, 2.0)
+"""How many times as far as its limbs a joint's own bones, or its trunk's, may be to be given what ties between them,
+fading out."""
+WITHIN = (0.8, 1.2)
+"""How many trunk's thicknesses from the trunk a place may be to be the trunk's all the same. Beyond both, as in a skirt's
+hem, the limbs share it."""
 GIVES_BACK_AFTER = 10
 """Steps of easing alone before the middle is given back: only what still tears then is."""
 SUNK = 1.6
@@ -64,12 +66,9 @@ def bind_segment(
     body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.7))
     tree = _Tree(skeleton, joints)
     distance = np.maximum(body.distance, 0.25 * solid.cell)
-    close = np.stack(
-        [_near(distance[:, k], distance[:, tree.below[k]].min(axis=1), TAKES_MIDDLE) for k in range(len(joints))],
-        axis=1,
-    )
+    held = {joint: _Hold(distance, body.radius, tree, joint) for joint, _, _ in tree.pairs()}
     progress(0.72, "deciding whose each vertex is")
-    distance = _thickened(distance, body.radius, tree)
+    distance = _thickened(distance, body.radius, body.hangs, tree)
     distance = _siblings(distance, body.radius, tree)
     values = _split(distance, tree)
     progress(0.85, "softening")
@@ -82,7 +81,7 @@ def bind_segment(
     g = weld(mesh)
     origins = skeleton.positions[joints]
     values = _eased(
-        values, mesh.points[g.first], neighbours, origins, tree, influences, close, progress=part_of(progress, 0.9, 1.0)
+        values, mesh.points[g.first], neighbours, origins, tree, influences, held, progress=part_of(progress, 0.9, 1.0)
     )
     progress(1.0, "weights done")
     return finished(values, mesh, skeleton, joints, solid, influences)
@@ -131,6 +130,14 @@ class _Tree:
             if self.side[left] is Side.LEFT and self.side[right] is Side.RIGHT
         ]
 
+    def trunk_to(self, k: int) -> list[int]:
+        """A joint and, on the middle, the joints on the middle it hangs from, up to the root."""
+        found = [k]
+        while self.side[k] is Side.CENTRE and self.parent[k] >= 0 and self.side[self.parent[k]] is Side.CENTRE:
+            k = int(self.parent[k])
+            found.append(k)
+        return found
+
     def is_trunk(self, k: int) -> bool:
         """Whether a trunk runs on through a joint from the root: no limb among limbs."""
         return int(self.parent[k]) in self.roots and self.side[k] is Side.CENTRE and not self.is_chain(k)
@@ -147,8 +154,8 @@ class _Tree:
         return made
 
 
-def _thickened(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatArray:
-    """Distances with what lies beyond a limb's own thickness pushed away."""
+def _thickened(distance: FloatArray, radius: FloatArray, hangs: FloatArray, tree: _Tree) -> FloatArray:
+    """Distances with what lies beyond a limb's own thickness pushed away, as far as it does not hang round it."""
     result = distance.copy()
     rows = np.arange(len(distance))
     for chain in tree.chains():
@@ -158,8 +165,12 @@ def _thickened(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatAr
         own = distance[:, inner]
         nearest = np.argmin(own, axis=1)
         allowed = (THICK_TRUNK if any(tree.is_trunk(k) for k in chain) else THICK) * radius[inner]
-        factor = np.maximum(own[rows, nearest] / allowed[nearest], 1.0)
+        factor = 1.0 + (1.0 - hangs) * np.maximum(own[rows, nearest] / allowed[nearest] - 1.0, 0.0)
         result[:, inner] = own * factor[:, None]
+        for end in (k for k in chain if tree.ends[k]):
+            # An end's own thickness is not known: it is spared where it is nearest, and no farther.
+            past = np.clip((distance[:, end] / own[rows, nearest] - 1.0) / 0.6, 0.0, 1.0)
+            result[:, end] *= 1.0 + (factor - 1.0) * past
     return result
 
 
@@ -175,6 +186,7 @@ def _siblings(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatArr
         limbs = tree.children[joint]
         if len(limbs) < 2:
             continue
+        hold = _Hold(distance, radius, tree, joint)
         nearest = np.stack([distance[:, tree.below[k]].min(axis=1) for k in limbs], axis=1)
         thick = np.stack(
             [_thickness(distance, nearest[:, i], radius, tree.below[k]) for i, k in enumerate(limbs)], axis=1
@@ -185,17 +197,32 @@ def _siblings(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatArr
             rival = np.delete(nearest, i, axis=1).min(axis=1)
             tie = np.clip((3.0 - rival / nearest[:, i]) / 2.0, 0.0, 1.0)
             t = np.clip((nearest[:, i] / thick[:, i] - FADE_FROM) / (FADE_TO - FADE_FROM), 0.0, 1.0)
-            factor = 1.0 + SIBLING * tie * t * t * (3.0 - 2.0 * t) * _near(
-                distance[:, joint], nearest.min(axis=1), TAKES_TIES
-            )
+            factor = 1.0 + SIBLING * tie * t * t * (3.0 - 2.0 * t) * hold.ties
             result[:, tree.below[limb]] *= factor[:, None]
     return result
 
 
-def _near(own: FloatArray, limb: FloatArray, range_: tuple[float, float]) -> FloatArray:
-    """1 where a joint's own bones are about as near as its limbs, 0 where they are much farther (a range of ratios)."""
-    full, none = range_
-    return np.clip((none - own / limb) / (none - full), 0.0, 1.0)
+class _Hold:
+    """How far what a joint's limbs hang from holds what ties between them.
+
+    close (g,): 1 where the joint's own bones, or those of the trunk it ends, are about as near as its limbs or the place
+    lies within the trunk's own thickness, 0 well beyond both. nearest (g,): the row of that bone's joint.
+    """
+
+    def __init__(self, distance: FloatArray, radius: FloatArray, tree: _Tree, joint: int) -> None:
+        trunk = np.array(tree.trunk_to(joint))
+        own = distance[:, trunk]
+        k = np.argmin(own, axis=1)
+        self.nearest = trunk[k]
+        least = own[np.arange(len(own)), k]
+        full, none = TAKES
+        limb = distance[:, [b for b in tree.below[joint] if b != joint]].min(axis=1)
+        self.ties = np.clip((none - distance[:, joint] / limb) / (none - full), 0.0, 1.0)
+        self.close = np.clip((none - least / limb) / (none - full), 0.0, 1.0)
+        if len(trunk) > 1 or joint in tree.roots:
+            full, none = WITHIN
+            depth = least / (THICK_TRUNK * radius[self.nearest])
+            self.close = np.maximum(self.close, np.clip((none - depth) / (none - full), 0.0, 1.0))
 
 
 def _thickness(distance: FloatArray, nearest: FloatArray, radius: FloatArray, limb: list[int]) -> FloatArray:
@@ -254,7 +281,7 @@ def _without_cliffs(values: FloatArray, neighbours: sparse.csr_matrix, influence
 
 def _eased(
     values: FloatArray, places: FloatArray, neighbours: sparse.csr_matrix, origins: FloatArray, tree: _Tree,
-    influences: int, close: FloatArray, *, progress: Progress = silent,
+    influences: int, held: dict[int, _Hold], *, progress: Progress = silent,
 ) -> FloatArray:  # fmt: skip
     """Rows (g, j) eased toward their neighbours' where an edge would stretch by more than STRETCH when a joint turns.
 
@@ -286,7 +313,7 @@ def _eased(
         mean = np.asarray(ring[touched] @ values) / degree[touched, None]
         mixed = 0.5 * (values[touched] + mean)
         if step >= GIVES_BACK_AFTER:
-            mixed = _middle_given_back(mixed, tree, close[touched])
+            mixed = _middle_given_back(mixed, tree, held, touched)
         values[touched] = cut(mixed, influences)
         follow[touched] = values[touched] @ below
         changed[:] = False
@@ -294,18 +321,21 @@ def _eased(
     return values
 
 
-def _middle_given_back(values: FloatArray, tree: _Tree, close: FloatArray) -> FloatArray:
-    """What a left and a right limb of one joint both hold, given to that joint as far as it is close (g, j): a crotch
-    is the hips'."""
+def _middle_given_back(values: FloatArray, tree: _Tree, held: dict[int, _Hold], places: IntArray) -> FloatArray:
+    """What a left and a right limb of one joint both hold in some places, given to what they hang from as far as that
+    is close: a crotch is the hips', a belly the spine's. Doing it again gives no more: of what they hold together
+    either limb may keep half of what is not close."""
     values = values.copy()
     for joint, left, right in tree.pairs():
+        close, trunk = held[joint].close[places], held[joint].nearest[places]
         one, other = values[:, tree.below[left]].sum(axis=1), values[:, tree.below[right]].sum(axis=1)
-        both = np.minimum(one, other) * close[:, joint]
+        kept = 0.5 * (1.0 - close) * (one + other + values[np.arange(len(values)), trunk])
+        both = np.maximum(np.minimum(one, other) - kept, 0.0)
         rows = np.flatnonzero(both > 0)
         if len(rows):
             for limb, share in ((left, one), (right, other)):
                 values[np.ix_(rows, np.array(tree.below[limb]))] *= (1.0 - both[rows] / share[rows])[:, None]
-            values[rows, joint] += 2.0 * both[rows]
+            values[rows, trunk[rows]] += 2.0 * both[rows]
     return values
 
 
