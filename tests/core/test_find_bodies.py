@@ -7,6 +7,7 @@ import trimesh
 from pegloom.core.errors import FindError
 from pegloom.core.skeleton.build import build_joints
 from pegloom.core.skeleton.find import find_pegs_in
+from pegloom.core.skeleton.find.hand import finger_tips
 from pegloom.core.skeleton.patterns import pattern
 from pegloom.document import edits
 from tests.support import creatures
@@ -306,3 +307,42 @@ def test_cloth_over_the_crotch_is_told_by_the_hips_standing_low_and_asked_about(
     for name, most in (("hip", 0.065), ("knee", 0.04)):
         there = standing[:3, :3] @ at[name] + standing[:3, 3]
         assert np.linalg.norm(np.array(pegs.position(f"l_{name}")) - there) < most * 1.75
+
+
+def test_fingers_are_looked_for_on_the_hand_and_not_on_the_skirt_beside_it():
+    made, _ = human(down=1.2)
+    skirt = trimesh.creation.cone(radius=0.42, height=0.7, sections=48)
+    skirt.apply_transform(trimesh.transformations.rotation_matrix(-np.pi / 2, [1, 0, 0]))
+    skirt.apply_translation([0, 0.45, 0])
+    document, _ = stood(trimesh.util.concatenate([made, skirt.subdivide().subdivide()]))
+    pegs = edits.find_pegs(document)
+    length = np.linalg.norm(np.array(pegs.position("l_palm")) - pegs.position("l_wrist"))
+    for peg in pegs.pegs:
+        if peg.name.startswith("l_") and peg.name.endswith(("_base", "_tip")):
+            assert np.linalg.norm(np.array(peg.position) - pegs.position("l_wrist")) < 3.0 * length, peg.name
+
+
+@pytest.mark.parametrize("count", [3, 4])
+def test_fingers_that_are_shells_of_their_own_are_counted(count):
+    """An arm with a bare palm, and fingers stuck into it that share no vertex with it."""
+    arm = trimesh.creation.capsule(height=0.3, radius=0.028, count=[20, 20]).subdivide_to_size(0.015)
+    arm.apply_transform(trimesh.geometry.align_vectors([0, 0, 1], [1, 0, 0]))
+    arm.vertices -= [arm.vertices[:, 0].min(), 0, 0]
+    x = arm.vertices[:, 0]
+    arm.vertices[:, 1:] *= np.interp(x, [0.0, 0.2, 0.26, 0.33], [1.0, 1.0, 1.6, 1.6])[:, None]
+    arm.vertices[:, 1] *= np.interp(x, [0.2, 0.26], [1.0, 0.45])
+    pieces, tips = [arm], []
+    for across in np.linspace(-0.032, 0.032, count):
+        reach = 0.075 - 8.0 * across**2
+        finger = trimesh.creation.capsule(height=reach, radius=0.008, count=[10, 10]).subdivide()
+        finger.apply_transform(trimesh.geometry.align_vectors([0, 0, 1], [1, 0, 0]))
+        finger.vertices += [0.3 - finger.vertices[:, 0].min(), 0, across]
+        tips.append([finger.vertices[:, 0].max(), 0, across])
+        pieces.append(finger)
+    made = trimesh.util.concatenate(pieces)
+    found = finger_tips(
+        made.vertices, np.asarray(made.faces, dtype=np.int64), np.array([0.2, 0, 0]), np.array([0.28, 0, 0])
+    )
+    assert len(found) == count
+    gap = np.linalg.norm(found[:, None] - np.array(tips)[None], axis=2).min(axis=0)
+    assert gap.max() < 0.015

@@ -116,3 +116,26 @@ def test_mirror_plane_off_the_origin_and_partners():
     assert paired.mean() > 0.9
     gap = mesh.points[across[paired]] - mesh.points[paired] * [-1, 1, 1]
     assert np.linalg.norm(gap, axis=1).max() < 2e-3 * 1.8
+
+
+def test_cloth_modelled_back_to_back_has_two_sides():
+    """Faces doubled the other way round at the same places: each side keeps its own normals, here and while it bends."""
+    sheet = trimesh.creation.box((1, 1, 1)).subdivide()
+    top = sheet.vertices[:, 2] > 0.49
+    keep = top[sheet.faces].all(axis=1)
+    faces = sheet.faces[keep]
+    count = len(sheet.vertices)
+    both = m.from_faces(np.concatenate([sheet.vertices] * 2), [*faces.tolist(), *(faces[:, ::-1] + count).tolist()])
+    normals = m.vertex_normals(both)
+    up, down = np.unique(faces), np.unique(faces) + count
+    assert normals[up] == pytest.approx(np.tile([0, 0, 1.0], (len(up), 1)))
+    assert normals[down] == pytest.approx(np.tile([0, 0, -1.0], (len(down), 1)))
+    turned = both.points[:, [1, 2, 0]]
+    assert m.vertex_normals(both, turned)[up] == pytest.approx(np.tile([0, 1.0, 0], (len(up), 1)))
+
+
+def test_hard_edges_of_an_unwelded_box_still_share_their_normals():
+    box = trimesh.creation.box((1, 1, 1))
+    loose = m.from_faces(box.vertices[box.faces].reshape(-1, 3), np.arange(36).reshape(-1, 3).tolist())
+    whole = m.from_faces(box.vertices, box.faces.tolist())
+    assert m.vertex_normals(loose) == pytest.approx(m.vertex_normals(whole)[box.faces.ravel()])

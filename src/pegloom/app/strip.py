@@ -79,12 +79,13 @@ class Strip(QFrame):
         self.play.setIcon(icon("pause" if session.playing else "play", current().woad))
         clips = tuple((c.id, c.name, round(c.length * c.rate)) for c in character.clips) if character else ()
         own = character.trials if character else ()
-        key = (character is not None and character.skeleton is not None, clips, session.source, session.trials, own)
+        jointed = character is not None and character.skeleton is not None
+        key = (jointed, clips, session.source, session.trials, own, character is None)
         if key == self.shown:
             return
         self.shown = key
         self.list.clear()
-        rows = [("Pose in hand", "", 0.0)] if character else []
+        rows = [("Pose in hand", "", 0.0)] if jointed or clips else []
         if key[0]:
             rows.append((f"Range test    {len(session.trials) * TRIAL_FRAMES} frames", RANGE_TEST, 0.0))
         rows += [(f"{name}    {frames} frames", clip, 0.0) for clip, name, frames in clips]
@@ -102,7 +103,10 @@ class Strip(QFrame):
             self.list.addItem(item)
             item.setSelected(source == session.source and at == 0.0)
         if not rows:
-            self.list.addItem(QListWidgetItem("Open a mesh to begin"))
+            first = "Open a mesh to begin" if character is None else "They come with the joints"
+            item = QListWidgetItem(first)
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(item)
 
     def _picture(self, image: Image) -> QIcon:
         if id(image) not in self.pictures:
@@ -159,6 +163,8 @@ class Ruler(QWidget):
         if not session.source:
             painter.setPen(QColor(current().soft))
             text = "Pick the range test, a clip or a pose on the left to scrub through it here."
+            if session.character is None or session.character.skeleton is None:
+                text = "Trial poses, clips and time, once there are joints to move."
             painter.drawText(QRectF(LEFT, base + 12, self.width() - 40, 20), Qt.AlignmentFlag.AlignLeft, text)
             painter.end()
             return

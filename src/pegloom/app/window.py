@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 from typing import Protocol
 
@@ -248,7 +249,8 @@ class Window(QMainWindow):
         found = self.autosave.left_over(None)
         if found is None:
             return False
-        if not self.ask.confirm("Peg Loom was stopped with unsaved work. Open it?"):
+        kept = time.strftime("%A %H:%M", time.localtime(found.stat().st_mtime))
+        if not self.ask.confirm(f"Peg Loom was stopped with unsaved work, last kept {kept}. Open it?"):
             found.unlink(missing_ok=True)
             return False
         self._recover(found, None)

@@ -10,7 +10,7 @@ from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.limbs.build import build_rig
 from pegloom.core.skeleton.build import build_joints, kits_in
-from pegloom.core.skeleton.find.shape import _persistence
+from pegloom.core.skeleton.find.shape import persistence
 from pegloom.core.skeleton.human import peg_names
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.bake import bake_weights
@@ -30,7 +30,7 @@ def warm() -> None:
     solid = make_solid(points, triangles, cell=0.2)
     sight_inside(solid.filled, solid.origin, solid.cell, points, points)
     way_out(solid.filled, solid.origin, solid.cell, points, points, 0.1)
-    _persistence(np.array([0, 1, 2], dtype=np.int32), np.array([1, 0], dtype=np.int32), np.zeros(2), np.array([0, 1]))
+    persistence(np.array([0, 1, 2], dtype=np.int32), np.array([1, 0], dtype=np.int32), np.zeros(2), np.array([0, 1]))
     packed = Packed(np.zeros((4, 1), dtype=np.int32), np.ones((4, 1)))
     skin_linear(points, packed, np.eye(4)[None])
     skin_dual(points, packed, np.eye(4)[None], np.ones(4))

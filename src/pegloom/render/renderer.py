@@ -11,7 +11,7 @@ import moderngl
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import Mesh, is_watertight, place_edges, triangulate, weld
+from pegloom.core.geometry.mesh import Mesh, is_watertight, normal_groups, place_edges, triangulate, weld
 from pegloom.core.geometry.split import split_vertices
 from pegloom.core.skin.deform import add_normals
 from pegloom.core.skin.measures import enclosed_volume
@@ -121,7 +121,7 @@ class Renderer:
         if surface.shown is points:
             return
         surface.mesh = mesh
-        add_normals(points, triangulate(mesh).vertices, weld(mesh).group, surface.normals)
+        add_normals(points, triangulate(mesh).vertices, normal_groups(mesh), surface.normals)
         data = np.empty((len(surface.vertex), 6), dtype=np.float32)
         data[:, :3] = points[surface.vertex]
         data[:, 3:] = surface.normals[surface.vertex]

@@ -253,20 +253,47 @@ def triangle_normals(points: FloatArray, triangles: IntArray) -> FloatArray:
     return np.asarray(np.cross(b - a, c - a))
 
 
+OPPOSED = -0.5
+"""Cosine of the angle between two vertices' own faces past which they do not share a normal though at one place."""
+
+
+@by_identity
+def normal_groups(mesh: Mesh) -> IntArray:
+    """Which vertices (n,) share a normal: those at one place that face alike at rest.
+
+    Cloth whose two sides are modelled as faces back to back would otherwise have normals of nothing.
+    """
+    g, tri = weld(mesh), triangulate(mesh).vertices
+    own = _summed(triangle_normals(mesh.points, tri), tri, mesh.vertex_count)
+    size = np.linalg.norm(own, axis=1)
+    # The largest at each place is what the others are held against.
+    order = np.argsort(size, kind="stable")
+    largest = np.zeros(g.count, dtype=np.int64)
+    largest[g.group[order]] = order
+    held = largest[g.group]
+    against = np.einsum("nd,nd->n", own, own[held]) < OPPOSED * size * size[held]
+    _, group = np.unique(2 * g.group + against, return_inverse=True)
+    return np.asarray(frozen(group.astype(np.int64)))
+
+
 def vertex_normals(mesh: Mesh, points: FloatArray | None = None) -> FloatArray:
-    """Unit normals (n, 3), area-weighted, shared by vertices at one place so that seams do not show."""
+    """Unit normals (n, 3), area-weighted, shared by vertices at one place that face alike, so that seams do not show."""
     p = mesh.points if points is None else points
     tri = triangulate(mesh).vertices
-    face = triangle_normals(p, tri)
-    g = weld(mesh)
-    total = np.zeros((g.count, 3))
-    for corner in range(3):
-        place = g.group[tri[:, corner]]
-        for axis in range(3):
-            total[:, axis] += np.bincount(place, weights=face[:, axis], minlength=g.count)
+    group = normal_groups(mesh)
+    total = _summed(triangle_normals(p, tri), group[tri], int(group.max()) + 1 if len(group) else 0)
     length = np.linalg.norm(total, axis=1, keepdims=True)
     unit = np.where(length > 1e-30, total / np.maximum(length, 1e-30), [0.0, 1.0, 0.0])
-    return np.asarray(unit[g.group])
+    return np.asarray(unit[group])
+
+
+def _summed(values: FloatArray, triangles: IntArray, count: int) -> FloatArray:
+    """Per-triangle values (t, 3) summed over what the triangles' corners name, (count, 3)."""
+    total = np.zeros((count, 3))
+    for corner in range(3):
+        for axis in range(3):
+            total[:, axis] += np.bincount(triangles[:, corner], weights=values[:, axis], minlength=count)
+    return total
 
 
 def adjacency(count: int, edges: IntArray) -> sparse.csr_matrix:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import numpy as np
 from scipy import sparse
-from scipy.sparse.csgraph import dijkstra
+from scipy.sparse.csgraph import connected_components, dijkstra
+from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import weld_points
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
+from pegloom.core.skeleton.find.shape import persistence
 
 Placed = dict[str, tuple[FloatArray, FloatArray, float]]
 
@@ -55,6 +57,12 @@ def find_fingers(
 
 
 MOST = 5
+STANDS_OUT = 0.2
+"""Palm's lengths that a finger stands out from the web beside it; the palm's own end under loose fingers does by less."""
+RING = 0.8
+"""Palm's lengths from the wrist within which its ring of vertices is looked for."""
+LOOSE, TOUCHES = 2.2, 0.25
+"""Palm's lengths that a finger of its own shell measures at most, and may stand off the hand."""
 SHORTEST = 0.35
 """Share of the longest finger's way from the wrist that the shortest has."""
 
@@ -74,31 +82,61 @@ def finger_tips(points: FloatArray, triangles: IntArray, wrist: FloatArray, palm
     edges = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]])
     weights = np.linalg.norm(places[edges[:, 0]] - places[edges[:, 1]], axis=1) + 1e-9
     graph = sparse.csr_matrix((weights, (edges[:, 0], edges[:, 1])), shape=(len(places), len(places)))
-    near_wrist = np.flatnonzero(in_hand & (np.abs((places - wrist) @ ahead) < 0.15 * length))
+    # The wrist's own ring: a skirt or a thigh beside the hand lies in its plane, too.
+    level = in_hand & (np.abs((places - wrist) @ ahead) < 0.15 * length)
+    near_wrist = np.flatnonzero(level & (np.linalg.norm(places - wrist, axis=1) < RING * length))
     if len(near_wrist) == 0:
         return none
+    graph, loose = _with_loose_fingers(graph, places, near_wrist, tri, wrist, ahead, length)
     far = dijkstra(graph, directed=False, indices=near_wrist, min_only=True)
     far[~np.isfinite(far)] = -1.0
-    tips: list[FloatArray] = []
-    heights: list[float] = []
-    open_ = far.copy()
-    for _ in range(40 * MOST):
-        if len(tips) == MOST:
-            break
-        tip = int(np.argmax(open_))
-        if open_[tip] < max(0.4 * length, SHORTEST * max(heights, default=0.0)):
-            break
-        apart = dijkstra(graph, directed=False, indices=np.array([tip]), min_only=True)
-        around = apart < 0.3 * length
-        if far[around].max() > far[tip] + 1e-9:  # on the way up to another peak
-            open_[apart < 0.15 * length] = -1.0
+    both = sparse.csr_matrix(graph + graph.T)
+    order = np.argsort(-far, kind="stable")
+    peak, saddle = persistence(both.indptr, both.indices, far, order[far[order] >= 0])
+    ends = np.flatnonzero((peak >= 0) & (far - np.maximum(saddle, 0.0) > STANDS_OUT * length) & (far > 0.4 * length))
+    if len(loose):
+        # The palm's own end, under fingers stuck into it, is none.
+        gap = np.asarray(cKDTree(places[loose]).query(places[ends])[0])
+        ends = ends[np.isin(ends, loose) | (gap > TOUCHES * length)]
+    ends = ends[np.argsort(-far[ends], kind="stable")][:MOST]
+    if len(ends) == 0:
+        return none
+    ends = ends[far[ends] > SHORTEST * far[ends[0]]]
+    apart = dijkstra(both, indices=ends, limit=0.12 * length)
+    return np.array([places[np.isfinite(row)].mean(axis=0) for row in apart])
+
+
+def _with_loose_fingers(
+    graph: sparse.csr_matrix, places: FloatArray, near_wrist: IntArray, tri: IntArray,
+    wrist: FloatArray, ahead: FloatArray, length: float,
+) -> tuple[sparse.csr_matrix, IntArray]:  # fmt: skip
+    """The graph with fingers that are shells of their own tied to the hand by their roots; the places of such fingers.
+
+    Taken for one: a shell no larger than a finger, ahead of the wrist, that touches the hand or nearly.
+    """
+    _, label = connected_components(graph, directed=False)
+    used = np.unique(tri)
+    hand = used[np.isin(label[used], np.unique(label[near_wrist]))]
+    others = [shell for shell in np.unique(label[used]) if shell not in label[near_wrist]]
+    tree = cKDTree(places[hand])
+    ties: list[tuple[int, int, float]] = []
+    loose: list[IntArray] = [np.zeros(0, dtype=np.int64)]
+    for shell in others:
+        mine = used[label[used] == shell]
+        span = float(np.linalg.norm(np.ptp(places[mine], axis=0)))
+        if len(mine) < 4 or span > LOOSE * length or ((places[mine].mean(axis=0) - wrist) @ ahead) < 0.3 * length:
             continue
-        # Up one finger and down the next is a long way along the skin: what is nearer belongs to this finger.
-        ring = apart < 0.12 * length
-        tips.append(places[ring].mean(axis=0))
-        heights.append(float(far[tip]))
-        open_[around] = -1.0
-    return np.array(tips).reshape(-1, 3)
+        gap, nearest = (np.asarray(v) for v in tree.query(places[mine]))
+        touching = np.flatnonzero(gap < TOUCHES * length)
+        if len(touching):
+            # By its root, so that it has one end.
+            k = int(touching[np.argmin((places[mine[touching]] - wrist) @ ahead)])
+            ties.append((int(mine[k]), int(hand[nearest[k]]), float(gap[k]) + 1e-9))
+            loose.append(mine)
+    if ties:
+        rows, columns, gaps = (np.array(v) for v in zip(*ties, strict=True))
+        graph = sparse.csr_matrix(graph + sparse.csr_matrix((gaps, (rows, columns)), shape=graph.shape))
+    return graph, np.concatenate(loose)
 
 
 def _spread(wrist: FloatArray, palm: FloatArray, names: tuple[str, ...]) -> Placed:

@@ -126,7 +126,7 @@ class Shape:
         graph = sparse.csr_matrix(self.graph + self.graph.T)
         order = np.argsort(-self.far, kind="stable")
         order = order[self.far[order] >= 0]
-        peak, saddle = _persistence(graph.indptr, graph.indices, self.far, order)
+        peak, saddle = persistence(graph.indptr, graph.indices, self.far, order)
         found = []
         for top in np.flatnonzero(peak >= 0).tolist():
             length = float(self.far[top] - max(saddle[top], 0.0))
@@ -192,7 +192,12 @@ class Shape:
 
 
 @njit(cache=True, nogil=True)
-def _persistence(indptr, indices, height, order):  # type: ignore[no-untyped-def]  # pragma: no cover
+def persistence(indptr, indices, height, order):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Peaks of a height (m,) on a graph, and how far each stands out.
+
+    indptr, indices: the graph's rows, both ways written down; order: nodes from the highest down. Returns peak (m,),
+    1 at peaks and -1 elsewhere, and saddle (m,), the height to come down to before a higher peak can be reached.
+    """
     n = len(height)
     parent = np.full(n, -1)
     top = np.full(n, -1)  # of a root: its component's peak
