@@ -1,5 +1,7 @@
 """The Mesh and Joints areas through the real window."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
@@ -14,7 +16,7 @@ from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document, Part, Subdivision
 from tests.app.conftest import find
 from tests.support import creatures
-from tests.support.figures import DEMO, as_mesh, capsule_figure
+from tests.support.figures import DEMO, as_mesh, capsule_figure, unrigged_wick
 
 
 def widget(hand, kind, name):
@@ -395,3 +397,29 @@ def test_a_clips_first_frame_becomes_the_rest_and_its_motion_stays(hand):
         assert np.allclose(worlds(after, time), worlds(before, time), atol=1e-4), time
     hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert hand.session.character is posed
+
+
+def test_weak_guesses_are_walked_one_by_one_and_accepted(hand):
+    """The pattern's card folds once pegs are found; each weak guess comes into the middle and is said to be right."""
+    session = hand.session
+    session.start_with(unrigged_wick(), None)
+    hand.window.go(Area.JOINTS)
+    bench = hand.window.benches[Area.JOINTS]
+    assert bench.find_card.is_open
+    pegs = edits.find_pegs(edits.stand_up(unrigged_wick()))
+    doubt = {"l_knee", "r_knee", "waist"}
+    pegs = replace(pegs, pegs=tuple(replace(p, confidence=0.3 if p.name in doubt else 0.8) for p in pegs.pegs))
+    session.commit("Pegs", edits.set_pegs(session.document, pegs))
+    assert not bench.find_card.is_open
+    hand.click("button.joints.next_weak")
+    first = session.selection.lead
+    assert first in doubt
+    hand.click("button.joints.next_weak")
+    assert session.selection.lead in doubt - {first}
+    while any(peg.weak for peg in session.character.pegs.pegs):
+        hand.click("button.joints.accept")
+    assert {name: session.character.pegs.position(name) for name in doubt} == {n: pegs.position(n) for n in doubt}
+    button = find(hand.window, QPushButton, "button.joints.next_weak")
+    assert not button.isEnabled()
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert any(peg.weak for peg in session.character.pegs.pegs)

@@ -8,9 +8,10 @@ import trimesh
 from pegloom.core.geometry.mesh import from_faces, place_triangles
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skin.crossing import crossing_faces
-from pegloom.core.skin.quality import gauge_of, measured, worst_of
+from pegloom.core.skin.quality import bones_at, gauge_of, measured, worst_of
+from pegloom.files.project import open_project
 from tests.core.test_deformers import tube
-from tests.support.figures import wick
+from tests.support.figures import DEMO, wick
 
 
 def limb() -> Skeleton:
@@ -123,3 +124,18 @@ def test_a_strap_passing_by_has_no_girth_at_the_joint():
     assert gauge is not None
     assert measured(cape, gauge, cape.points).girth == pytest.approx(1.0)
     assert measured(cape, gauge, cape.points * [1, 0.5, 0.5]).girth == pytest.approx(0.5, abs=0.01)
+
+
+@pytest.mark.parametrize("demo", ["wick", "dumble", "harl"])
+def test_every_shoulder_and_hip_has_a_section_of_its_own(demo):
+    """Sunk in the trunk, a limb's first joint is measured at the first section that is the limb's, not at none."""
+    character = open_project(DEMO / f"{demo}.pegloom").character
+    mesh, skeleton = character.parts[0].mesh, character.skeleton
+    limbs = [
+        j for j in skeleton.joints if j.id.split(".")[0] in ("arm", "leg", "foreleg", "wing") and j.id.endswith("upper")
+    ]
+    assert len(limbs) >= 4
+    for joint in limbs:
+        gauge = gauge_of(mesh, skeleton, joint.id)
+        assert gauge is not None, joint.name
+        assert gauge.radius < 0.75 * bones_at(skeleton, joint.id)[2]

@@ -5,7 +5,7 @@ import tracemalloc
 import numpy as np
 import pytest
 
-from pegloom.core.errors import EditError
+from pegloom.core.errors import EditError, ShapeError
 from pegloom.core.geometry.mesh import weld
 from pegloom.core.geometry.standing import Direction
 from pegloom.core.rig.controls import CHANNELS, Pose, Shape
@@ -270,3 +270,18 @@ def test_a_step_counts_what_it_changed_and_nothing_more():
     assert history.steps[1].own_bytes <= made.indptr.nbytes + made.indices.nbytes + made.values.nbytes
     history.commit("rename", edits.rename_part(changed, part.id, "other name"))
     assert history.steps[2].own_bytes == 0
+
+
+def test_a_weak_guess_that_is_right_is_accepted_where_it_is():
+    document = edits.stand_up(unrigged_wick())
+    document = edits.set_pegs(document, edits.find_pegs(document, plan="four-legged"))
+    weak = next(peg for peg in document.character.pegs.pegs if peg.weak and peg.name.startswith("l_"))
+    accepted = edits.accept_peg(document, weak.name)
+    for name in (weak.name, "r_" + weak.name[2:]):
+        peg = accepted.character.pegs.by_name[name]
+        assert peg.by_hand and not peg.weak
+        assert peg.position == document.character.pegs.position(name)
+    alone = edits.accept_peg(document, weak.name, both_sides=False)
+    assert alone.character.pegs.by_name["r_" + weak.name[2:]].weak
+    with pytest.raises(ShapeError, match="l_nothing"):
+        edits.accept_peg(document, "l_nothing")

@@ -228,7 +228,7 @@ class Tag(QFrame):
             self.name.setText(peg.name.replace("_", " "))
             for axis, value in zip("xyz", peg.position, strict=True):
                 self._set(axis, value * 100)
-            weak = "weak guess" if peg.confidence < 0.5 else f"found, {peg.confidence:.0%} sure"
+            weak = "weak guess" if peg.weak else f"found, {peg.confidence:.0%} sure"
             self.texts["sure"].setText("by hand" if peg.by_hand else weak)
             other = other_side_name(peg.name)
             self.texts["other"].setText(other.replace("_", " ") if other else "on the middle")

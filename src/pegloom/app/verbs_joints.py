@@ -76,7 +76,7 @@ class JointVerbs:
             document, plan = result
             pegs = document.require_character().pegs
             if self.window.verbs.land(base, f"Find pegs, {plan.title.lower()}", document):
-                weak = sum(p.confidence < 0.5 for p in pegs.pegs)
+                weak = sum(p.weak for p in pegs.pegs)
                 word = f"{plan.title}: {len(pegs.pegs)} pegs placed"
                 self.session.say(word + (f", {weak} of them weak guesses; look at those with a ring" if weak else ""))
 
@@ -323,6 +323,39 @@ class JointVerbs:
         if self.session.try_edit(f"First frame of {clip.name} is the rest", lambda d: edits.set_rest(d, pose)):
             self.session.say(f"The first frame of {clip.name} is the rest now; clips show the same motion")
 
+    # Weak guesses, one after the other
+
+    def need_weak(self) -> str:
+        weak = self.session.character is not None and self.session.character.pegs is not None and self._weak()
+        return self.need_pegs() or ("" if weak else "No peg is a weak guess any more")
+
+    def need_peg(self) -> str:
+        picked = self.session.selection.kind == "peg"
+        return self.need_pegs() or ("" if picked else "Pick a peg first: click one in the view or the list")
+
+    def _weak(self) -> list[str]:
+        return [peg.name for peg in self.session.character.pegs.pegs if peg.weak]
+
+    def next_weak(self) -> None:
+        """Pick the weak guess after the picked peg and bring it into the middle."""
+        order = [peg.name for peg in self.session.character.pegs.pegs]
+        lead = self.session.selection.lead if self.session.selection.kind == "peg" else ""
+        start = order.index(lead) + 1 if lead in order else 0
+        weak = set(self._weak())
+        self.session.select("peg", next(name for name in order[start:] + order[:start] if name in weak))
+        self.window.stage.show_selection()
+
+    def accept(self) -> None:
+        """The picked peg is right where it is; on to the next weak guess."""
+        lead, both = self.session.selection.lead, self.session.both_sides
+        words = lead.replace("_", " ")
+        if not self.session.try_edit(f"{words} is right", lambda d: edits.accept_peg(d, lead, both_sides=both)):
+            return
+        left = len(self._weak())
+        if left:
+            self.next_weak()
+        self.session.say(f"{words} is right; " + (f"{left} more to look at" if left else "no weak guess is left"))
+
     def declare(self) -> list[Action]:
         a, pegs, joints, joint = Action, self.need_pegs, self.need_joints, self.need_joint
         return [
@@ -330,6 +363,8 @@ class JointVerbs:
             a("joints.lay_out", "Lay out the pattern", "Joints", self.lay_out, "Pegs at their usual places, with or without a mesh"),
             a("joints.build", "Build joints", "Joints", self.build, "Joints from the pegs", "", pegs),
             a("joints.centre", "Centre in mesh", "Joints", self.propose, "Show what stands off its proper depth; again: move it", "", pegs),
+            a("joints.next_weak", "Next weak guess", "Joints", self.next_weak, "Pick the next peg to look at", "", self.need_weak),
+            a("joints.accept", "It is right", "Joints", self.accept, "The picked peg is right where it is", "", self.need_peg),
             a("joints.even", "Right pegs from left", "Joints", self.even, "Mirror the left side's pegs", "", pegs),
             a("joints.add_kit", "Add a limb kit", "Joints", self.add_kit, "Hang a kit on the picked joint", "", joint),
             a("joints.remove_kit", "Remove the kit", "Joints", self.remove_kit, "What it held goes to what it hung on", "", pegs),

@@ -237,6 +237,7 @@ class Window(QMainWindow):
 
     def _area(self) -> None:
         self.stack.setCurrentWidget(self.benches[self.session.area])
+        self.stage.look_again()
 
     def go(self, area: Area) -> None:
         """Go to a work area."""

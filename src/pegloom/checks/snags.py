@@ -116,7 +116,7 @@ def find_snags(character: Character) -> tuple[Snag, ...]:
             Snag("not-stood-up", "mesh", Severity.DOUBT, "the mesh has not been stood up yet", fix="mesh.stand_up")
         )
     if character.pegs is not None:
-        weak = [peg for peg in character.pegs.pegs if peg.confidence < 0.5 and not peg.by_hand]
+        weak = [peg for peg in character.pegs.pegs if peg.weak]
         for peg in weak:
             message = f"the place of {peg.name} is a weak guess; look and drag it"
             found.append(Snag("weak-peg", "joints", Severity.DOUBT, message, where=peg.position, subject=peg.name))

@@ -235,7 +235,7 @@ def draw_pegs(draw: DrawList, pegs: PegSet, marks: Marks, height: float) -> None
             draw.dots.add(place, colour, radius + 10, hollow=2.0, alpha=0.55)
         stem = np.array([place, place + [0.0, 0.012 * height * (0.6 if fine else 1.0), 0.0]])
         draw.over.add(stem, colour, 2.0, 0.9)
-        weak = peg.confidence < 0.5 and not peg.by_hand
+        weak = peg.weak
         if peg.name == marks.hovered or weak:
             draw.dots.add(place, LINEN, radius + 3, hollow=1.0, alpha=0.9)
         draw.dots.add(place, colour, radius, hollow=1.0 if weak else 0.0)

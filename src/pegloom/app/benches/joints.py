@@ -74,7 +74,7 @@ class JointsBench(Bench):
         self.list = QListWidget()
         self.list.setObjectName("joints.list")
         self.list.setAccessibleName("Pegs")
-        self.list.setFixedHeight(92)
+        self.list.setFixedHeight(134)
         self.list.itemClicked.connect(lambda item: self.session.select("peg", item.data(Qt.ItemDataRole.UserRole)))
         pegs.body.addWidget(self.list)
         place = QHBoxLayout()
@@ -87,6 +87,7 @@ class JointsBench(Bench):
         self.where.setAlignment(Qt.AlignmentFlag.AlignTop)
         place.addWidget(self.where, 1)
         pegs.body.addLayout(place)
+        pegs.row(action_button(q["joints.next_weak"]), action_button(q["joints.accept"]))
         pegs.row(action_button(q["joints.centre"]), action_button(q["joints.even"]))
         self.sides = label("", "caption", wrap=True, name="joints.sides")
         pegs.body.addWidget(self.sides)
@@ -116,6 +117,7 @@ class JointsBench(Bench):
         rest.body.addWidget(action_button(q["rest.first"], "First frame of the clip"))
         self.snags = SnagCard(self.session, self.actions, "joints", "Nothing is wrong with the joints.")
         self.column.addWidget(self.snags)
+        self.had_pegs = False
         self.shown: object = None
         self.kits_shown: object = None
 
@@ -326,6 +328,10 @@ class JointsBench(Bench):
         self.both.setChecked(self.session.both_sides)
         self.children.setChecked(self.session.with_children)
         pegs = character.pegs if character else None
+        # Once found the pattern makes room for the pegs; the card stays where the user puts it then.
+        if (pegs is not None) is not self.had_pegs:
+            self.had_pegs = pegs is not None
+            self.find_card.set_open(not self.had_pegs)
         self._show_pegs(pegs)
         kits = kits_in(pegs) if pegs else ()
         if kits is not self.kits_shown:
@@ -361,12 +367,12 @@ class JointsBench(Bench):
                 if peg.by_hand:
                     state = "placed"
                 else:
-                    state = "weak guess, look" if peg.confidence < 0.5 else f"found {peg.confidence:.0%}"
+                    state = "weak guess, look" if peg.weak else f"found {peg.confidence:.0%}"
                 item = QListWidgetItem(f"{peg.name.replace('_', ' ')}    {state}")
                 item.setData(Qt.ItemDataRole.UserRole, peg.name)
                 self.list.addItem(item)
             self.list.verticalScrollBar().setValue(row)
-        weak = sum(p.confidence < 0.5 and not p.by_hand for p in pegs.pegs) if pegs else 0
+        weak = sum(p.weak for p in pegs.pegs) if pegs else 0
         placed = sum(p.by_hand for p in pegs.pegs) if pegs else 0
         title = self.patterns[pegs.pattern].title if pegs and pegs.pattern in self.patterns else ""
         self.find_card.note.setText(f"{title}, {len(pegs.pegs)} pegs" if pegs else "")

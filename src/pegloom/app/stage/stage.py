@@ -431,7 +431,12 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
 
     def leaveEvent(self, event: object) -> None:
         self.pointer, self.hovered, self.brush_hit = None, "", None
+        self.pointed.emit("")
         self.update()
+
+    def look_again(self) -> None:
+        """What lies under the pointer may be another thing now."""
+        self._hover_timer.start()
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         steps = (event.angleDelta().y() or event.angleDelta().x()) / 120
@@ -446,7 +451,10 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
         self.update()
 
     def _hover(self) -> None:
-        if self.pointer is None or self.drag is not None:
+        if self.drag is not None:
+            return
+        if self.pointer is None:
+            self.pointed.emit("")
             return
         x, y = self.pointer
         kind, found = ("", "")

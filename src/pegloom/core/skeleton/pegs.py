@@ -11,6 +11,9 @@ from pegloom.core.errors import ShapeError
 from pegloom.core.skeleton.joints import Vector, other_side_name
 from pegloom.core.skeleton.kits import Kit
 
+WEAK = 0.5
+"""Confidence under which a found peg is a weak guess."""
+
 
 @dataclass(frozen=True, slots=True)
 class Peg:
@@ -20,6 +23,11 @@ class Peg:
     position: Vector
     confidence: float = 1.0
     by_hand: bool = False
+
+    @property
+    def weak(self) -> bool:
+        """Whether its place is a guess that someone should look at."""
+        return self.confidence < WEAK and not self.by_hand
 
 
 @dataclass(frozen=True, eq=False)

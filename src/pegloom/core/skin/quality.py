@@ -28,6 +28,12 @@ LARGEST_OF_BONE = 4.0
 """A section wider than this many bone lengths is not the limb's own."""
 
 
+OWN_OF_BONE = 0.6
+"""Radius of a section over its bone's length under which it is surely the limb's own."""
+DOWN_THE_LIMB = (0.0, 0.1, 0.2, 0.3)
+"""Shares of the bone at which such a section is looked for."""
+
+
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Gauge:
     """What is measured of one part around one joint.
@@ -65,7 +71,7 @@ def gauge_of(mesh: Mesh, skeleton: Skeleton, joint_id: str) -> Gauge | None:
     reach = LARGEST_OF_BONE * length
     near = np.linalg.norm(points - here, axis=1) < reach
     local = triangles[near[triangles].any(axis=1)]
-    first = _ring(points, local, here, normalised(into + out) if np.linalg.norm(into + out) > 1e-6 else out, reach)
+    first = _first_ring(points, local, here, into, out, length)
     if first is None:
         return None
     radius = _radius(first)
@@ -156,6 +162,24 @@ def bones_at(skeleton: Skeleton, joint_id: str) -> tuple[FloatArray, FloatArray,
     if not out.any():
         out = into = np.array([0.0, 1.0, 0.0])
     return into, out, max(length, 1e-6)
+
+
+def _first_ring(
+    points: FloatArray, triangles: IntArray, here: FloatArray, into: FloatArray, out: FloatArray, length: float
+) -> Outline | None:
+    """The section at a joint; where only the trunk lies round it, the first one down the limb that is the limb's own.
+
+    A shoulder or a hip is sunk: half a finger's breadth higher or lower its section is the arm's or the chest's.
+    """
+    between = normalised(into + out) if np.linalg.norm(into + out) > 1e-6 else out
+    found: Outline | None = None
+    for share in DOWN_THE_LIMB:
+        for normal in (between, out):
+            ring = _ring(points, triangles, here + share * length * out, normal, LARGEST_OF_BONE * length)
+            if ring is not None and _radius(ring) < OWN_OF_BONE * length:
+                return ring
+            found = ring if found is None else found
+    return found
 
 
 def _ring(

@@ -14,6 +14,7 @@ from pegloom.document.edits.controls import (
     switch_limb,
 )
 from pegloom.document.edits.joints import (
+    accept_peg,
     add_kit,
     attach_kit,
     build_joints,
@@ -125,6 +126,7 @@ from pegloom.document.edits.weights import (
 
 __all__ = [
     "MENDS",
+    "accept_peg",
     "add_clip",
     "add_kit",
     "add_parts",

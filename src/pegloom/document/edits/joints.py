@@ -17,7 +17,7 @@ from pegloom.core.skeleton import pegs as peg_moves
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.depth import DepthMove, depth_moves
 from pegloom.core.skeleton.find import find_pegs_in, guess_pattern
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_side_name
 from pegloom.core.skeleton.kits import Kit, finger_names, fingers_of, kit_of, other_kit_id, pairs_of, resized
 from pegloom.core.skeleton.patterns import Pattern, free_pegs, kit_library, pattern, peg_order, usual_place
 from pegloom.core.skeleton.pegs import Peg, PegSet
@@ -83,6 +83,14 @@ def place_peg(document: Document, name: str, position: Vector, *, both_sides: bo
     character = document.require_character()
     moved = peg_moves.move_peg(_pegs(character), name, position, both_sides=both_sides, middle=middle_of(character))
     return _rebuilt(document, character, moved)
+
+
+def accept_peg(document: Document, name: str, *, both_sides: bool = True) -> Document:
+    """A peg (and its partner) is right where it is: counted as placed by hand, nothing moves."""
+    pegs = _pegs(document.require_character())
+    other = other_side_name(name) if both_sides else None
+    places = {n: pegs.position(n) for n in (name, other) if n is not None and (n == name or n in pegs.by_name)}
+    return set_pegs(document, peg_moves.place_pegs(pegs, places))
 
 
 def build_joints(document: Document) -> Document:
