@@ -397,7 +397,7 @@ def test_an_open_skirt_follows_the_legs_it_hangs_round(wall):
         aside = skirt & (y < 0.6) & (x * sign > 0.15)
         assert leg[aside].mean() > 0.85
         assert leg[aside].min() > 0.5
-        assert leg[skirt & (x * sign < -0.15)].max() < 0.3, "and never the other leg"
+        assert leg[skirt & (x * sign < -0.15)].max() < 0.35, "and never the other leg"
     trunk = weights.column("hips") + weights.column("spine")
     assert trunk[skirt & (y < 0.45)].max() < 0.4
     assert trunk[skirt & (y > 0.97)].min() > 0.5

@@ -14,7 +14,7 @@ from pegloom.core.skeleton.depth import depth_moves
 from pegloom.document import edits
 from pegloom.document.edits.joints import body_of
 from pegloom.scene.slicing import slice_joint, slice_peg
-from tests.support.figures import as_mesh, document_of, human, rigged_capsules
+from tests.support.figures import as_mesh, document_of, human, rigged_capsules, unrigged_wick, wick
 
 LIMBS = ("l_elbow", "l_knee", "l_wrist", "l_ankle")
 
@@ -148,3 +148,29 @@ def test_mirrored_axes_fold_both_sides_alike():
             moved = [axes @ turn @ axes.T for axes in (left, right)]
             signs = flip @ moved[0] @ flip
             assert moved[1] == pytest.approx(signs, abs=1e-9) or pytest.approx(signs, abs=1e-9) == moved[1].T
+
+
+@pytest.mark.parametrize("height", [0.0, 0.03, 0.06, 0.09])
+def test_a_hip_is_never_called_to_the_middle_of_the_pelvis(height):
+    """However high a hip stands, its cut goes through thigh or pelvis; of the pelvis the middle is no hip's place."""
+    document = standing()
+    x, y, z = document.character.pegs.position("l_hip")
+    raised = edits.place_peg(document, "l_hip", (x, y + height, z))
+    points, triangles = body_of(raised.character)
+    for move in depth_moves(points, triangles, raised.character.pegs):
+        if move.peg in ("l_hip", "r_hip"):
+            assert abs(move.place[0]) > 0.6 * x, move
+    fresh = edits.stand_up(unrigged_wick())
+    pegs = edits.find_pegs(fresh)
+    points, triangles = body_of(fresh.character)
+    assert not {m.peg for m in depth_moves(points, triangles, pegs)} & {"l_hip", "r_hip"}
+
+
+def test_a_hip_joint_sunk_in_the_pelvis_has_no_depth_of_its_own():
+    character = wick().character
+    points, triangles = body_of(character)
+    view = slice_joint(points, triangles, character.skeleton, "leg.l.upper")
+    assert view is not None and view.proper is None and view.sound
+    knee = slice_joint(points, triangles, character.skeleton, "leg.l.lower")
+    assert knee.proper is not None
+    assert np.linalg.norm(knee.proper - character.skeleton.joint("leg.l.lower").position) < 0.03

@@ -50,6 +50,12 @@ class Section:
         away = np.asarray(point) - self.origin
         return np.array([away @ self.right, away @ self.up])
 
+    def goes_round(self, point: FloatArray) -> bool:
+        """Whether the outline goes round a place that lies about in its plane (within 30 degrees of it)."""
+        away = np.asarray(point) - self.origin
+        off = abs(float(away @ np.cross(self.right, self.up)))
+        return off <= 0.5 * float(np.linalg.norm(away)) and winds_around(self.flat - self.in_plane(point))
+
     def span(self, point: FloatArray, direction: FloatArray) -> tuple[float, float] | None:
         """Where a line through `point` along `direction` (in the plane) enters and leaves, measured from point."""
         here = self.in_plane(point)

@@ -15,7 +15,7 @@ from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.slices import Section, section_at
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.skeleton.build import BULGES
-from pegloom.core.skeleton.joints import Vector
+from pegloom.core.skeleton.joints import Vector, other_side_name
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.patterns import bare, shipped_patterns
 from pegloom.core.skeleton.pegs import PegSet
@@ -126,6 +126,9 @@ def depth_of(points: FloatArray, triangles: IntArray, pegs: PegSet, kit: Kit, pe
     bones = [float(np.linalg.norm(line[k + 1] - line[k])) for k in (i - 1, i) if 0 <= k < len(line) - 1]
     if section.holds and section.radius > MERGED * min(bones):
         return None  # the limb is one with the trunk here: its own cut cannot be told
+    other = other_side_name(peg)
+    if section.holds and other in pegs.by_name and section.goes_round((here + np.array(pegs.position(str(other)))) / 2):
+        return None  # the cut goes round both sides: a hip's through the pelvis
     sign = -1.0 if peg.startswith("r_") else 1.0
     bulge = np.array(BULGES.get(kit.bend, (0.0, 0.0, 0.0))) * [sign, 1.0, 1.0]
     bulge = bulge - direction * float(bulge @ direction)
