@@ -114,10 +114,10 @@ def main() -> None:
     shoot("strain")
     weights = window.benches[Area.WEIGHTS]
     s.set_view(lens=Lens.VOLUME)
-    s.select("joint", "leg.l.lower")
+    s.select("joint", "arm.l.upper")
     measured(app, window)
     ruler = window.strip.ruler
-    ruler._go_to_dip(min(ruler.dips(), key=lambda k: ruler.watch.row("leg.l.lower")[k].area))
+    ruler._go_to_dip(min(ruler.dips(), key=lambda k: ruler.watch.row("arm.l.upper")[k].area))
     shoot("graph")
     for card in weights.cards:
         card.set_open(card is weights.weaves)
