@@ -51,7 +51,8 @@ PINCHED = 0.82
 """Depth at the middle over the thighs' depth under which a layer still shows two legs."""
 
 SHOULDER_OUT, SHOULDER_IN = 0.112, 0.1
-"""Distance of a shoulder from the middle over the height: of what is more most is flesh, and so of what is less."""
+"""Usual range of a shoulder's distance from the middle over the height; most of what goes beyond it is taken back: thick or
+thin flesh moves the armpit, not the joint."""
 ELBOW = 0.455
 """Usual share of the way from wrist to shoulder at which the elbow is."""
 BULGE = 1.25

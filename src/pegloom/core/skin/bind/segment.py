@@ -3,16 +3,18 @@
 What costs quality is whole regions given to the wrong joint (a trunk vertex to an arm buried in it), not the falloff.
 So distances through the body are judged by the skeleton's own tree:
 1. Distance to every joint's bones through the body (distances.py).
+   Cloth that hangs round a limb, with no bone of its own, measures through the air under it.
 2. Siblings: what is about equally far from two limbs belongs to what both hang from: their distances grow up to
    fourfold, faded in from 1.25 to 2 limb radii, and out again where what they hang from is much farther than they
    are. The trunk running on from its root is no limb in this.
-3. Thickness: farther than 1.5 limb radii (2 for a trunk) distance grows with its square, by one factor a chain.
+3. Thickness: farther than 1.5 limb radii (2 for a trunk) distance grows with its square, by one factor a chain. A
+   limb's end, whose thickness is not known, is spared where it is nearest; hanging cloth has no thickness to exceed.
 4. Down the tree, each joint's own bone against its children's branches: shares exp(-sqrt(d^2 - m^2) / (0.35 m)),
    m the least distance, so that the blend is as wide as the limb is thick.
 5. Four half passes of smoothing along the surface, the strongest few kept and islands dropped before the last ones;
    jumps where the few change eased; small shells whole; strays dropped.
 6. What would tear is eased: edges that open by more than STRETCH of their length per radian of a joint, and what a left and
-   a right limb would share there (a crotch) goes to what both hang from.
+   a right limb would share there (a crotch, a belly) goes to what both hang from, as far as that is near.
 """
 
 from __future__ import annotations
@@ -205,8 +207,9 @@ def _siblings(distance: FloatArray, radius: FloatArray, tree: _Tree) -> FloatArr
 class _Hold:
     """How far what a joint's limbs hang from holds what ties between them.
 
-    close (g,): 1 where the joint's own bones, or those of the trunk it ends, are about as near as its limbs or the place
-    lies within the trunk's own thickness, 0 well beyond both. nearest (g,): the row of that bone's joint.
+    ties (g,): 1 where the joint's own bones are about as near as its limbs, 0 where they are much farther. close (g,):
+    1 where that is so of the trunk it ends, too, or the place lies within the trunk's own thickness, 0 well beyond both.
+    nearest (g,): the row of the trunk's joint whose bones are nearest.
     """
 
     def __init__(self, distance: FloatArray, radius: FloatArray, tree: _Tree, joint: int) -> None:
