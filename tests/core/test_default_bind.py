@@ -1,5 +1,6 @@
 """The default bind, and those by distance: laws, leaks, shapes unlike characters."""
 
+import tracemalloc
 from dataclasses import replace
 
 import numpy as np
@@ -454,3 +455,36 @@ def test_a_flat_puppets_limbs_are_as_thick_as_they_are_broad():
     starts, ends, owner = bone_segments(skeleton)
     radius = limb_radii(starts, ends, owner, 3, solid)
     assert radius[:2] == pytest.approx(0.1, abs=0.03)
+
+
+@pytest.mark.parametrize("scale", [0.002, 1.0, 300.0])
+def test_a_skeleton_in_other_units_than_its_mesh_is_bound_in_little_memory(scale):
+    """Bones that run far past a small body were followed in steps of the body's own grid, and took all memory."""
+    mesh = tube()
+    joints = chain((0.02, 0, 0), (0.5, 0.1, 0), (0.98, 0, 0.2)).joints
+    far = Skeleton(tuple(replace(joint, position=tuple(np.array(joint.position) / scale)) for joint in joints))
+    tracemalloc.start()
+    for method in METHODS.values():
+        weights = method(mesh, far, body_solid([mesh]), influences=4)
+        assert row_sums_hold(weights) and most_influences(weights) <= 4
+    _, peak = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert peak < 4e8
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_any_soup_of_triangles_is_bound_or_refused_in_words(seed):
+    rng = np.random.default_rng(seed)
+    points = rng.normal(0, 1, (30, 3)) * (1.0, 1.0, seed % 2)
+    mesh = from_faces(points, [rng.choice(30, 3, replace=False).tolist() for _ in range(40)])
+    sides = (Side.CENTRE, Side.LEFT, Side.RIGHT)
+    joints = [Joint("j0", "n0", None, Side.CENTRE, tuple(points[0]))]
+    for k in range(1, 6):
+        place = points[rng.integers(0, 30)] + rng.normal(0, 0.2, 3)
+        joints.append(Joint(f"j{k}", f"n{k}", f"j{rng.integers(0, k)}", sides[rng.integers(0, 3)], tuple(place)))
+    document = document_of(mesh)
+    skeleton = Skeleton(tuple(joints))
+    document = document.with_character(replace(document.require_character(), skeleton=skeleton, adopted=skeleton))
+    for method in BindMethod:
+        weights = edits.bind(document, method=method).require_character().skin.weights["part0"]
+        assert row_sums_hold(weights) and most_influences(weights) <= 4

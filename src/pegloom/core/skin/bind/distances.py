@@ -36,6 +36,8 @@ FLAT = 3.0
 """How many times as broad as its middle half width a limb is that counts as a sheet."""
 REACH_OF_SIZE = 0.3
 """Share of the whole body's diagonal (not of one part's) beyond which the way inside is not followed."""
+MOST_SAMPLES, LONGEST = 96, 2000
+"""Places of a bone in a hollow from which the wall is looked for, and steps along any one bone, at most."""
 COARSEST = 64
 """Cells along the longest side of the grid in which ways are followed."""
 
@@ -218,9 +220,10 @@ class BoneField:
             ]
             places = np.concatenate(samples)
             gap, sources = (np.asarray(v) for v in self.tree.query(places))
-            hollow = gap > 0.9 * self.cell
-            if hollow.any():
+            hollow = np.flatnonzero((gap > 0.9 * self.cell) & (gap < self.limit))
+            if len(hollow):
                 # A bone in a hollow body (an open sleeve) is about as near to the wall all round it.
+                hollow = hollow[:: len(hollow) // MOST_SAMPLES + 1]
                 around = self.tree.query_ball_point(places[hollow], 1.3 * gap[hollow] + self.cell)
                 sources = np.concatenate([sources, *[np.array(a, dtype=np.int64) for a in around]])
             found = dijkstra(self._graph, indices=np.unique(sources), min_only=True, limit=self.limit)
@@ -228,7 +231,8 @@ class BoneField:
         return self._ways[column]
 
     def _steps(self, bone: int) -> int:
-        return max(int(np.linalg.norm(self.ends[bone] - self.starts[bone]) / (0.7 * self.cell)), 1)
+        # A bone far longer than the body (a skeleton in other units) needs no more: little of it is near.
+        return int(np.clip(np.linalg.norm(self.ends[bone] - self.starts[bone]) / (0.7 * self.cell), 1, LONGEST))
 
 
 @of_the_latest(1)
