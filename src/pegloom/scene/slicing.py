@@ -101,10 +101,10 @@ def slice_joint(points: FloatArray, triangles: IntArray, skeleton: Skeleton, joi
         return None
     world = skeleton.joint(joint_id).matrix
     section = section_at(points, triangles, world[:3, 3], world[:3, 1])
+    sound = section is not None and section.holds
     other = skeleton.other_side(joint_id)
     both = (world[:3, 3] + skeleton.positions[skeleton.index[other or joint_id]]) / 2
     if section is not None and section.holds and other not in (None, joint_id) and section.goes_round(both):
         section = None  # of a cut round both sides, a hip's through the pelvis, the middle is no joint's place
     proper = section.centre if section is not None else None
-    sound = section is None or section.holds
     return slice_at(points, triangles, world[:3, 3], world[:3, 1], world[:3, 2], proper=proper, sound=sound)
