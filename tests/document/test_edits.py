@@ -160,14 +160,12 @@ def test_mirroring_weights_makes_both_halves_alike():
     assert len(lost) < 0.02 * len(points)
 
 
-def test_standing_up_settles_and_a_rigged_character_is_not_stood_up_again():
+def test_standing_up_settles_size_and_floor():
     document = edits.stand_up(document_of(as_mesh(capsule_figure())), height=2.0)
     character = document.character
     assert character.height == pytest.approx(2.0)
     assert character.parts[0].mesh.points[:, 1].min() == pytest.approx(0, abs=1e-12)
     assert character.standing.up == "+Y"
-    with pytest.raises(EditError, match="already"):
-        edits.stand_up(wick())
     turned = edits.stand_up(document_of(as_mesh(capsule_figure())), up=Direction.PLUS_Z, facing=Direction.PLUS_Z)
     assert np.isfinite(turned.character.parts[0].mesh.points).all()
 

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
 from pegloom.app.keys import keep_keys
+from pegloom.core.errors import PegLoomError
 
 
 @dataclass(frozen=True)
@@ -104,8 +105,11 @@ class Actions:
         reason = action.why()
         if reason:
             self.say(reason)
-        else:
+            return
+        try:
             action.run()
+        except PegLoomError as error:
+            self.say(str(error))
 
     def find(self, text: str) -> list[Action]:
         """Actions whose title, menu or tip holds all words of the text; titles first."""

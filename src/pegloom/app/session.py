@@ -222,20 +222,38 @@ class Session(QObject):
             character is None or all(thing.id != self.source for thing in (*character.clips, *character.trials))
         ):
             self.source, self.time = "", 0.0
-        self._drop_stale()
+        picked = self.selection
+        self._drop_stale(old.character)
         if self.drag_free:
             self.snag_watch.look(character)
         self.changed.emit(old, document)
+        if self.selection is not picked:
+            self.selection_changed.emit()
 
-    def _drop_stale(self) -> None:
-        """Selected vertices of parts that have become others, a compared weave that is gone."""
+    def _drop_stale(self, before: Character | None) -> None:
+        """What is picked and gone: vertices of parts that have become others, joints, controls, a compared weave."""
         character = self.character
         counts = {p.id: p.mesh.vertex_count for p in character.parts} if character is not None else {}
-        kept = {p: v for p, v in self.vertices.items() if len(v) and p in counts and int(v.max()) < counts[p]}
+        had = {p.id: p.mesh.vertex_count for p in before.parts} if before is not None else {}
+        kept = {p: v for p, v in self.vertices.items() if len(v) and p in counts and had.get(p) in (None, counts[p])}
         if len(kept) != len(self.vertices):
             self.vertices = kept
         if self.compared and (character is None or all(w.id != self.compared for w in character.weaves)):
             self.compared = ""
+        if character is None:
+            self.influence = ""
+            return
+        joints = character.skeleton.index if character.skeleton is not None else {}
+        if self.influence and self.influence not in joints:
+            self.influence = next(iter(joints), "")
+        there = {
+            "part": counts, "joint": joints, "peg": character.pegs.by_name if character.pegs is not None else {},
+            "control": character.rig.index if character.rig is not None else {},
+        }.get(self.selection.kind)  # fmt: skip
+        if there is not None and any(i not in there for i in self.selection.ids):
+            self.selection = replace(self.selection, ids=tuple(i for i in self.selection.ids if i in there))
+            if not self.selection.ids:
+                self.selection = Selection()
 
     def undo(self) -> None:
         name = self.history.undo_name

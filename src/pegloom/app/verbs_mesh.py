@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -79,14 +80,29 @@ class MeshVerbs:
         bench = self.window.benches[Area.MESH]
         up, facing = bench.up.currentData(), bench.facing.currentData()
         height = bench.height_.value() or None
-        before = self.session.history.present
-        if self.session.try_edit("Stand up", lambda d: edits.stand_up(d, up=up, facing=facing, height=height)):
-            self.keep_ghost(before)
+        self._stand("Stand up", lambda d: edits.stand_up(d, up=up, facing=facing, height=height))
 
     def turn(self, degrees: float) -> None:
-        before = self.session.history.present
-        if self.session.try_edit(f"Turn {degrees:+g}°", lambda d: edits.turn_by(d, degrees)):
-            self.keep_ghost(before)
+        self._stand(f"Turn {degrees:+g}°", lambda d: edits.turn_by(d, degrees))
+
+    def _stand(self, name: str, edit: Callable[[object], object]) -> None:
+        """Stand or turn the figure; one that has joints is built anew for it, which takes a moment: as a job."""
+        base = self.session.history.present
+        if self.session.character.skeleton is None:
+            if self.session.try_edit(name, edit):
+                self.keep_ghost(base)
+            return
+
+        def work(progress: Progress) -> object:
+            progress(0.2, "joints, controls and motion go along")
+            return edit(base)
+
+        def done(result: object) -> None:
+            if self.window.verbs.land(base, name, result):
+                self.keep_ghost(base)
+                self.session.say(f"{name}: pegs, joints, weights, controls and motion went along")
+
+        self.session.jobs.start(Job(name, work, done))
 
     def even_out(self) -> None:
         if self.session.try_edit("Even out the halves", edits.even_out):

@@ -59,7 +59,12 @@ class WeightVerbs:
         return self.need_skin() or missing or self.need_vertices()
 
     def need_joint(self) -> str:
-        return self.need_skin() or ("" if self.session.influence else "Take a joint first: click one in the view")
+        there = self.session.influence in self.session.character.skeleton.index if not self.need_skin() else False
+        return self.need_skin() or ("" if there else "Take a joint first: click one in the view")
+
+    def need_heir(self) -> str:
+        heir = self.bench.influence_list.heir.currentData()
+        return self.need_joint() or ("" if heir else "Choose who takes it over, in the list beside Hand over")
 
     def need_weave(self) -> str:
         if self.need_skin():
@@ -553,7 +558,7 @@ class WeightVerbs:
             a("weights.reduce", "Reduce the influences", w, self.reduce, "Cut finished weights to Bind's number, the loss shown", "", skin),
             a("weights.prune", "Drop tiny weights", w, self.prune, "Everything under 0.005", "", skin),
             a("influence.drop", "Take the joint off", w, self.drop_influence, "Off the selected vertices, else off every part", "", self.need_joint),
-            a("influence.replace", "Hand a joint's weight over", w, self.replace_influence, "To the joint chosen in the card", "", self.need_joint),
+            a("influence.replace", "Hand a joint's weight over", w, self.replace_influence, "To the joint chosen in the card", "", self.need_heir),
             a("influence.irrelevant", "Drop slight influences", w, self.drop_irrelevant, "Joints that nowhere hold more than 0.05", "", skin),
             a("weave.keep", "Keep a weave", w, self.keep_weave, "The weights in hand as a version by name", "", skin),
             a("weave.take", "Take a weave back", w, self.take_weave, "What is in hand is kept first", "", self.need_weave),

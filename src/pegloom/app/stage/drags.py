@@ -8,6 +8,7 @@ from typing import Protocol
 
 import numpy as np
 
+from pegloom.app.jobs import Job
 from pegloom.app.session import BrushMode, Session
 from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.mesh import place_lengths, weld
@@ -85,7 +86,7 @@ class TurnDrag:
             return
         self.degrees = round(degrees / 15) * 15 if snap else degrees
         try:
-            self.moved = edits.turn_by(self.base, self.degrees)
+            self.moved = edits.turn_by(self.base, self.degrees, draft=True)
         except PegLoomError as error:
             self.session.say(str(error), error=True)
             return
@@ -93,7 +94,19 @@ class TurnDrag:
 
     def release(self) -> None:
         if self.moved is not None:
-            self.session.commit(f"Turn {self.degrees:+.0f}°", self.moved)
+            self._settle(f"Turn {self.degrees:+.0f}°")
+
+    def _settle(self, name: str) -> None:
+        """The turn as one step. What is built already is built anew for it, which takes a moment: as a job."""
+        session, base, degrees = self.session, self.base, self.degrees
+
+        def done(result: object) -> None:
+            if session.history.present is base:
+                session.commit(name, result)
+
+        job = Job(name, lambda progress: edits.turn_by(base, degrees), done)
+        if session.character.skeleton is None or not session.jobs.start(job):
+            session.commit(name, edits.turn_by(base, degrees))
 
     def cancel(self) -> None:
         self.session.drop_preview()

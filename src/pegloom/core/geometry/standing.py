@@ -36,6 +36,10 @@ FLAT_OF_SPAN = 0.25
 """How high such a body is at most, as a share of its width."""
 
 
+UNSURE = 0.6
+"""A foot end told less surely than this must show feet."""
+
+
 class Direction(Enum):
     """A signed coordinate axis."""
 
@@ -101,15 +105,32 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
     assert best is not None
     _, lateral, up_axis, sign, certainty = best
     long_and_thin = float(np.sort(span)[1]) < 0.35 * float(span.max()) and float(span.min()) < 0.15 * float(span.max())
-    if certainty < 0.1 or (certainty < 0.6 and long_and_thin):
-        # Nothing says where the feet are (a serpent, a rope, a prop): the file's own up is the best guess.
+    longest = float(span.max())
+    contact = ground_contact(seen, lateral, up_axis, sign, planes[lateral].offset, longest, 0.03)
+    footless = contact.pairs == 0 or contact.on_plane > 0.5
+    if certainty < 0.1 or (certainty < UNSURE and (long_and_thin or footless)):
+        # Nothing says where the feet are (a fish, a serpent, a rope, a prop): the file's own up is the best guess.
         lateral, up_axis, sign, certainty = _lateral_of(span, planes), 1, 1, 0.0
     up = _direction(up_axis, sign)
     depth_axis = 3 - lateral - up_axis
-    facing_sign, facing_certainty = _facing(seen, up_axis, sign, depth_axis, lateral, planes[lateral].offset)
+    if certainty == 0.0 and span[depth_axis] == span.max():
+        facing_sign, facing_certainty = _thick_end(seen, depth_axis)
+    else:
+        facing_sign, facing_certainty = _facing(seen, up_axis, sign, depth_axis, lateral, planes[lateral].offset)
     return Stance(
         up, _direction(depth_axis, facing_sign), float(span[up_axis]), planes[lateral], certainty, facing_certainty
     )
+
+
+def _thick_end(points: FloatArray, depth_axis: int) -> tuple[int, float]:
+    """Which way along a long body without feet its thicker end lies, and how sure: a fish's head, not its tail."""
+    depth = points[:, depth_axis]
+    along = (depth - depth.min()) / max(float(np.ptp(depth)), 1e-12)
+    others = [a for a in range(3) if a != depth_axis]
+    slices = [points[(along >= k / 12) & (along <= (k + 1) / 12)][:, others] for k in range(12)]
+    areas = np.array([float(np.prod(np.ptp(s, axis=0))) if len(s) > 2 else 0.0 for s in slices])
+    middle = float(areas @ (np.arange(12) + 0.5) / 12 / max(float(areas.sum()), 1e-12)) - 0.5
+    return (1 if middle > -0.02 else -1), float(np.clip(abs(middle) / 0.1, 0.0, 1.0))
 
 
 def _lateral_of(span: FloatArray, planes: list[Symmetry]) -> int:
@@ -286,12 +307,28 @@ def _legged_stance(points: FloatArray, planes: list[Symmetry], longest: float) -
     if best is None:
         return None
     _, lateral, up_axis, sign, contact = best
+    if _two_feet(points, planes, longest) not in (None, up_axis):
+        return None
     depth_axis = 3 - lateral - up_axis
     facing, sure = _head_end(points, depth_axis, up_axis, sign, contact)
     span = float(np.ptp(points[:, up_axis]))
     return Stance(
         _direction(up_axis, sign), _direction(depth_axis, facing), span, planes[lateral], 0.9, sure
     )  # fmt: skip
+
+
+def _two_feet(points: FloatArray, planes: list[Symmetry], longest: float) -> int | None:
+    """The axis a body stands tall along on just two feet, or None.
+
+    Dressed people touch the ground in several places when laid down (toes, hands, a hat's brim, a satchel).
+    """
+    up_axis = int(np.argmax(np.ptp(points, axis=0)))
+    for lateral in (a for a in range(3) if a != up_axis):
+        for sign in (1, -1):
+            c = ground_contact(points, lateral, up_axis, sign, planes[lateral].offset, longest, 0.03)
+            if planes[lateral].score >= 0.25 and c.pairs == 1 and c.feet == 2 and c.on_plane == 0.0 and c.stable:
+                return up_axis
+    return None
 
 
 def _head_end(points: FloatArray, depth_axis: int, up_axis: int, sign: int, contact: Contact) -> tuple[int, float]:

@@ -41,9 +41,6 @@ from pegloom.document.edits.mesh import (
     include_part,
     set_middle,
     set_part_kind,
-    stand_up,
-    turn_by,
-    unit_guesses,
 )
 from pegloom.document.edits.motion import add_clip, add_trial_clip, key_controls, move_key, remove_keys, set_length
 from pegloom.document.edits.numbers import (
@@ -100,6 +97,7 @@ from pegloom.document.edits.skeleton import (
     split_bone,
     turn_joints,
 )
+from pegloom.document.edits.standing import stand_up, turn_by, unit_guesses
 from pegloom.document.edits.trials import bring_motion, drop_trial, keep_trial
 from pegloom.document.edits.weaves import (
     bake_relax,

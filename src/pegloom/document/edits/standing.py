@@ -1,0 +1,325 @@
+"""Stand a character up, turn it, give it its size: settled into the points and into all that hangs on them.
+
+Nothing below keeps a hidden scale or turn. A character with pegs, joints, weights, controls and motion is stood up
+as well: everything goes along, and motion is the same motion of the body.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray, owned_floats
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import Mesh, with_points
+from pegloom.core.geometry.standing import Direction, guess_height, guess_stance, standing_matrix
+from pegloom.core.geometry.symmetry import find_plane, plane_score
+from pegloom.core.geometry.transforms import (
+    euler_quaternion,
+    matrix_quaternion,
+    quaternion_euler,
+    quaternion_product,
+    rotation_matrix,
+    transform_points,
+)
+from pegloom.core.motion.carry import carried_pose, reposed, reposed_clip
+from pegloom.core.motion.clips import Clip, Curve
+from pegloom.core.rig.controls import MOVE, Control, ControlRig, Pose, Values
+from pegloom.core.skeleton.joints import Skeleton, Vector
+from pegloom.core.skeleton.pegs import Peg, PegSet
+from pegloom.document.edits.rebuild import rebuilt, recipe_of
+from pegloom.document.model import Character, ControlOverride, Document, JointOverride, OwnJoint, Part, Standing
+
+
+def stand_up(
+    document: Document,
+    *,
+    up: Direction | None = None,
+    facing: Direction | None = None,
+    height: float | None = None,
+    keep_size: bool = False,
+) -> Document:
+    """Turn, scale and move the character so that it stands on the origin facing +Z; settled into the points.
+
+    What is not given is guessed from the shape; of a character that has pegs, from how it stood when they were
+    placed. height in metres; keep_size leaves the units as they are. Pegs, joints, weights, controls and motion go
+    along.
+
+    Raises EditError when there is no character, every part is left out, or the height is not more than 0.
+    """
+    character = document.require_character()
+    points = character.all_points()
+    if len(points) == 0:
+        raise EditError("every part is left out; include one to stand it up")
+    stance = guess_stance(points, character.all_triangles())
+    if character.pegs is not None:
+        stance = replace(stance, up=Direction.PLUS_Y, facing=Direction.PLUS_Z)
+    up = up or stance.up
+    facing = facing if facing is not None and abs(facing.vector @ up.vector) < 0.5 else stance.facing
+    if abs(facing.vector @ up.vector) > 0.5:
+        facing = Direction.PLUS_Z if abs(up.vector[2]) < 0.5 else Direction.PLUS_Y
+    lateral = int(np.argmax(np.abs(np.cross(up.vector, facing.vector))))
+    plane = stance.symmetry if stance.symmetry.axis == lateral else find_plane(points, lateral)
+    along_up = points @ up.vector
+    raw = float(np.ptp(along_up))
+    wanted = None if keep_size else (height if height is not None else guess_height(raw))
+    if wanted is not None and wanted <= 0:
+        raise EditError(f"the height must be more than 0 m, got {wanted:g} m")
+    offset = plane.offset if plane.score > 0.2 else None
+    matrix = standing_matrix(points, up, facing, height=wanted, lateral_offset=offset)
+    changed = transformed(character, matrix)
+    before = character.standing
+    whole = matrix @ np.array(before.file_to_character).reshape(4, 4) if before else matrix
+    standing = Standing(up.value, facing.value, wanted or raw, 0.0, plane.score, tuple(float(v) for v in whole.ravel()))
+    return document.with_character(replace(changed, standing=standing))
+
+
+def turn_by(document: Document, degrees: float, *, draft: bool = False) -> Document:
+    """Turn a stood-up character about its own upright, feet staying on the floor.
+
+    draft : to be looked at during a drag only; joints and controls are turned, not built anew.
+    """
+    character = document.require_character()
+    angle = np.radians(degrees)
+    matrix = np.eye(4)
+    matrix[0, 0] = matrix[2, 2] = np.cos(angle)
+    matrix[0, 2], matrix[2, 0] = np.sin(angle), -np.sin(angle)
+    changed = transformed(character, matrix, draft=draft)
+    standing = character.standing
+    if standing is None:
+        points = character.all_points()
+        height = float(np.ptp(points[:, 1])) if len(points) else 1.0
+        standing = Standing("+Y", "+Z", height, 0.0, 0.0, tuple(np.eye(4).ravel().tolist()))
+    whole = matrix @ np.array(standing.file_to_character).reshape(4, 4)
+    points = changed.all_points()
+    score = plane_score(points, 0, 0.0) if len(points) else 0.0
+    standing = replace(standing, symmetry=score, file_to_character=tuple(whole.ravel().tolist()))
+    return document.with_character(replace(changed, standing=standing))
+
+
+def unit_guesses(document: Document) -> tuple[tuple[str, float], ...]:
+    """Units the file may be in: (unit, height in metres it would give), the likeliest first. Offered, not imposed."""
+    character = document.require_character()
+    points = character.all_points()
+    if len(points) == 0:
+        return ()
+    raw = float(np.ptp(points[:, 1]))
+    if character.standing is not None:
+        # Once stood up, the file's own size is what the units are read from.
+        raw /= _scale_of(np.array(character.standing.file_to_character).reshape(4, 4))
+    units = [("metres", 1.0), ("centimetres", 0.01), ("millimetres", 0.001), ("inches", 0.0254), ("feet", 0.3048)]
+    plausible = [(name, raw * unit) for name, unit in units if 0.15 <= raw * unit <= 5.0]
+    return tuple(sorted(plausible, key=lambda row: abs(np.log(row[1] / 1.6))))
+
+
+def transformed(character: Character, matrix: FloatArray, *, draft: bool = False) -> Character:
+    """The character under a similarity (4x4): everything with a place or a length goes along.
+
+    Unless it is a draft, joints and controls are then built anew from their recipes, so that their axes are those of
+    a character that was stood up first; poses, trials and clips are told in them as the motion they were. Weights are not touched.
+    """
+    move = _Similarity(matrix)
+    parts = tuple(move.part(part) for part in character.parts)
+    changed = replace(
+        character, parts=parts, pegs=move.pegs(character.pegs), adopted=move.skeleton(character.adopted),
+        control_overrides=MappingProxyType({c: move.shape(o) for c, o in character.control_overrides.items()}),
+        references=tuple(
+            replace(r, centre=move.length(r.centre), height=r.height * move.scale) for r in character.references
+        ),
+    )  # fmt: skip
+    axes = {} if draft or character.skeleton is None else _new_axes(character, changed, move)
+    overrides = {j: move.override(o, axes.get(j)) for j, o in character.joint_overrides.items()}
+    own = tuple(move.own(o, axes.get(o.parent)) for o in character.own_joints)
+    changed = replace(changed, joint_overrides=MappingProxyType(overrides), own_joints=own)
+    old = character.skeleton
+    if old is None:
+        return changed
+    there = move.skeleton(old)
+    rig = move.rig(character.rig)
+    clips = tuple(move.clip(clip, old) for clip in character.clips)
+    pose = move.pose(character.pose, old)
+    trials = tuple(replace(t, pose=move.pose(t.pose, old)) for t in character.trials)
+    changed = replace(changed, skeleton=there, rig=rig, clips=clips, pose=pose, trials=trials)
+    if draft or (character.pegs is None and character.adopted is None):
+        return changed
+    # Seen as a change of joints, clips sampled on joints are carried over by the rebuild itself.
+    built = rebuilt(changed)
+    new = built.skeleton
+    assert there is not None and new is not None
+    if built.rig is not None and rig is not None and not _same_controls(rig, built.rig):
+        new_rig = built.rig
+
+        def told(p: Pose) -> Pose:
+            return carried_pose(p, there, new) if p.direct else reposed(p, there, rig, new, new_rig, Pose())
+
+        clips = tuple(reposed_clip(c, there, rig, new, new_rig, Pose()) for c in built.clips)
+        trials = tuple(replace(t, pose=told(t.pose)) for t in trials)
+        return replace(built, clips=clips, pose=told(pose), trials=trials)
+    # A pose told by joints that were built anew on other axes.
+    trials = tuple(replace(t, pose=carried_pose(t.pose, there, new)) if t.pose.direct else t for t in trials)
+    return replace(built, pose=carried_pose(pose, there, new) if pose.direct else pose, trials=trials)
+
+
+def _new_axes(character: Character, changed: Character, move: _Similarity) -> dict[str, FloatArray]:
+    """How a joint's old axes, turned along, lie in the axes its recipe gives it now: (3, 3) by joint id."""
+    old, new = recipe_of(character), recipe_of(changed)
+    return {
+        joint.id: new.world[new.index[joint.id]][:3, :3].T @ move.turn @ old.world[i][:3, :3]
+        for i, joint in enumerate(old.joints)
+        if joint.id in new.index
+    }
+
+
+def _same_controls(one: ControlRig, other: ControlRig) -> bool:
+    """Whether channel values mean the same on both."""
+    if [c.id for c in one.controls] != [c.id for c in other.controls]:
+        return False
+    return all(np.allclose(a.rest, b.rest, atol=1e-9) for a, b in zip(one.controls, other.controls, strict=True))
+
+
+def _scale_of(matrix: FloatArray) -> float:
+    return float(np.cbrt(abs(np.linalg.det(matrix[:3, :3]))))
+
+
+class _Similarity:
+    """A turn, an even scale and a move, put to each kind of thing."""
+
+    def __init__(self, matrix: FloatArray) -> None:
+        self.matrix, self.scale = matrix, _scale_of(matrix)
+        self.turn = matrix[:3, :3] / self.scale
+        self.quaternion = matrix_quaternion(self.turn)
+
+    def place(self, at: Vector) -> Vector:
+        x, y, z = transform_points(self.matrix, np.array(at)).tolist()
+        return (x, y, z)
+
+    def length(self, v: Vector) -> Vector:
+        x, y, z = v
+        return (x * self.scale, y * self.scale, z * self.scale)
+
+    def turned(self, q: tuple[float, float, float, float]) -> tuple[float, float, float, float]:
+        x, y, z, w = matrix_quaternion(self.turn @ rotation_matrix(q)).tolist()
+        return (x, y, z, w)
+
+    def part(self, part: Part) -> Part:
+        morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ self.matrix[:3, :3].T)) for m in part.morphs)
+        return replace(part, mesh=self.mesh(part.mesh), morphs=morphs)
+
+    def mesh(self, mesh: Mesh) -> Mesh:
+        normals = None
+        if mesh.normals is not None:
+            turned = mesh.normals @ self.matrix[:3, :3].T
+            normals = turned / np.maximum(np.linalg.norm(turned, axis=1, keepdims=True), 1e-12)
+            normals.setflags(write=False)
+        return with_points(mesh, transform_points(self.matrix, mesh.points), normals=normals)
+
+    def pegs(self, pegs: PegSet | None) -> PegSet | None:
+        if pegs is None:
+            return None
+
+        def moved(peg: Peg) -> Peg:
+            return replace(peg, position=self.place(peg.position))
+
+        spare = MappingProxyType({name: moved(peg) for name, peg in pegs.spare.items()})
+        return replace(pegs, pegs=tuple(moved(peg) for peg in pegs.pegs), spare=spare)
+
+    def skeleton(self, skeleton: Skeleton | None) -> Skeleton | None:
+        if skeleton is None:
+            return None
+        return Skeleton(
+            tuple(
+                replace(
+                    j, position=self.place(j.position), rotation=self.turned(j.rotation),
+                    tail=None if j.tail is None else self.place(j.tail),
+                )
+                for j in skeleton.joints
+            )
+        )  # fmt: skip
+
+    def override(self, change: JointOverride, axes: FloatArray | None) -> JointOverride:
+        """axes: see _new_axes; None where they are the old ones."""
+        seen = None if change.seen is None else self.place(change.seen)
+        move, turn = self.length(change.move), change.turn
+        if axes is not None:
+            move = _in_axes(axes, move)
+            if any(turn):
+                x, y, z = quaternion_euler(matrix_quaternion(axes @ rotation_matrix(euler_quaternion(turn)) @ axes.T))
+                turn = (float(x), float(y), float(z))
+        return replace(change, move=move, turn=turn, seen=seen)
+
+    def own(self, own: OwnJoint, axes: FloatArray | None) -> OwnJoint:
+        """axes: those of its parent, see _new_axes."""
+        if own.parent:
+            place, tail, turn = self.length(own.place), None if own.tail is None else self.length(own.tail), own.turn
+            if axes is not None:
+                place, tail = _in_axes(axes, place), None if tail is None else _in_axes(axes, tail)
+                x, y, z, w = matrix_quaternion(axes @ rotation_matrix(turn)).tolist()
+                turn = (x, y, z, w)
+            return replace(own, place=place, turn=turn, tail=tail)
+        tail = None if own.tail is None else self.place(own.tail)
+        return replace(own, place=self.place(own.place), turn=self.turned(own.turn), tail=tail)
+
+    def shape(self, change: ControlOverride) -> ControlOverride:
+        return replace(change, offset=self.length(change.offset))
+
+    def rig(self, rig: ControlRig | None) -> ControlRig | None:
+        """Controls at the new places with turned axes: their channels read as before, moves at the new size."""
+        if rig is None:
+            return None
+
+        def moved(control: Control) -> Control:
+            rest = control.matrix.copy()
+            rest[:3, 3] = self.place((rest[0, 3], rest[1, 3], rest[2, 3]))
+            rest[:3, :3] = self.turn @ rest[:3, :3]
+            return replace(
+                control, rest=tuple(float(v) for v in rest.ravel()), size=control.size * self.scale,
+                offset=self.length(control.offset),
+            )  # fmt: skip
+
+        return replace(rig, controls=tuple(moved(control) for control in rig.controls))
+
+    def values(self, values: Values) -> Values:
+        return (*self.length(values[:3]), *values[3:])
+
+    def pose(self, pose: Pose, skeleton: Skeleton) -> Pose:
+        """The same pose of the body: moves scaled, what has no parent turned and moved as well."""
+        controls = {control: self.values(values) for control, values in pose.controls.items()}
+        roots = {j.id for j in skeleton.joints if j.parent is None}
+        placements = {}
+        for joint, row in pose.placements.items():
+            place, turn = (row[0], row[1], row[2]), (row[3], row[4], row[5], row[6])
+            if joint in roots:
+                placements[joint] = (*self.place(place), *self.turned(turn), *row[7:])
+            else:
+                placements[joint] = (*self.length(place), *row[3:])
+        return Pose(MappingProxyType(controls), pose.turns, MappingProxyType(placements))
+
+    def clip(self, clip: Clip, skeleton: Skeleton) -> Clip:
+        tracks = {}
+        for joint_id, rows in clip.tracks.items():
+            root = joint_id in skeleton.index and skeleton.joint(joint_id).parent is None
+            made = []
+            for track in rows:
+                values = track.values
+                if track.path == "translation":
+                    values = transform_points(self.matrix, values) if root else values * self.scale
+                elif track.path == "rotation" and root:
+                    values = quaternion_product(self.quaternion, values)
+                made.append(replace(track, values=owned_floats(values)))
+            tracks[joint_id] = tuple(made)
+        curves = {
+            (control, channel): _grown(curve, self.scale) if channel in MOVE else curve
+            for (control, channel), curve in clip.curves.items()
+        }
+        return replace(clip, tracks=MappingProxyType(tracks), curves=MappingProxyType(curves))
+
+
+def _in_axes(axes: FloatArray, v: Vector) -> Vector:
+    x, y, z = (axes @ np.array(v)).tolist()
+    return (x, y, z)
+
+
+def _grown(curve: Curve, scale: float) -> Curve:
+    return replace(curve, values=tuple(v * scale for v in curve.values))
