@@ -98,7 +98,8 @@ class NumberModel(QAbstractTableModel):
             joint = self.joints[section]
             skeleton = self.session.character.skeleton
             locked = " ⚿" if joint in self.session.locked else ""
-            return (skeleton.joint(joint).name if joint in skeleton.index else joint) + locked
+            there = skeleton is not None and joint in skeleton.index
+            return (skeleton.joint(joint).name if there else joint) + locked
         return str(self.vertex(section)[1])
 
     def flags(self, index: QModelIndex) -> Qt.ItemFlag:

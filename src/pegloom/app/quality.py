@@ -75,10 +75,13 @@ class QualityWatch(QObject):
 
     def worst_joints(self) -> list[tuple[str, float]]:
         """Joints whose girth falls below their limit somewhere, the worst first: (joint, girth kept)."""
-        found = []
+        found: list[tuple[str, float]] = []
+        skeleton = self.session.character.skeleton if self.session.character is not None else None
         for joint, row in self.figures.items():
+            if skeleton is None or joint not in skeleton.index:
+                continue
             kept = [f.girth for f in row if f is not None and f.girth is not None]
-            if kept and min(kept) < girth_limit(joint):
+            if kept and min(kept) < girth_limit(skeleton, joint):
                 found.append((joint, min(kept)))
         return sorted(found, key=lambda r: r[1])
 

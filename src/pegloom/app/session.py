@@ -20,6 +20,7 @@ from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip, sample
 from pegloom.core.motion.trials import Trial, trial_amount, trials_of
 from pegloom.core.rig.controls import Pose
+from pegloom.core.skeleton.body import body_of
 from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
@@ -371,7 +372,8 @@ class Session(QObject):
                 self.lens = Lens.INFLUENCE
             if not self.influence and character is not None and character.skeleton is not None:
                 ids = [j.id for j in character.skeleton.joints]
-                self.influence = "arm.l.upper" if "arm.l.upper" in ids else ids[min(1, len(ids) - 1)]
+                arm = body_of(character.skeleton).joint_of.get("arm.l.upper")
+                self.influence = arm or ids[min(1, len(ids) - 1)]
         else:
             self.lens = Lens.NONE
         wanted = {

@@ -230,7 +230,7 @@ class Ruler(QWidget):
         if not region:
             stretch = [(k, v) for k, v in enumerate(watch.whole) if v is not None]
         before = [(k, f) for k, f in enumerate(watch.before) if f is not None]
-        limit = girth_limit(region)
+        limit = girth_limit(self.session.character.skeleton, region)
         low = min([0.6, *[v for _, v in girth + area]])
         high = max([STRETCH_LIMIT + 0.2, *[v for _, v in stretch], *[f.stretch for _, f in before]])
 
@@ -305,8 +305,9 @@ class Ruler(QWidget):
         """Samples where the region in hand is worst among its neighbours and past a limit."""
         region, row = self.watch.region, self.watch.row(self.watch.region)
         found: list[int] = []
+        skeleton = self.session.character.skeleton
         for k, f in enumerate(row):
-            if f is None or not doubtful(region, f):
+            if f is None or not doubtful(skeleton, region, f):
                 continue
             near = [g for g in row[max(k - 2, 0) : k + 3] if g is not None]
             if _badness(f) >= max(_badness(g) for g in near) - 1e-9 and not (found and k - found[-1] < 3):

@@ -10,6 +10,8 @@ import numpy as np
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.memo import of_the_latest
+from pegloom.core.skeleton.body import role_of
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.crossing import crossing_faces, crossing_partners
 from pegloom.core.skin.measures import edge_stretch
 from pegloom.core.skin.quality import Figures, gauge_of, measured, worst_of
@@ -23,15 +25,15 @@ STRETCH_LIMIT = 1.8
 """Stretch (99th percentile) over which a joint's region is doubtful."""
 
 
-def girth_limit(joint_id: str) -> float:
+def girth_limit(skeleton: Skeleton, joint_id: str) -> float:
     """The girth kept under which a joint of this kind is doubtful."""
-    words = joint_id.split(".")
+    words = role_of(skeleton, joint_id).split(".")
     return next((LIMITS[w] for w in (words[-1], words[0]) if w in LIMITS), USUAL_LIMIT)
 
 
-def doubtful(joint_id: str, figures: Figures) -> bool:
+def doubtful(skeleton: Skeleton, joint_id: str, figures: Figures) -> bool:
     """Whether a joint's figures are past the limits of its kind: thin, flat (area goes with the girth squared), long."""
-    limit = girth_limit(joint_id)
+    limit = girth_limit(skeleton, joint_id)
     thin = figures.girth is not None and figures.girth < limit
     flat = figures.area is not None and figures.area < limit**2
     return thin or flat or figures.stretch > STRETCH_LIMIT

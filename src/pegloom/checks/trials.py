@@ -86,6 +86,10 @@ def joint_trials(character: Character) -> tuple[tuple[JointFigures, ...], dict[s
         for joint, f in joint_figures(character, points, ids).items():
             if f is not None:
                 name = character.skeleton.joint(joint).name
-                found.append(JointFigures(trial.id, name, f.girth, f.area, f.stretch, f.folded, doubtful(joint, f)))
+                found.append(
+                    JointFigures(
+                        trial.id, name, f.girth, f.area, f.stretch, f.folded, doubtful(character.skeleton, joint, f)
+                    )
+                )
         crossing[trial.id] = crossing_of(character, points)
     return tuple(found), crossing

@@ -7,34 +7,33 @@ import numpy as np
 from pegloom.core.errors import ShapeError
 from pegloom.core.motion.trials import OUT, UP, Poser
 from pegloom.core.rig.controls import Pose
+from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.joints import Side, Skeleton
-from pegloom.core.skeleton.roles import guess_kits
 
 
 def arms_of(skeleton: Skeleton) -> list[tuple[Side, str, str, str]]:
-    """Upper arm, forearm and hand of each arm: (side, three joint ids)."""
+    """Upper arm, forearm and hand of each arm: (side, three roles in the body)."""
     found = []
     for s, side in (("l", Side.LEFT), ("r", Side.RIGHT)):
-        ids = [f"arm.{s}.upper", f"arm.{s}.lower", f"arm.{s}.end"]
-        if all(i in skeleton.index for i in ids):
-            found.append((side, *ids))
-    if not found:
-        found = [(k.side, *k.ik) for k in guess_kits(skeleton) if k.kind == "arm" and k.side is not Side.CENTRE]
-    return found  # type: ignore[return-value]
+        upper, lower, end = f"arm.{s}.upper", f"arm.{s}.lower", f"arm.{s}.end"
+        if all(i in skeleton.index for i in (upper, lower, end)):
+            found.append((side, upper, lower, end))
+    return found
 
 
 def _straight_arms(skeleton: Skeleton, down: float) -> Pose:
-    arms = arms_of(skeleton)
+    body = body_of(skeleton)
+    arms = arms_of(body.skeleton)
     if not arms:
         raise ShapeError("this skeleton has no two arms to bring into a T or an A")
-    poser = Poser(skeleton)
+    poser = Poser(body.skeleton)
     for side, upper, lower, end in arms:
         sign = 1.0 if side is Side.LEFT else -1.0
         direction = np.cos(down) * OUT * sign - np.sin(down) * UP
         poser.aim_bone(upper, lower, direction)
         poser.aim_bone(lower, end, direction)
         poser.aim(end, direction)
-    return Pose(turns=poser.turns())
+    return Pose(turns=poser.turns(skeleton, body.joint_of))
 
 
 def t_pose(skeleton: Skeleton) -> Pose:

@@ -10,6 +10,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import (
+    decompose,
     normalised,
     quaternion_about,
     quaternion_between,
@@ -19,8 +20,9 @@ from pegloom.core.geometry.transforms import (
 )
 from pegloom.core.memo import by_identity
 from pegloom.core.rig.controls import Pose
-from pegloom.core.skeleton.axes import clean_matrix
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.skeleton.body import Body, body_of, palm_of
+from pegloom.core.skeleton.joints import Quaternion, Skeleton
 
 UP, FORWARD, OUT = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0]), np.array([1.0, 0.0, 0.0])
 
@@ -68,17 +70,47 @@ MORE = (
 """Trials of other bodies; a body is shown those that move it."""
 
 
+EVERY = Trial("every", "Every joint", "each joint a little, about its bend axis")
+"""For a skeleton in which no limb is known."""
+
+
 @by_identity
 def trials_of(skeleton: Skeleton) -> tuple[Trial, ...]:
-    """The trials that turn some joint of a skeleton."""
-    human = "arm.l.upper" in skeleton.index and "leg.l.upper" in skeleton.index
+    """The trials that turn some joint of a skeleton, built here or brought by a file."""
+    body = body_of(skeleton).skeleton
+    human = "arm.l.upper" in body.index and "leg.l.upper" in body.index
     options = TRIALS if human else MORE
     found = tuple(trial for trial in (*options, *(MORE[:5] if human else ())) if trial_pose(skeleton, trial.id).turns)
-    return found or (Trial("rest", "Rest", "nothing moves yet"),)
+    return found or ((EVERY,) if len(skeleton.joints) > 1 else (Trial("rest", "Rest", "nothing moves yet"),))
 
 
+@by_identity
 def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
     """The pose of one trial, both sides, from whatever rest the skeleton has. Unknown joints are passed by."""
+    body = body_of(skeleton)
+    turns = _posed(body.skeleton, trial_id).turns(skeleton, body.joint_of)
+    pose = Pose(turns=turns)
+    return _on_its_feet(skeleton, body, pose) if trial_id == "crouch" and turns else pose
+
+
+def _on_its_feet(skeleton: Skeleton, body: Body, pose: Pose) -> Pose:
+    """The pose with the hips let down (or wherever) so that the feet stay where they stand."""
+    feet = [skeleton.index[body.joint_of[f]] for s in "lr" if (f := f"leg.{s}.end") in body.joint_of]
+    hips = body.joint_of.get("spine.hips") or body.joint_of.get("spine.body")
+    if not feet or hips is None:
+        return pose
+    posed = evaluate_rig(skeleton, None, pose).joints
+    sink = (skeleton.world[feet, :3, 3] - posed[feet, :3, 3]).mean(axis=0)
+    i = skeleton.index[hips]
+    parent = int(skeleton.parents[i])
+    turn = np.eye(3) if parent < 0 else posed[parent, :3, :3].T
+    position, rotation, scale = decompose(skeleton.local[i])
+    row = tuple(float(v) for v in np.concatenate([position + turn @ sink, rotation, scale]))
+    return Pose(turns=pose.turns, placements=MappingProxyType({hips: row}))
+
+
+def _posed(skeleton: Skeleton, trial_id: str) -> Poser:
+    """A trial's turns. skeleton: called and with axes as one built here."""
     poser = Poser(skeleton)
     for s, sign in (("l", 1.0), ("r", -1.0)):
         out = OUT * sign
@@ -103,7 +135,7 @@ def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
         elif trial_id == "hand_twist":
             poser.twist(f"arm.{s}.end", f"arm.{s}.lower", 1.4 * sign)
         elif trial_id == "wrist":
-            poser.fold(f"arm.{s}.end", 1.1)
+            poser.flex_hand(s, 1.1)
         elif trial_id == "fist":
             for joint in skeleton.joints:
                 if joint.id.startswith(f"hand.{s}.") and ".twist" not in joint.id:
@@ -118,7 +150,11 @@ def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
     if trial_id == "crouch":
         for one in ("spine.spine", "spine.chest"):
             poser.turn_about(one, OUT, 0.22)
-    return Pose(turns=poser.turns())
+    if trial_id == EVERY.id:
+        for joint in skeleton.joints:
+            if joint.parent is not None:
+                poser.turn_about(joint.id, skeleton.world[skeleton.index[joint.id]][:3, 0], 0.3)
+    return poser
 
 
 def _turn_other_bodies(poser: Poser, skeleton: Skeleton, trial_id: str) -> None:
@@ -181,7 +217,12 @@ def trial_amount(skeleton: Skeleton, trial_id: str, amount: float) -> Pose:
         axis = np.array(q[:3]) * np.sign(q[3] or 1.0)
         x, y, z, w2 = quaternion_about(axis, angle * amount) if angle > 1e-9 else (0.0, 0.0, 0.0, 1.0)
         turns[joint_id] = (float(x), float(y), float(z), float(w2))
-    return Pose(turns=MappingProxyType(turns))
+    placements = {}
+    for joint_id, row in trial_pose(skeleton, trial_id).placements.items():
+        rest = skeleton.local[skeleton.index[joint_id]][:3, 3]
+        x, y, z = (rest + amount * (np.array(row[:3]) - rest)).tolist()
+        placements[joint_id] = (x, y, z, *row[3:])
+    return Pose(turns=MappingProxyType(turns), placements=MappingProxyType(placements))
 
 
 class Poser:
@@ -224,6 +265,16 @@ class Poser:
             already = float(np.arccos(np.clip(self._bone(parent, i) @ self._bone(joint), -1.0, 1.0)))
         self.turn_about(joint, bend, max(angle - already, 0.0))
 
+    def flex_hand(self, s: str, angle: float) -> None:
+        """A hand's turn towards its palm, `angle` from straight."""
+        hand, lower = f"arm.{s}.end", f"arm.{s}.lower"
+        if hand in self.skeleton.index and lower in self.skeleton.index:
+            aim, palm = self._bone(hand), palm_of(self.skeleton, s)[0]
+            before = self._bone(lower, self.skeleton.index[hand])
+            axis = normalised(np.cross(aim, palm))
+            already = float(np.arctan2(np.cross(before, aim) @ axis, before @ aim))
+            self.turn_about(hand, axis, angle - already)
+
     def twist(self, joint: str, along: str, angle: float) -> None:
         """A turn about the bone of another joint, as it lies at rest."""
         if joint in self.skeleton.index and along in self.skeleton.index:
@@ -233,8 +284,6 @@ class Poser:
         i = self.skeleton.index[joint]
         if towards is not None:
             return normalised(self.skeleton.positions[towards] - self.skeleton.positions[i])
-        if joint.startswith("file."):
-            return np.asarray(clean_matrix(self.skeleton, self.skeleton.joints[i])[:3, 1])
         return np.asarray(self.skeleton.world[i][:3, 1])
 
     def _carried(self, joint: str) -> FloatArray:
@@ -245,11 +294,12 @@ class Poser:
             parent = self.skeleton.joint(parent).parent
         return carried
 
-    def turns(self) -> Mapping[str, tuple[float, float, float, float]]:
-        """The turns in each joint's own rest axes."""
+    def turns(self, skeleton: Skeleton, joint_of: Mapping[str, str]) -> Mapping[str, Quaternion]:
+        """The turns in the rest axes of each joint of `skeleton`; joint_of: its ids there."""
         local = {}
-        for joint, q in self.body.items():
-            rest = np.array(self.skeleton.joint(joint).rotation)
+        for role, q in self.body.items():
+            joint = joint_of[role]
+            rest = np.array(skeleton.joint(joint).rotation)
             x, y, z, w = quaternion_product(quaternion_product(quaternion_inverse(rest), q), rest)
             local[joint] = (float(x), float(y), float(z), float(w))
         return MappingProxyType(local)

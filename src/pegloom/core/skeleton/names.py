@@ -152,3 +152,11 @@ def _filled(put: str, groups: tuple[str, ...]) -> str:
     for i, piece in enumerate(pieces[1:]):
         text += (groups[i] if i < len(groups) else "") + piece
     return text
+
+
+WORDS = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
+
+
+def words_of(name: str) -> str:
+    """A joint's name as plain words: `post:LeftHandIndex1` -> `left hand index 1`."""
+    return " ".join(WORDS.findall(name.rsplit(":", 1)[-1].replace("_", " ").replace(".", " "))).lower()

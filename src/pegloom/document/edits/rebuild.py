@@ -43,7 +43,7 @@ def kits_of(character: Character) -> tuple[Kit, ...]:
     own = kits_in(character.pegs) if character.pegs is not None else ()
     skeleton = character.skeleton
     if character.adopted is not None and skeleton is not None:
-        own = (*own, *guess_kits(Skeleton(tuple(j for j in skeleton.joints if j.id.startswith("file.")))))
+        own = (*own, *guess_kits(skeleton))
     return own
 
 
