@@ -42,7 +42,7 @@ FLAT = 0.02
 """Depth over extent of a cut-out's skeleton: it folds in its own plane."""
 
 HELPER = re.compile(
-    r"twist|roll|helper|\bik\b|pole|target|\bend\b|\bnub\b|effector|control|goal|weapon|shield|\bprop\b|socket|attach|ammo"
+    r"twist|roll|helper|\bik\b|target|pole|\bend\b|\bnub\b|effector|control|goal|weapon|shield|\bprop\b|socket|attach|ammo"
 )
 HEAD = re.compile(r"(?<![a-z])(head|skull)(?![a-z])")
 TAIL = re.compile(r"(?<![a-z])tail(?![a-z])")
