@@ -19,7 +19,7 @@ from pegloom.core.motion.carry import carried_clip
 from pegloom.core.rig.controls import Control, ControlRig, Shape
 from pegloom.core.rig.limbs.build import build_rig
 from pegloom.core.skeleton.build import build_joints, kits_in
-from pegloom.core.skeleton.joints import Joint, Skeleton
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
 from pegloom.core.skin.carry import carry_weights
@@ -108,7 +108,13 @@ def assembled(character: Character) -> Skeleton:
         joints[joint.id] = joint
     _add_own(joints, character)
     _drop(joints, {j for j, change in changes.items() if change.dropped})
-    return Skeleton(_in_order(joints))
+    return Skeleton(tuple(_sided(joint) for joint in _in_order(joints)))
+
+
+def _sided(joint: Joint) -> Joint:
+    """A joint no recipe gave a side has the one its name tells."""
+    told = side_of_name(joint.name) if joint.side is Side.CENTRE else joint.side
+    return joint if told is joint.side else replace(joint, side=told)
 
 
 def _add_own(joints: dict[str, Joint], character: Character) -> None:

@@ -284,6 +284,15 @@ def mirror_joints(document: Document, joint_id: str) -> tuple[Document, str]:
     if skeleton.other_side(joint_id) not in (None, joint_id):
         raise EditError(f"{joint.name} has a partner already; move it with both sides on")
     middle = middle_of(character)
+    unsided = [j for j in (joint, *below(skeleton, joint_id)) if other_side_name(j.name) is None]
+    if unsided:
+        # Two of a kind need names that tell them apart and pair them.
+        mark = "l_" if joint.position[0] > middle else "r_"
+        taken = {j.name for j in skeleton.joints}
+        changes = {j.id: {"name": _unused(mark + j.name.removeprefix("c_"), taken)} for j in unsided}
+        character = _overridden(document, character, changes).require_character()
+        skeleton = _skeleton(character)
+        joint = skeleton.joint(joint_id)
 
     def flip(matrix: FloatArray) -> FloatArray:
         made = np.eye(4)
