@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.depth import depth_moves
 from pegloom.document import edits
-from pegloom.document.edits.joints import body_of
+from pegloom.document.edits.joints import surface_of
 from pegloom.scene.slicing import slice_joint, slice_peg
 from tests.support.figures import as_mesh, document_of, human, rigged_capsules, unrigged_wick, wick
 
@@ -39,7 +39,7 @@ def test_a_peg_pushed_out_is_called_back_inside_and_then_left_alone(name, out, t
     pegs = document.character.pegs
     away = out * np.array([np.cos(turn), 0.0, np.sin(turn)])
     pushed = edits.place_peg(document, name, tuple(np.array(pegs.position(name)) + away), both_sides=False)
-    points, triangles = body_of(pushed.character)
+    points, triangles = surface_of(pushed.character)
     moves = {m.peg: m for m in depth_moves(points, triangles, pushed.character.pegs, names=(name,))}
     assert name in moves, "far from where it belongs"
     winding = igl.fast_winding_number(points, triangles, np.array([moves[name].place]))
@@ -62,7 +62,7 @@ def test_centring_never_straightens_a_limb_that_bends(ahead):
     x, y, z = document.character.pegs.position("l_knee")
     bent = edits.place_peg(document, "l_knee", (x, y, z + ahead))
     before = bend_of(bent.character.pegs, "l_hip", "l_knee", "l_ankle")
-    points, triangles = body_of(bent.character)
+    points, triangles = surface_of(bent.character)
     for move in depth_moves(points, triangles, bent.character.pegs, names=("l_knee",)):
         bent = edits.place_peg(bent, "l_knee", tuple(move.place))
     after = bend_of(bent.character.pegs, "l_hip", "l_knee", "l_ankle")
@@ -75,7 +75,7 @@ def test_centring_never_straightens_a_limb_that_bends(ahead):
 @pytest.mark.parametrize("name", LIMBS)
 def test_the_slice_windows_outline_lies_on_the_skin(name):
     document = standing()
-    points, triangles = body_of(document.character)
+    points, triangles = surface_of(document.character)
     view = slice_peg(points, triangles, document.character.pegs, name)
     assert view is not None and view.sound
     for cut in view.cuts:
@@ -90,7 +90,7 @@ def test_the_slice_windows_outline_lies_on_the_skin(name):
 
 def test_a_free_joint_belongs_in_the_middle_of_its_cut():
     document = rigged_capsules()
-    points, triangles = body_of(document.character)
+    points, triangles = surface_of(document.character)
     view = slice_joint(points, triangles, document.character.skeleton, "arm.l.lower")
     assert view is not None and view.proper is not None
     outline = max(view.cuts[0].lines, key=len)
@@ -156,19 +156,19 @@ def test_a_hip_is_never_called_to_the_middle_of_the_pelvis(height):
     document = standing()
     x, y, z = document.character.pegs.position("l_hip")
     raised = edits.place_peg(document, "l_hip", (x, y + height, z))
-    points, triangles = body_of(raised.character)
+    points, triangles = surface_of(raised.character)
     for move in depth_moves(points, triangles, raised.character.pegs):
         if move.peg in ("l_hip", "r_hip"):
             assert abs(move.place[0]) > 0.6 * x, move
     fresh = edits.stand_up(unrigged_wick())
     pegs = edits.find_pegs(fresh)
-    points, triangles = body_of(fresh.character)
+    points, triangles = surface_of(fresh.character)
     assert not {m.peg for m in depth_moves(points, triangles, pegs)} & {"l_hip", "r_hip"}
 
 
 def test_a_hip_joint_sunk_in_the_pelvis_has_no_depth_of_its_own():
     character = wick().character
-    points, triangles = body_of(character)
+    points, triangles = surface_of(character)
     view = slice_joint(points, triangles, character.skeleton, "leg.l.upper")
     assert view is not None and view.proper is None and view.sound
     knee = slice_joint(points, triangles, character.skeleton, "leg.l.lower")

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QWidget
 from pegloom.app.session import Area, Session
 from pegloom.app.theme import INK
 from pegloom.document import edits
-from pegloom.document.edits.joints import body_of
+from pegloom.document.edits.joints import surface_of
 from pegloom.scene.drawing import side_colour_name
 from pegloom.scene.slicing import SliceView, slice_joint, slice_peg
 
@@ -55,7 +55,7 @@ class SliceWindow(QWidget):
         key = (character.parts, character.pegs, character.skeleton, lead)
         if len(key) != len(self.key) or any(a is not b for a, b in zip(key, self.key, strict=False)):
             self.key = key
-            points, triangles = body_of(character)
+            points, triangles = surface_of(character)
             if kind == "peg":
                 self.view = slice_peg(points, triangles, character.pegs, lead)
             else:

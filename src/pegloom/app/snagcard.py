@@ -16,6 +16,7 @@ FIXES = {
     "relax.bake": "Bake",
     "axes.mend": "Mend all",
     "joints.to_pegs": "To the pegs",
+    "joints.centre": "Centre",
 }
 MOST = 12
 """Listed at once; mending them brings up the next."""
@@ -69,4 +70,9 @@ class SnagCard(Card):
         character = self.session.character
         if action in ("joints.to_pegs", "joints.keep_moves") and character is not None:
             self.session.select("joint", subject)
+        if action == "joints.centre" and character is not None:
+            pegs = character.pegs.by_name if character.pegs is not None else {}
+            kind = "peg" if subject in pegs else "joint" if subject else ""
+            if (kind, subject) != (self.session.selection.kind, self.session.selection.lead):
+                self.session.select(kind, *([subject] if subject else []))
         self.actions.run(action)

@@ -9,6 +9,7 @@ import numpy as np
 from pegloom.app.actions import Action
 from pegloom.app.jobs import Job
 from pegloom.app.session import AS_SEEN, Area, Tool
+from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import sample
 from pegloom.core.skeleton.axes import crooked_axes
@@ -115,27 +116,51 @@ class JointVerbs:
         if self.session.try_edit("Build joints", edits.build_joints):
             self.session.say(f"{len(self.session.character.skeleton.joints)} joints built; next: Weights (3)")
 
+    def need_placed(self) -> str:
+        character = self.session.character
+        some = character is not None and (character.pegs is not None or character.skeleton is not None)
+        return self.need_character() or ("" if some else "Find pegs or draw joints first")
+
     def propose(self) -> None:
-        """Show what centring would move; a second press does it."""
-        session = self.session
-        names = self.ids if session.selection.kind == "peg" else None
-        moves = edits.proposed_depths(session.history.present, names)
-        if not moves:
-            session.set_view(moves=[])
-            session.say("Every peg stands at its proper depth" if names is None else "It stands at its proper depth")
+        """Show what centring would move; a second press does it. Pegs, and joints no peg stands for."""
+        session, character = self.session, self.session.character
+        document, picked = session.history.present, session.selection
+        names = joints = None
+        if picked.kind == "peg":
+            names, joints = picked.ids, ()
+        elif picked.kind == "joint":
+            names, joints = (), picked.ids
+            if not edits.free_joints(character) & set(joints):
+                session.say(f"{self.label()} stands where its pegs say: pick its peg to centre it", error=True)
+                return
+        try:
+            moves = [*(edits.proposed_depths(document, names) if character.pegs is not None and names != () else ())]
+            of_joints = edits.proposed_joint_depths(document, joints) if character.skeleton and joints != () else ()
+        except PegLoomError as error:
+            session.say(str(error), error=True)
             return
-        if session.moves and len(session.moves) == len(moves):
+        count = len(moves) + len(of_joints)
+        if not count:
             session.set_view(moves=[])
-            session.try_edit(
-                f"Centre {len(moves)} pegs in the mesh",
-                lambda d: edits.centre_in_mesh(d, names, both_sides=session.both_sides),
-            )
+            session.say("All stand at their proper depth" if names is None else "It stands at its proper depth")
             return
-        pegs = session.character.pegs
-        session.set_view(moves=[(np.array(pegs.position(m.peg)), np.array(m.place)) for m in moves])
-        worst = moves[0]
+        if session.moves and len(session.moves) == count:
+            session.set_view(moves=[])
+
+            def edit(d: object) -> object:
+                if moves:
+                    d = edits.centre_in_mesh(d, names, both_sides=session.both_sides)
+                return edits.centre_joints(d, joints, both_sides=session.both_sides) if of_joints else d
+
+            session.try_edit(f"Centre {count} in the mesh", edit)
+            return
+        shown = [(character.pegs.position(m.peg), m.place) for m in moves]
+        shown += [(character.skeleton.joint(m.peg).position, m.place) for m in of_joints]
+        session.set_view(moves=[(np.array(a), np.array(b)) for a, b in shown])
+        worst = max([*moves, *of_joints], key=lambda m: m.distance)
+        name = worst.peg if worst in moves else character.skeleton.joint(worst.peg).name
         session.say(
-            f"{len(moves)} pegs would move, {worst.peg.replace('_', ' ')} by {100 * worst.distance:.1f} cm ({worst.why}). Press again to do it"
+            f"{count} would move, {name.replace('_', ' ')} by {100 * worst.distance:.1f} cm ({worst.why}). Press again to do it"
         )
 
     def even(self) -> None:
@@ -362,7 +387,7 @@ class JointVerbs:
             a("joints.find_pegs", "Find pegs", "Joints", self.find_pegs, "Look for the landmarks in the mesh", "", self.need_character),
             a("joints.lay_out", "Lay out the pattern", "Joints", self.lay_out, "Pegs at their usual places, with or without a mesh"),
             a("joints.build", "Build joints", "Joints", self.build, "Joints from the pegs", "", pegs),
-            a("joints.centre", "Centre in mesh", "Joints", self.propose, "Show what stands off its proper depth; again: move it", "", pegs),
+            a("joints.centre", "Centre in mesh", "Joints", self.propose, "Show what stands off its proper depth; again: move it", "", self.need_placed),
             a("joints.next_weak", "Next weak guess", "Joints", self.next_weak, "Pick the next peg to look at", "", self.need_weak),
             a("joints.accept", "It is right", "Joints", self.accept, "The picked peg is right where it is", "", self.need_peg),
             a("joints.even", "Right pegs from left", "Joints", self.even, "Mirror the left side's pegs", "", pegs),

@@ -21,12 +21,14 @@ from pegloom.core.geometry.mesh import (
 )
 from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.axes import crooked_axes
+from pegloom.core.skeleton.body import role_of
 from pegloom.core.skeleton.joints import Joint, Vector
 from pegloom.core.skin.select import over_influenced
 from pegloom.core.skin.strays import find_strays
 from pegloom.core.skin.weights import Weights, row_sums_hold
+from pegloom.document import edits
 from pegloom.document.edits import parted_moves
-from pegloom.document.model import Character, Part, PartKind, Skin
+from pegloom.document.model import Character, Document, Part, PartKind, Skin
 
 
 class Severity(Enum):
@@ -129,8 +131,31 @@ def find_snags(character: Character) -> tuple[Snag, ...]:
     if character.skeleton is not None:
         found += _bind_snags(character)
         found += _joint_snags(character)
+    found += _depth_snags(character)
     order = {Severity.WRONG: 0, Severity.DOUBT: 1, Severity.NOTE: 2}
     return tuple(sorted(found, key=lambda snag: order[snag.severity]))
+
+
+def _depth_snags(character: Character) -> list[Snag]:
+    """Pegs and joints outside the mesh, one by one; those just off their proper depth in one line."""
+    if not any(part.mesh.face_count for part in character.included):
+        return []
+    document, skeleton = Document((character,)), character.skeleton
+    moves = [(m, m.peg) for m in (edits.proposed_depths(document) if character.pegs is not None else ())]
+    if skeleton is not None:
+        moves += [(m, skeleton.joint(m.peg).name) for m in edits.proposed_joint_depths(document)]
+    found = []
+    for move, name in moves:
+        if move.outside:
+            message = f"{name} lies outside the mesh; what it turns will stretch"
+            found.append(Snag("outside-mesh", "joints", Severity.DOUBT, message, where=move.place, subject=move.peg, fix="joints.centre"))  # fmt: skip
+    off = [name for move, name in moves if not move.outside]
+    if off:
+        message = f"off their proper depth: {', '.join(off[:4])}{' and more' if len(off) > 4 else ''}"
+        found.append(
+            Snag("off-depth", "joints", Severity.NOTE, message, len(off), moves[0][0].place, fix="joints.centre")
+        )
+    return found
 
 
 def _joint_snags(character: Character) -> list[Snag]:
@@ -154,7 +179,7 @@ def _joint_snags(character: Character) -> list[Snag]:
         message = f"{joint.name}: moved by hand, and its pegs have moved {100 * gap:.1f} cm since; it went along"
         doubt("parted-move", "joints", message, joint, "joints.to_pegs")
     for joint in skeleton.joints:
-        if not joint.id.endswith(".lower"):
+        if not role_of(skeleton, joint.id).endswith(".lower"):
             continue
         length = float(
             np.linalg.norm(np.array(joint.position) - np.array(skeleton.joint(joint.parent or joint.id).position))

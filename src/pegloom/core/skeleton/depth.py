@@ -7,6 +7,7 @@ v radii toward the way it bulges (an elbow a little to the back, a knee a little
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -36,12 +37,13 @@ OVER = 0.1
 
 @dataclass(frozen=True, slots=True)
 class DepthMove:
-    """A peg that does not stand where it belongs: its proper place, how far off it is (metres), in words why."""
+    """A peg, or a joint, that does not stand where it belongs: its proper place, how far off it is (metres), why."""
 
     peg: str
     place: Vector
     distance: float
     why: str
+    outside: bool = False
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -84,16 +86,22 @@ def _over_the_foot(kit: Kit, line: FloatArray, i: int) -> FloatArray | None:
 
 def rule_of(pegs: PegSet, peg: str) -> tuple[str, float]:
     """The depth rule of a peg; pegs of added kits belong in the middle."""
-    known = shipped_patterns().get(pegs.pattern)
-    if known is not None and bare(peg) in known.depth:
-        return known.depth[bare(peg)]
-    return ("limb", 0.0)
+    return _rules(pegs.pattern).get(_landmark(peg), ("limb", 0.0))
 
 
 def has_rule(pegs: PegSet, peg: str) -> bool:
     """Whether a peg is one that belongs inside: not a tip, not a hinge of a prop."""
-    known = shipped_patterns().get(pegs.pattern)
-    return known is not None and bare(peg) in known.depth
+    return _landmark(peg) in _rules(pegs.pattern)
+
+
+def _rules(pattern: str) -> Mapping[str, tuple[str, float]]:
+    known = shipped_patterns().get(pattern)
+    return known.depth if known is not None else {}
+
+
+def _landmark(peg: str) -> str:
+    """What a peg is at: `l_elbow` an elbow, `waist3` a waist."""
+    return bare(peg).rstrip("0123456789")
 
 
 def depth_of(points: FloatArray, triangles: IntArray, pegs: PegSet, kit: Kit, peg: str) -> Depth | None:
@@ -174,7 +182,7 @@ def depth_moves(
             if gap < 1e-6:
                 continue
             why = "outside the mesh" if depth.outside else "far from its proper depth"
-            moves.append(DepthMove(peg, (float(place[0]), float(place[1]), float(place[2])), gap, why))
+            moves.append(DepthMove(peg, (float(place[0]), float(place[1]), float(place[2])), gap, why, depth.outside))
     return tuple(sorted(moves, key=lambda m: -m.distance))
 
 

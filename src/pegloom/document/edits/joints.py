@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from types import MappingProxyType
 from typing import Any
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import triangulate
+from pegloom.core.geometry.mesh import Mesh, triangulate, weld
 from pegloom.core.jobs import Progress, silent
+from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton import pegs as peg_moves
 from pegloom.core.skeleton.build import kits_in
-from pegloom.core.skeleton.depth import DepthMove, depth_moves
 from pegloom.core.skeleton.find import find_pegs_in, guess_pattern
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_side_name
 from pegloom.core.skeleton.kits import Kit, finger_names, fingers_of, kit_of, other_kit_id, pairs_of, resized
@@ -25,16 +25,39 @@ from pegloom.document.edits.rebuild import rebuilt, recipe_of
 from pegloom.document.model import Character, Document, PartKind
 
 
-def body_of(character: Character) -> tuple[FloatArray, IntArray]:
-    """Points (n, 3) and triangles (t, 3) of what is skin or cloth; of everything where nothing is."""
+@dataclass(frozen=True, eq=False)
+class Surface:
+    """Places (n, 3) and triangles (t, 3) of several meshes as one."""
+
+    points: FloatArray
+    triangles: IntArray
+
+
+def whole_surface(character: Character) -> Surface:
+    """What is skin or cloth; everything where nothing is. Raises EditError where no included part has a face."""
     chosen = [p for p in character.included if p.kind in (PartKind.SKIN, PartKind.CLOTH) and p.mesh.face_count]
     chosen = chosen or [p for p in character.included if p.mesh.face_count]
     if not chosen:
         raise EditError("no included part has a surface; take the body in, then find pegs")
-    points = np.concatenate([p.mesh.points for p in chosen])
-    offsets = np.cumsum([0, *[p.mesh.vertex_count for p in chosen]])
-    triangles = [triangulate(p.mesh).vertices + o for p, o in zip(chosen, offsets, strict=False)]
-    return points, np.concatenate(triangles)
+    return _as_one(*(part.mesh for part in chosen))
+
+
+@of_the_latest(4)
+def _as_one(*meshes: Mesh) -> Surface:
+    points, triangles, start = [], [], 0
+    for mesh in meshes:
+        # Places, not vertices: a file's seams would cut every section open.
+        g = weld(mesh)
+        points.append(mesh.points[g.first])
+        triangles.append(g.group[triangulate(mesh).vertices] + start)
+        start += g.count
+    return Surface(frozen(np.concatenate(points)), np.asarray(frozen(np.concatenate(triangles))))
+
+
+def surface_of(character: Character) -> tuple[FloatArray, IntArray]:
+    """Places (n, 3) and triangles (t, 3) of `whole_surface`."""
+    whole = whole_surface(character)
+    return whole.points, whole.triangles
 
 
 def middle_of(character: Character) -> float:
@@ -60,7 +83,7 @@ def find_pegs(
             raise EditError("no included part has a surface; take the body in, then find pegs")
         height = 1.7 if chosen.finder == "human" else 1.0
         return free_pegs(chosen, height=height, fingers=5 if fingers is None else fingers, pairs=pairs)
-    points, triangles = body_of(character)
+    points, triangles = surface_of(character)
     return find_pegs_in(
         points, triangles, chosen, fingers=fingers, pairs=pairs, middle=middle_of(character), progress=progress
     )
@@ -68,26 +91,26 @@ def find_pegs(
 
 def guess_plan(document: Document) -> str:
     """Which shipped pattern the mesh looks like."""
-    points, triangles = body_of(document.require_character())
+    points, triangles = surface_of(document.require_character())
     return guess_pattern(points, triangles, middle=middle_of(document.require_character()))
 
 
 def set_pegs(document: Document, pegs: PegSet) -> Document:
     """Put all pegs; joints that were built from pegs are built again."""
     character = document.require_character()
-    return _rebuilt(document, character, pegs)
+    return with_pegs(document, character, pegs)
 
 
 def place_peg(document: Document, name: str, position: Vector, *, both_sides: bool = True) -> Document:
     """Move one peg (and its partner); joints, controls and weights that hang on it follow."""
     character = document.require_character()
-    moved = peg_moves.move_peg(_pegs(character), name, position, both_sides=both_sides, middle=middle_of(character))
-    return _rebuilt(document, character, moved)
+    moved = peg_moves.move_peg(pegs_of(character), name, position, both_sides=both_sides, middle=middle_of(character))
+    return with_pegs(document, character, moved)
 
 
 def accept_peg(document: Document, name: str, *, both_sides: bool = True) -> Document:
     """A peg (and its partner) is right where it is: counted as placed by hand, nothing moves."""
-    pegs = _pegs(document.require_character())
+    pegs = pegs_of(document.require_character())
     other = other_side_name(name) if both_sides else None
     places = {n: pegs.position(n) for n in (name, other) if n is not None and (n == name or n in pegs.by_name)}
     return set_pegs(document, peg_moves.place_pegs(pegs, places))
@@ -104,7 +127,7 @@ def build_joints(document: Document) -> Document:
 def even_pegs(document: Document, *, from_left: bool = True) -> Document:
     """Put one side's pegs at the mirrored places of the other's; centre pegs onto the middle."""
     character = document.require_character()
-    pegs, middle = _pegs(character), middle_of(character)
+    pegs, middle = pegs_of(character), middle_of(character)
     places: dict[str, Vector] = {}
     for peg in pegs.pegs:
         x, y, z = peg.position
@@ -114,7 +137,7 @@ def even_pegs(document: Document, *, from_left: bool = True) -> Document:
                 places[other] = (2 * middle - x, y, z)
         elif peg.name[:2] not in ("l_", "r_"):
             places[peg.name] = (middle, y, z)
-    return _rebuilt(document, character, peg_moves.place_pegs(pegs, places))
+    return with_pegs(document, character, peg_moves.place_pegs(pegs, places))
 
 
 def side_gaps(pegs: PegSet, middle: float = 0.0) -> Mapping[str, float]:
@@ -128,36 +151,13 @@ def side_gaps(pegs: PegSet, middle: float = 0.0) -> Mapping[str, float]:
     return gaps
 
 
-# Proper depth
-
-
-def proposed_depths(document: Document, names: tuple[str, ...] | None = None) -> tuple[DepthMove, ...]:
-    """Where pegs belong in their cross-sections, for those that are not sound; nothing is moved."""
-    character = document.require_character()
-    points, triangles = body_of(character)
-    pegs = _pegs(character)
-    return depth_moves(points, triangles, replace(pegs, kits=kits_in(pegs)), names=names)
-
-
-def centre_in_mesh(document: Document, names: tuple[str, ...] | None = None, *, both_sides: bool = True) -> Document:
-    """Move pegs to their proper depth, as `proposed_depths` shows; sound ones stay, a limb keeps its bend."""
-    character = document.require_character()
-    moves = proposed_depths(document, names)
-    if not moves:
-        return document
-    pegs, middle = _pegs(character), middle_of(character)
-    for move in moves:
-        pegs = peg_moves.move_peg(pegs, move.peg, move.place, both_sides=both_sides, middle=middle)
-    return _rebuilt(document, character, pegs)
-
-
 # Kits
 
 
 def set_fingers(document: Document, fingers: int, *, segments: int = 3) -> Document:
     """Another number of fingers or segments; fingers that stay keep their pegs."""
     character = document.require_character()
-    pegs = _pegs(character)
+    pegs = pegs_of(character)
     kits = kits_in(pegs)
     hands = [k for k in kits if k.kind == "finger"]
     arms = [k for k in kits if k.part == "arm" and k.ik]
@@ -177,7 +177,7 @@ def set_fingers(document: Document, fingers: int, *, segments: int = 3) -> Docum
 def set_joint_count(document: Document, kit_id: str, count: int, *, both_sides: bool = True) -> Document:
     """Cut a kit into another number of joints on the same pegs; its weights are shared out anew."""
     character = document.require_character()
-    pegs = _pegs(character)
+    pegs = pegs_of(character)
     ids = _both(kit_id, both_sides)
     kits, chains = [], []
     for kit in kits_in(pegs):
@@ -196,7 +196,7 @@ def set_twist(document: Document, kit_id: str, count: int, *, both_sides: bool =
         raise EditError(f"a bone takes 0 to 4 twist joints, not {count}")
     character = document.require_character()
     ids = _both(kit_id, both_sides)
-    kits = kits_in(_pegs(character))
+    kits = kits_in(pegs_of(character))
     if not any(k.id in ids and len(k.ik) == 3 for k in kits):
         raise EditError(f"{kit_id} is no limb with two bones that twist")
     changed = tuple(replace(k, twist=count) if k.id in ids else k for k in kits)
@@ -207,7 +207,7 @@ def set_roll(document: Document, kit_id: str, roll: float, *, both_sides: bool =
     """Roll a kit's joints about their aim, radians: a thumb until its plaque lies flat on the nail."""
     character = document.require_character()
     ids = _both(kit_id, both_sides)
-    changed = tuple(replace(k, roll=float(roll)) if k.id in ids else k for k in kits_in(_pegs(character)))
+    changed = tuple(replace(k, roll=float(roll)) if k.id in ids else k for k in kits_in(pegs_of(character)))
     return _with_kits(document, character, changed)
 
 
@@ -281,7 +281,7 @@ def add_kit(
 def remove_kit(document: Document, kit_id: str, *, both_sides: bool = True) -> Document:
     """Take a kit away; what its joints held goes to what it hung on. Kits that hang on it go with it."""
     character = document.require_character()
-    kits = kits_in(_pegs(character))
+    kits = kits_in(pegs_of(character))
     gone = {k.id for k in kits if k.id in _both(kit_id, both_sides)}
     if not gone:
         raise EditError(f"there is no kit {kit_id}")
@@ -301,7 +301,7 @@ def attach_kit(document: Document, kit_id: str, joint_id: str, *, both_sides: bo
     """Hang a kit on another joint; its pegs stay where they are."""
     character = document.require_character()
     skeleton = character.skeleton or recipe_of(character)
-    kits = kits_in(_pegs(character))
+    kits = kits_in(pegs_of(character))
     ids = _both(kit_id, both_sides)
     changed = []
     for kit in kits:
@@ -321,7 +321,7 @@ def attach_kit(document: Document, kit_id: str, joint_id: str, *, both_sides: bo
 def mirror_kit(document: Document, kit_id: str) -> Document:
     """Make a one-sided kit's partner on the other side, or bring the partner to its mirrored place."""
     character = document.require_character()
-    pegs, middle = _pegs(character), middle_of(character)
+    pegs, middle = pegs_of(character), middle_of(character)
     kits = kits_in(pegs)
     kit = next((k for k in kits if k.id == kit_id), None)
     other = other_kit_id(kit_id)
@@ -352,7 +352,7 @@ def mirror_kit(document: Document, kit_id: str) -> Document:
 def set_leg_pairs(document: Document, pairs: int) -> Document:
     """Another number of leg pairs for a many-legged body; pairs that stay keep their pegs."""
     character = document.require_character()
-    pegs = _pegs(character)
+    pegs = pegs_of(character)
     plan = pattern(pegs.pattern) if pegs.pattern else None
     leg_plan = next((p for p in plan.plans if p.get("kit") == "pairs"), None) if plan else None
     if leg_plan is None:
@@ -375,13 +375,13 @@ def _hangs_on(skeleton: Skeleton, joint_id: str, ancestor: str) -> bool:
     return False
 
 
-def _pegs(character: Character) -> PegSet:
+def pegs_of(character: Character) -> PegSet:
     if character.pegs is None:
         raise EditError("there are no pegs yet; find pegs or lay out a pattern first")
     return character.pegs
 
 
-def _rebuilt(
+def with_pegs(
     document: Document, character: Character, pegs: PegSet, *, takes: frozenset[str] = frozenset(),
     chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = (),
 ) -> Document:  # fmt: skip
@@ -397,7 +397,7 @@ def _with_kits(
     chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = (),
 ) -> Document:  # fmt: skip
     """Other kits: pegs that stay keep their places, pegs no longer used are kept aside, new ones take a usual place."""
-    pegs = base_pegs or _pegs(character)
+    pegs = base_pegs or pegs_of(character)
     given = places or {}
     known = {**pegs.spare, **pegs.by_name}
     plan = pattern(pegs.pattern) if pegs.pattern else None
@@ -417,7 +417,7 @@ def _with_kits(
         pegs, pegs=tuple(new), kits=kits, spare=MappingProxyType(spare),
         fingers=pegs.fingers if fingers is None else fingers,
     )  # fmt: skip
-    return _rebuilt(document, character, made, takes=takes, chains=chains)
+    return with_pegs(document, character, made, takes=takes, chains=chains)
 
 
 def _fresh_place(character: Character, pegs: PegSet, plan: Pattern | None, kits: tuple[Kit, ...], name: str) -> Vector:
