@@ -141,20 +141,23 @@ def _depth_snags(character: Character) -> list[Snag]:
     if not any(part.mesh.face_count for part in character.included):
         return []
     document, skeleton = Document((character,)), character.skeleton
-    moves = [(m, m.peg) for m in (edits.proposed_depths(document) if character.pegs is not None else ())]
+    moves = []
+    if character.pegs is not None:
+        moves += [(m, m.peg, character.pegs.position(m.peg)) for m in edits.proposed_depths(document)]
     if skeleton is not None:
-        moves += [(m, skeleton.joint(m.peg).name) for m in edits.proposed_joint_depths(document)]
+        for m in edits.proposed_joint_depths(document):
+            moves.append((m, skeleton.joint(m.peg).name, skeleton.joint(m.peg).position))
     found = []
-    for move, name in moves:
+    for move, name, here in moves:
         if move.outside:
             message = f"{name} lies outside the mesh; what it turns will stretch"
-            found.append(Snag("outside-mesh", "joints", Severity.DOUBT, message, where=move.place, subject=move.peg, fix="joints.centre"))  # fmt: skip
-    off = [name for move, name in moves if not move.outside]
+            found.append(Snag("outside-mesh", "joints", Severity.DOUBT, message, where=here, subject=move.peg, fix="joints.centre"))  # fmt: skip
+    off = [(name, here) for move, name, here in moves if not move.outside]
     if off:
-        message = f"off their proper depth: {', '.join(off[:4])}{' and more' if len(off) > 4 else ''}"
-        found.append(
-            Snag("off-depth", "joints", Severity.NOTE, message, len(off), moves[0][0].place, fix="joints.centre")
+        message = (
+            f"off their proper depth: {', '.join(name for name, _ in off[:4])}{' and more' if len(off) > 4 else ''}"
         )
+        found.append(Snag("off-depth", "joints", Severity.NOTE, message, len(off), off[0][1], fix="joints.centre"))
     return found
 
 

@@ -382,6 +382,7 @@ class JointsBench(Bench):
         words = sentence(lead, pegs.pattern) if known else "Select a peg to read where it goes."
         self.where.setText(f"<b>{lead.replace('_', ' ')}</b><br>{words}" if known else words)
         self.sketch.setVisible(bool(pegs))
+        self.list.setVisible(bool(pegs))
         if pegs and pegs.pattern in self.patterns:
             text = sketch(self.patterns[pegs.pattern], kits_in(pegs), lead, size=SKETCH)
             self.sketch.load(QByteArray(text.encode()))
