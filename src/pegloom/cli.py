@@ -42,6 +42,11 @@ BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
+RESTS = {
+    "as-it-stands": edits.DeliveredRest.AS_IT_STANDS,
+    "t": edits.DeliveredRest.T_POSE,
+    "a": edits.DeliveredRest.A_POSE,
+}
 METHODS = {
     "default": BindMethod.SEGMENT,
     "segment": BindMethod.SEGMENT,
@@ -315,10 +320,16 @@ def bake(
 @app.command()
 @_plain_errors
 def export(
-    project: Path, output: Annotated[Path, typer.Option("-o", "--output", help=".glb")], as_json: Json = False
+    project: Path,
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb")],
+    rest: Annotated[str, typer.Option(help="as-it-stands, t or a")] = "as-it-stands",
+    as_json: Json = False,
 ) -> None:
     """Write a project's character as GLB, with its weights and clips."""
     document = open_any(project)
+    if rest not in RESTS:
+        raise EditError(f"there is no rest {rest}; choose {', '.join(RESTS)}")
+    document = edits.delivered(document, RESTS[rest])
     if output.suffix.lower() != ".glb":
         raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
     notes = write_any(output, document)

@@ -6,15 +6,20 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox
 
-from pegloom.app.session import Area, Painting, Tool
+from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
 from pegloom.core.geometry.mesh import weld
 from pegloom.core.skeleton.axes import crooked_axes
+from pegloom.core.skeleton.body import body_of
 from pegloom.core.skin.weights import dense_over, most_influences, row_sums_hold
 from pegloom.document import edits
 from pegloom.document.edits.skeleton import turn_joints
 from pegloom.document.model import Document
+from pegloom.files.gltf import read_gltf
+from pegloom.files.gltf_write import write_glb
 from pegloom.render.renderer import Display
+from tests.app.conftest import find
 from tests.support.figures import wick
 
 LEFT_ARM = "arm.l.upper"
@@ -366,6 +371,60 @@ def test_a_rigged_character_is_made_twice_as_tall_and_turned_in_the_window(rigge
     rigged.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     rigged.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert rigged.session.character is before
+
+
+def test_the_rest_to_hand_over_is_chosen_and_the_work_stays(rigged, tmp_path):
+    rigged.window.go(Area.HANDOVER)
+    box = find(rigged.window, QComboBox, "handover.rest")
+    box.setCurrentIndex(box.findData(edits.DeliveredRest.T_POSE))
+    before = rigged.session.history.present
+    rigged.window.answers.save_path = str(tmp_path / "wick.glb")
+    rigged.click("button.file.export")
+    rigged.idle()
+    skeleton = read_gltf(tmp_path / "wick.glb").skeleton
+    at = {j.name: j.position for j in skeleton.joints}
+    assert at["l_hand"][1] == pytest.approx(at["l_upper_arm"][1], abs=1e-4), "the file's arms are level"
+    assert rigged.session.history.present is before
+
+
+def test_a_files_joint_outside_the_mesh_is_shown_where_it_belongs_and_then_moved(hand, tmp_path):
+    write_glb(tmp_path / "other.glb", replace(wick().character, clips=()))
+    hand.window.open_path(tmp_path / "other.glb")
+    hand.until(lambda: hand.session.character is not None)
+    hand.idle()
+    hand.window.go(Area.JOINTS)
+    elbow = body_of(hand.session.character.skeleton).joint_of["arm.l.lower"]
+    x, y, z = hand.session.character.skeleton.joint(elbow).position
+    hand.session.commit("away", edits.move_joint(hand.session.document, elbow, (x, y, z + 0.15)))
+    hand.until(lambda: any(s.code == "outside-mesh" for s in hand.session.snag_watch.snags))
+    hand.session.select("joint", elbow)
+    away = hand.session.history.present
+    hand.window.actions_.run("joints.centre")
+    assert len(hand.session.moves) == 1
+    assert hand.session.history.present is away, "the first press only shows"
+    hand.window.actions_.run("joints.centre")
+    assert not hand.session.moves
+    assert np.linalg.norm(np.array(hand.session.character.skeleton.joint(elbow).position) - (x, y, z)) < 0.02
+    hand.session.select("joint", body_of(hand.session.character.skeleton).joint_of["spine.chest"])
+    said = []
+    hand.session.said.connect(lambda text, error: said.append(text))
+    hand.window.actions_.run("joints.centre")
+    assert said[-1] == "It stands at its proper depth"
+
+
+def test_a_character_that_came_rigged_has_its_range_test_and_figures(hand, tmp_path):
+    write_glb(tmp_path / "other.glb", replace(wick().character, clips=()))
+    hand.window.open_path(tmp_path / "other.glb")
+    hand.until(lambda: hand.session.character is not None)
+    hand.idle()
+    hand.window.go(Area.WEIGHTS)
+    assert hand.session.influence == body_of(hand.session.character.skeleton).joint_of["arm.l.upper"]
+    assert {t.id for t in hand.session.trials} >= {"arm_up", "crouch", "elbow", "fist"}
+    hand.session.play_source(RANGE_TEST, 20 / 30)
+    watch = hand.window.strip.ruler.watch
+    hand.until(lambda: any(f is not None for f in watch.row(hand.session.influence)))
+    raised = hand.session.frame().points
+    assert max(p[:, 1].max() for p in raised.values()) > 1.02 * hand.session.character.height
 
 
 def test_what_was_picked_and_is_gone_is_let_go(rigged):

@@ -93,11 +93,12 @@ class Verbs:
         if not path:
             return
         chosen = Path(path) if path.endswith(".glb") else Path(path + ".glb")
-        character = self.session.character
-        names = self.window.benches[Area.HANDOVER].names.currentData()
+        document, bench = self.session.document, self.window.benches[Area.HANDOVER]
+        names, rest = bench.names.currentData(), bench.rest.currentData()
 
         def work(progress: Progress) -> list[str]:
-            return write_glb(chosen, character, names=names, progress=progress)
+            handed = edits.delivered(document, rest).require_character()
+            return write_glb(chosen, handed, names=names, progress=progress)
 
         def done(notes: object) -> None:
             self.session.say("; ".join([f"Exported {chosen.name}", *notes]))  # type: ignore[misc]
@@ -105,10 +106,12 @@ class Verbs:
         self.session.jobs.start(Job(f"Exporting {chosen.name}", work, done))
 
     def prove(self) -> None:
-        character = self.session.character
+        document, character = self.session.document, self.session.character
+        rest = self.window.benches[Area.HANDOVER].rest.currentData()
 
         def work(progress: Progress) -> object:
-            return prove_glb(character, progress=progress)
+            handed = edits.delivered(document, rest).require_character()
+            return prove_glb(character, delivered=handed, progress=progress)
 
         def done(result: object) -> None:
             shown = f"Largest difference {1000 * result.worst:.3f} mm ({100 * result.worst / character.height:.4f} % of the height)"

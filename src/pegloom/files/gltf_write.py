@@ -13,24 +13,18 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.split import Split, split_vertices
-from pegloom.core.geometry.transforms import decompose, rotation_matrix
+from pegloom.core.geometry.transforms import decompose
 from pegloom.core.jobs import Progress, silent
-from pegloom.core.motion.clips import Clip, sample
-from pegloom.core.rig.evaluate import evaluate_rig
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.motion.clips import Clip
 from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skin.weights import packed
-from pegloom.core.tolerances import BAKE_OF_SIZE
+from pegloom.document.baking import bake_clip
 from pegloom.document.model import Character, Part
 from pegloom.files.unplayed import unplayed
-
-FINEST = 16
-"""A clip is sampled at most this many times a frame."""
 
 
 def write_glb(
@@ -302,75 +296,3 @@ def _blocks(split: Split) -> list[tuple[slice, list[IntArray], list[int]]]:
             start = end
         return result
     return [(slice(0, total), faces, [int(s) for s in slots])]
-
-
-def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]:
-    """A control clip as samples every joint can play: times (k,), local values (k, j, 10).
-
-    Starts at the frame rate; a sample is put into each interval whose middle strays by more than BAKE_OF_SIZE of
-    the height from the live rig (turns weighed at a limb's distance, so that skinned points hold as well), and so
-    on to FINEST a frame.
-    """
-    skeleton = character.skeleton
-    if skeleton is None:
-        raise EditError("there are no joints to bake to")
-    allowed = BAKE_OF_SIZE * character.height
-    worlds: dict[float, FloatArray] = {}
-
-    def world(time: float) -> FloatArray:
-        if time not in worlds:
-            worlds[time] = evaluate_rig(
-                skeleton, character.rig, sample(clip, time, skeleton, character.pose, character.rig)
-            ).joints
-        return worlds[time]
-
-    count = max(round(clip.length * clip.rate), 1)
-    # Times as the file holds them, so that live and file agree about the moment.
-    times = _as_stored(np.concatenate([np.linspace(0.0, clip.length, count + 1), clip.key_times]))
-    shortest = 1.0 / (clip.rate * FINEST)
-    while True:
-        exact = np.array([world(float(t)) for t in times])
-        local = _locals(skeleton, exact)
-        middles = _as_stored((times[:-1] + times[1:]) / 2)
-        stray = _stray(skeleton, local, np.array([world(float(t)) for t in middles]), character.height)
-        more = middles[(stray > allowed) & (np.diff(times) > shortest)]
-        if len(more) == 0:
-            return times, local
-        times = _as_stored(np.concatenate([times, more]))
-
-
-def _as_stored(times: FloatArray) -> FloatArray:
-    """Rising times rounded to float32."""
-    return np.asarray(np.unique(times.astype(np.float32)).astype(np.float64))
-
-
-def _locals(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:
-    """(k, j, 10): position, quaternion, scale of each joint in its parent, neighbours in one half space."""
-    parents = np.maximum(skeleton.parents, 0)
-    inside = np.linalg.inv(worlds)[:, parents] @ worlds
-    roots = np.flatnonzero(skeleton.parents < 0)
-    inside[:, roots] = worlds[:, roots]
-    scale = np.linalg.norm(inside[..., :3, :3], axis=-2)
-    turns = (inside[..., :3, :3] / scale[..., None, :]).reshape(-1, 3, 3)
-    q = Rotation.from_matrix(turns).as_quat().reshape(*inside.shape[:2], 4)
-    flips = np.cumprod(np.where((q[1:] * q[:-1]).sum(axis=-1) < 0, -1.0, 1.0), axis=0)
-    q[1:] *= flips[..., None]
-    return np.concatenate([inside[..., :3, 3], q, scale], axis=-1)
-
-
-def _stray(skeleton: Skeleton, local: FloatArray, exact: FloatArray, height: float) -> FloatArray:
-    """How far (k - 1,), in metres, a point 0.12 of the height off a joint strays half way between samples."""
-    if len(local) < 2:
-        return np.zeros(0)
-    middle = (local[:-1] + local[1:]) / 2  # half way, the spherical blend is the normalised mean
-    q = middle[..., 3:7] / np.linalg.norm(middle[..., 3:7], axis=-1, keepdims=True)
-    made = np.zeros(exact.shape)
-    made[..., :3, :3] = rotation_matrix(q) * middle[..., None, 7:]
-    made[..., :3, 3] = middle[..., :3]
-    made[..., 3, 3] = 1.0
-    for j, parent in enumerate(skeleton.parents):
-        if parent >= 0:
-            made[:, j] = made[:, parent] @ made[:, j]
-    gap = np.linalg.norm(made[..., :3, 3] - exact[..., :3, 3], axis=-1)
-    turn = np.linalg.norm(made[..., :3, :3] - exact[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
-    return np.asarray((gap + 0.12 * height * turn).max(axis=1))

@@ -27,16 +27,18 @@ class Proof:
     samples: int
 
 
-def prove_glb(character: Character, *, progress: Progress = silent) -> Proof:
+def prove_glb(character: Character, *, delivered: Character | None = None, progress: Progress = silent) -> Proof:
     """Export to a temporary file, read it back, compare at rest and through every clip, at keys and between.
 
+    delivered : the character in the rest it is handed over in; its clips are compared with the live one's.
     Raises EditError when there is nothing to compare.
     """
     if character.skin is None or character.skeleton is None:
         raise EditError("bind first: there are no weights to prove")
     with tempfile.TemporaryDirectory() as folder:
         file = Path(folder) / "proof.glb"
-        write_glb(file, character, progress=part_of(progress, 0.0, 0.5))
+        handed = delivered or character
+        write_glb(file, handed, progress=part_of(progress, 0.0, 0.5))
         back = read_gltf(file)
     skin = Skin("file", character.skin.influences, MappingProxyType(back.weights or {}))
     there = Character("proof", "proof", parts=back.parts, skeleton=back.skeleton, skin=skin)
@@ -51,7 +53,7 @@ def prove_glb(character: Character, *, progress: Progress = silent) -> Proof:
         progress(0.5 + 0.5 * number / len(moments), f"comparing {name}")
         live_clip = next((c for c in character.clips if c.name == name), None)
         if live_clip is None:
-            live = {p.id: p.mesh.points for p in character.included}
+            live = {p.id: p.mesh.points for p in handed.included}
             again = {p.name: p.mesh.points for p in there.parts}
         elif name not in clips:
             continue

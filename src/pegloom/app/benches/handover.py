@@ -8,6 +8,7 @@ from pegloom.app.benches.bench import Bench
 from pegloom.app.widgets import action_button, label
 from pegloom.checks import Severity
 from pegloom.core.skeleton.names import SideStyle
+from pegloom.document.edits import DeliveredRest
 
 
 class HandoverBench(Bench):
@@ -23,6 +24,11 @@ class HandoverBench(Bench):
         for style in SideStyle:
             self.names.addItem(f"like {style.value}", style)
         export.field("Joint names", self.names)
+        self.rest = QComboBox()
+        self.rest.setObjectName("handover.rest")
+        for rest in DeliveredRest:
+            self.rest.addItem(rest.value, rest)
+        export.field("Rest", self.rest)
         export.body.addWidget(action_button(self.actions.qactions["file.export"], role="main"))
         proof = self.card(
             "Proof", "handover.proof", "Writes the file, opens it again, and measures it against the live rig."

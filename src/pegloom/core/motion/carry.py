@@ -15,14 +15,18 @@ from pegloom.core.rig.evaluate import evaluate_rig, match_ik, place_control
 from pegloom.core.skeleton.joints import Skeleton
 
 
-def carried_clip(clip: Clip, old: Skeleton, new: Skeleton) -> Clip:
+def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArray | None = None) -> Clip:
     """Sampled motion on a changed skeleton: every joint carries its part of the body as before.
 
     A joint's motion is posed times inverse rest; that stays, and the local values follow. An added joint goes with
     its parent. Key clips are told by controls and need nothing here.
+
+    settled (j, 4, 4) : what each old joint did to the body when a pose of it was made the new rest; the motion then
+    sets out from there. None where the body's rest is the same.
     """
-    if not clip.tracks or _same_rest(old, new):
+    if not clip.tracks or (settled is None and _same_rest(old, new)):
         return clip
+    rests = _rests(old, settled)
     times = np.unique(np.concatenate([t.times for tracks in clip.tracks.values() for t in tracks]))
     rows = np.zeros((len(times), len(new.joints), 10))
     last: dict[int, FloatArray] = {}
@@ -37,7 +41,7 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton) -> Clip:
                 motion = np.eye(4)
             else:
                 i = old.index[source]
-                motion = posed[i] @ old.inverse_world[i]
+                motion = posed[i] @ rests[i]
             worlds.append(motion @ new.world[j])
             parent = int(new.parents[j])
             local = worlds[j] if parent < 0 else np.linalg.inv(worlds[parent]) @ worlds[j]
@@ -55,10 +59,19 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton) -> Clip:
     return replace(clip, tracks=MappingProxyType(tracks))
 
 
-def carried_pose(pose: Pose, old: Skeleton, new: Skeleton) -> Pose:
-    """A pose told by joints, on a changed skeleton: every joint carries its part of the body as before."""
-    if _same_rest(old, new):
+def _rests(old: Skeleton, settled: FloatArray | None) -> FloatArray:
+    """What takes a joint's posed matrix to its motion of the body at its new rest (j, 4, 4)."""
+    return old.inverse_world if settled is None else np.asarray(old.inverse_world @ np.linalg.inv(settled))
+
+
+def carried_pose(pose: Pose, old: Skeleton, new: Skeleton, *, settled: FloatArray | None = None) -> Pose:
+    """A pose told by joints, on a changed skeleton: every joint carries its part of the body as before.
+
+    settled : see `carried_clip`.
+    """
+    if settled is None and _same_rest(old, new):
         return pose
+    rests = _rests(old, settled)
     posed = evaluate_rig(old, None, pose).joints
     worlds: list[FloatArray] = []
     placements = {}
@@ -69,7 +82,7 @@ def carried_pose(pose: Pose, old: Skeleton, new: Skeleton) -> Pose:
         motion = np.eye(4)
         if source is not None:
             i = old.index[source]
-            motion = posed[i] @ old.inverse_world[i]
+            motion = posed[i] @ rests[i]
         worlds.append(motion @ new.world[j])
         parent = int(new.parents[j])
         local = worlds[j] if parent < 0 else np.linalg.inv(worlds[parent]) @ worlds[j]

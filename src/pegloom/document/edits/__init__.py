@@ -81,7 +81,7 @@ from pegloom.document.edits.parts import (
     split_part,
     start_clean,
 )
-from pegloom.document.edits.rest import rest_in_a, rest_in_t, set_rest
+from pegloom.document.edits.rest import DeliveredRest, delivered, rest_in_a, rest_in_t, set_rest
 from pegloom.document.edits.skeleton import (
     delete_joint,
     draw_joint,
@@ -129,6 +129,7 @@ from pegloom.document.edits.weights import (
 
 __all__ = [
     "MENDS",
+    "DeliveredRest",
     "accept_peg",
     "add_clip",
     "add_kit",
@@ -152,6 +153,7 @@ __all__ = [
     "change_reference",
     "copy_material",
     "delete_joint",
+    "delivered",
     "draw_joint",
     "drop_controls",
     "drop_influence",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from enum import Enum
 
 import numpy as np
 
@@ -18,6 +19,7 @@ from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import Packed, packed
+from pegloom.document.baking import baked_clip
 from pegloom.document.edits.joints import joint_for_peg
 from pegloom.document.edits.rebuild import controls_of, rebuilt
 from pegloom.document.edits.skeleton import placed
@@ -57,24 +59,22 @@ def set_rest(document: Document, pose: Pose | None = None) -> Document:
     changed = rebuilt(replace(changed, clips=(), rig=None, skin=changed.skin))
     new = changed.skeleton
     assert new is not None
-    changed = replace(changed, clips=tuple(carried_clip(clip, old, new) for clip in clips))
+    changed = replace(changed, clips=tuple(carried_clip(clip, old, new, settled=matrices) for clip in clips))
+    # A trial told by joints is a motion of the body like a clip of one moment.
+    trials = [
+        replace(t, pose=carried_pose(t.pose, old, new, settled=matrices)) if t.pose.direct else t
+        for t in changed.trials
+    ]
     if rig is not None and old_rig is not None:
-        changed = replace(changed, rig=controls_of(changed))
-        assert changed.rig is not None
+        new_rig = controls_of(changed)
         # A rest given by joints (T, A) is told in controls first.
         rest = controls_of_joints(pose, old, old_rig) if pose.direct else pose
-        told = tuple(reposed_clip(c, old, old_rig, new, changed.rig, rest) for c in changed.clips)
-        # A trial told by joints is a motion of the body like a clip of one moment.
-        trials = tuple(
-            replace(
-                t,
-                pose=carried_pose(t.pose, old, new)
-                if t.pose.direct
-                else reposed(t.pose, old, old_rig, new, changed.rig, rest),
-            )
-            for t in changed.trials
-        )
-        changed = replace(changed, clips=told, trials=trials)
+        told = tuple(reposed_clip(c, old, old_rig, new, new_rig, rest) for c in changed.clips)
+        trials = [
+            t if t.pose.direct else replace(t, pose=reposed(t.pose, old, old_rig, new, new_rig, rest)) for t in trials
+        ]
+        changed = replace(changed, rig=new_rig, clips=told)
+    changed = replace(changed, trials=tuple(trials))
     return document.with_character(replace(changed, pose=Pose()))
 
 
@@ -139,3 +139,27 @@ def rest_in_a(document: Document) -> Document:
     if skeleton is None:
         raise EditError("there are no joints yet; build joints first")
     return set_rest(document, a_pose(skeleton))
+
+
+class DeliveredRest(Enum):
+    """The rest a character is handed over in, whatever it is worked on in."""
+
+    AS_IT_STANDS = "as it stands"
+    T_POSE = "T-pose"
+    A_POSE = "A-pose"
+    IN_HAND = "the pose in hand"
+
+
+def delivered(document: Document, rest: DeliveredRest) -> Document:
+    """The document as it is handed over in a rest; clips are told in joints first, so that their motion stays.
+
+    Raises EditError without joints, or for T and A without two arms.
+    """
+    character = document.require_character()
+    if rest is DeliveredRest.AS_IT_STANDS:
+        return document
+    clips = tuple(baked_clip(character, clip) for clip in character.clips)
+    document = document.with_character(replace(character, clips=clips))
+    if rest is DeliveredRest.T_POSE:
+        return rest_in_t(document)
+    return rest_in_a(document) if rest is DeliveredRest.A_POSE else set_rest(document)
