@@ -412,6 +412,37 @@ def test_a_files_joint_outside_the_mesh_is_shown_where_it_belongs_and_then_moved
     assert said[-1] == "It stands at its proper depth"
 
 
+def test_pegs_take_the_place_of_a_files_skeleton_only_when_that_is_meant(hand, tmp_path):
+    write_glb(tmp_path / "other.glb", replace(wick().character, clips=()))
+    hand.window.open_path(tmp_path / "other.glb")
+    hand.until(lambda: hand.session.character is not None)
+    hand.idle()
+    hand.session.try_edit("Build controls", edits.build_controls)
+    hand.window.go(Area.JOINTS)
+    base = hand.session.history.present
+    hand.window.answers.yes = False
+    hand.click("button.joints.find_pegs")
+    hand.idle()
+    assert hand.session.history.present is base
+    assert "52 joints" in hand.window.answers.asked[-1]
+    hand.window.answers.yes = True
+    hand.click("button.joints.find_pegs")
+    hand.idle()
+    assert hand.session.character.skeleton is None
+    hand.window.actions_.run("joints.build")
+    assert not any(j.startswith("file.") for j in joints(hand.session.character))
+    hand.session.undo()
+    hand.session.undo()
+    assert hand.session.history.present is base
+    # Kits are hung on the file's own joints without being asked.
+    hand.session.select("joint", body_of(base.character.skeleton).joint_of["spine.head"])
+    asked = len(hand.window.answers.asked)
+    hand.window.actions_.run("joints.add_kit")
+    assert len(hand.window.answers.asked) == asked
+    assert len(joints(hand.session.character)) > 52
+    assert hand.session.frame() is not None
+
+
 def test_a_character_that_came_rigged_has_its_range_test_and_figures(hand, tmp_path):
     write_glb(tmp_path / "other.glb", replace(wick().character, clips=()))
     hand.window.open_path(tmp_path / "other.glb")

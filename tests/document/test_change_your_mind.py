@@ -1,5 +1,6 @@
 """The promise: whatever is changed early, the work done later stays. Every edit here meets a finished character."""
 
+from dataclasses import replace
 from functools import lru_cache
 
 import numpy as np
@@ -351,3 +352,13 @@ def test_a_joint_moved_by_hand_asks_when_its_pegs_move_after_it(tmp_path):
 def test_a_new_rest_is_no_move_of_pegs():
     document = edits.set_channels(finished(), "arm.l.upper.fk", turn_x=0.5)
     assert not edits.parted_moves(edits.set_rest(document).character)
+
+
+def test_two_skeletons_side_by_side_have_controls_that_do_not_loop(tmp_path):
+    write_glb(tmp_path / "other.glb", replace(wick().character, clips=()))
+    got = read_gltf(tmp_path / "other.glb")
+    document = edits.bring_in(Document(), got.parts, name="other", skeleton=got.skeleton, weights=got.weights)
+    both = edits.set_pegs(edits.build_controls(document), wick().character.pegs)
+    ids = [c.id for c in both.character.rig.controls]
+    assert len(set(ids)) == len(ids)
+    assert np.isfinite(evaluate(both.character).points["part0"]).all()

@@ -54,13 +54,29 @@ class JointVerbs:
 
     # Pegs
 
+    def _instead_of_the_files(self) -> bool | None:
+        """Whether a whole body's pegs take the place of a skeleton the file brought: None where there is none."""
+        character = self.session.character
+        if character is None or character.adopted is None or (character.pegs is not None and character.pegs.pattern):
+            return None
+        count = len(character.adopted.joints)
+        return self.window.ask.confirm(
+            f"The file brought a skeleton of {count} joints. Build another one from pegs in its place? Its weights, "
+            "controls and clips go with it; one undo brings all of it back. (To add ears, a tail or fingers to it, "
+            "hang a limb kit on one of its joints instead.)"
+        )
+
     def find_pegs(self) -> None:
+        instead = self._instead_of_the_files()
+        if instead is False:
+            self.session.say("The file's skeleton stays")
+            return
         base, count = self.session.history.present, self.session.fingers
         fingers = None if count == AS_SEEN else count
         wanted, pairs = self.session.pattern, self.session.pairs or None
 
         def work(progress: Progress) -> object:
-            document = base
+            document = edits.start_clean(base) if instead else base
             character = document.require_character()
             if character.standing is None and character.skeleton is None and character.parts:
                 progress(0.02, "standing the mesh up")
@@ -91,6 +107,10 @@ class JointVerbs:
         except Exception as error:
             self.session.say(str(error), error=True)
             return
+        instead = self._instead_of_the_files()
+        if instead is False:
+            self.session.say("The file's skeleton stays")
+            return
         fingers, pairs = self.session.fingers, self.session.pairs or None
         fingers = 5 if fingers == AS_SEEN else fingers
         if self.session.character is None:
@@ -108,7 +128,11 @@ class JointVerbs:
         pegs = free_pegs(
             plan, height=height, fingers=fingers, pairs=pairs, confidence=0.6 if not character.parts else 0.3
         )
-        if self.session.try_edit(f"Lay out {plan.title.lower()}", lambda d: edits.set_pegs(d, pegs)):
+
+        def edit(document: object) -> object:
+            return edits.set_pegs(edits.start_clean(document) if instead else document, pegs)
+
+        if self.session.try_edit(f"Lay out {plan.title.lower()}", edit):
             self.session.say("Pegs at their usual places; drag them, or find them once there is a mesh")
             self.window.stage.show_all()
 

@@ -113,6 +113,8 @@ def depth_of(points: FloatArray, triangles: IntArray, pegs: PegSet, kit: Kit, pe
     if rule == "trunk":
         section = section_at(points, triangles, here, np.array([0.0, 1.0, 0.0]), up=np.array([0.0, 0.0, -1.0]))
         return None if section is None else _by_share(section, here, np.array([0.0, 0.0, 1.0]), value)
+    if len(line) < 2:
+        return None  # a joint alone runs nowhere: no cut is across it
     direction = limb_direction(line, i)
     over = _over_the_foot(kit, line, i)
     if over is not None:

@@ -43,8 +43,17 @@ def kits_of(character: Character) -> tuple[Kit, ...]:
     own = kits_in(character.pegs) if character.pegs is not None else ()
     skeleton = character.skeleton
     if character.adopted is not None and skeleton is not None:
-        own = (*own, *guess_kits(skeleton))
+        own = (*own, *(_named_apart(kit, {k.id for k in own}) for kit in guess_kits(skeleton)))
     return own
+
+
+def _named_apart(kit: Kit, taken: set[str]) -> Kit:
+    """A guessed kit beside kits of the same id: an arm of the file's beside one built from pegs."""
+    stem, dot, rest = kit.id.partition(".")
+    name, number = kit.id, 2
+    while name in taken:
+        name, number = f"{stem}{number}{dot}{rest}", number + 1
+    return kit if name == kit.id else replace(kit, id=name)
 
 
 def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),

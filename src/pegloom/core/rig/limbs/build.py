@@ -113,7 +113,9 @@ def build_rig(skeleton: Skeleton, height: float, kits: tuple[Kit, ...]) -> Contr
                 _limb(b, kit)
             continue
         if joint.parent is None or (carries and joint.parent == first.id):
-            b.turner(joint.id, joint.id, "control:inner", free=both, shape=Shape.SQUARE)
+            # A second skeleton's root beside the first one's has the name of the control that carries all.
+            own = f"{joint.id}.own" if any(c.id == joint.id for c in b.controls) else joint.id
+            b.turner(own, joint.id, "control:inner", free=both, shape=Shape.SQUARE)
             continue
         free = (*TURN, "move_y") if joint.id in slides else TURN
         shape = Shape.TRIANGLE if joint.id.endswith((".clavicle", ".blade")) else Shape.CIRCLE
