@@ -23,6 +23,7 @@ class Answers:
         self.asked: list[str] = []
         self.take: object = Take()
         self.pairs: object = None
+        self.take_number = 0
         self.offered: list[object] = []
 
     def open_file(self) -> str:
@@ -45,6 +46,10 @@ class Answers:
     def name(self, title: str, suggestion: str) -> str:
         self.asked.append(title)
         return suggestion
+
+    def one_of(self, title: str, options: list[str]) -> int:
+        self.offered.append(options)
+        return self.take_number
 
     def save_file(self, title: str, name: str, kind: str) -> str:
         return self.save_path

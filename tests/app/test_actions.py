@@ -18,9 +18,10 @@ from pegloom.document.edits.skeleton import turn_joints
 from pegloom.document.model import Document
 from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_write import write_glb
+from pegloom.files.project import open_project
 from pegloom.render.renderer import Display
 from tests.app.conftest import find
-from tests.support.figures import wick
+from tests.support.figures import DEMO, wick
 
 LEFT_ARM = "arm.l.upper"
 
@@ -410,6 +411,24 @@ def test_a_files_joint_outside_the_mesh_is_shown_where_it_belongs_and_then_moved
     hand.session.said.connect(lambda text, error: said.append(text))
     hand.window.actions_.run("joints.centre")
     assert said[-1] == "It stands at its proper depth"
+
+
+def test_a_look_is_copied_from_another_characters_file(rigged):
+    rigged.window.go(Area.MESH)
+    bench = rigged.window.benches[Area.MESH]
+    slot = bench.slot.currentData()
+    before = rigged.session.character
+    rigged.window.answers.open_path = str(DEMO / "dumble.pegloom")
+    rigged.window.actions_.run("mesh.look_from")
+    rigged.idle()
+    after = rigged.session.character
+    theirs = open_project(DEMO / "dumble.pegloom").character
+    assert after.materials[slot].name == before.materials[slot].name
+    picture = next(i for i in after.images if i.name == after.materials[slot].base_image)
+    assert picture.data in {i.data for i in theirs.images}
+    assert len(after.images) == len(before.images) + 1
+    rigged.session.undo()
+    assert rigged.session.character is before
 
 
 def test_pegs_take_the_place_of_a_files_skeleton_only_when_that_is_meant(hand, tmp_path):

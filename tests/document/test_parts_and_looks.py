@@ -133,6 +133,27 @@ def test_a_material_is_copied_onto_another_but_keeps_its_name():
         edits.copy_material(document, 0, 7)
 
 
+def test_a_look_of_another_character_comes_with_its_pictures_under_names_of_their_own():
+    document = edits.add_picture(unrigged_wick(), png("red", "skin.png"))
+    slot = int(document.character.parts[0].mesh.materials[0])
+    name = document.character.materials[slot].name
+    like = Material("hide", (0.5, 0.4, 0.3, 1.0), 0.1, 0.9, base_image="skin.png", normal_image="bumps.png")
+    theirs = (png("brown", "skin.png"), png((128, 128, 255), "bumps.png"), png("white", "unused.png"))
+    taken = edits.take_material(document, slot, like, theirs).character
+    made = taken.materials[slot]
+    assert (made.name, made.metallic, made.roughness) == (name, 0.1, 0.9)
+    held = {i.name: i.data for i in taken.images}
+    assert made.base_image == "skin 2.png"
+    assert held["skin 2.png"] == theirs[0].data
+    assert held["skin.png"] == png("red", "skin.png").data, "ours stays"
+    assert held[made.normal_image] == theirs[1].data
+    assert "unused.png" not in held
+    again = edits.take_material(document.with_character(taken), slot, like, theirs).character
+    assert len(again.images) == len(taken.images), "the same picture comes in once"
+    with pytest.raises(EditError, match="not in its file"):
+        edits.take_material(document, slot, like, ())
+
+
 def test_a_picture_of_the_same_name_takes_the_place_of_the_old_one():
     document = edits.add_picture(edits.add_picture(unrigged_wick(), png("red")), png("blue"))
     held = [i for i in document.character.images if i.name == "dots.png"]

@@ -16,7 +16,9 @@ from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.jobs import Progress
 from pegloom.core.skeleton.axes import aim_of
 from pegloom.document import edits
+from pegloom.document.model import Character
 from pegloom.files.images import image_from_bytes
+from pegloom.files.opening import open_any
 from pegloom.files.reading import read_mesh
 
 if TYPE_CHECKING:
@@ -160,6 +162,36 @@ class MeshVerbs:
             return
         self.session.try_edit(f"Reference picture {image.name}", lambda d: edits.add_reference(d, image))
 
+    def look_from_file(self) -> None:
+        """The material in hand takes the values and pictures of one in another character's file."""
+        bench = self.window.benches[Area.MESH]
+        slot, own = bench.slot.currentData(), bench.slot.currentText()
+        path = self.window.ask.open_file()
+        if not path or slot is None:
+            return
+        chosen = Path(path)
+
+        def work(progress: Progress) -> object:
+            progress(0.2, f"reading {chosen.name}")
+            return open_any(chosen).require_character()
+
+        def done(result: object) -> None:
+            other: Character = result
+            used = sorted({int(s) for part in other.parts for s in part.mesh.materials})
+            looks = [other.materials[s] for s in used if s < len(other.materials)]
+            if not looks:
+                self.session.say(f"{chosen.name} holds no material", error=True)
+                return
+            taken = 0 if len(looks) == 1 else self.window.ask.one_of(f"Looks of {chosen.name}", [m.name for m in looks])
+            if taken >= 0:
+                like = looks[taken]
+                self.session.try_edit(
+                    f"{own} like {like.name} of {chosen.name}",
+                    lambda d: edits.take_material(d, slot, like, other.images),
+                )
+
+        self.session.jobs.start(Job(f"Reading {chosen.name}", work, done))
+
     # Parts
 
     def _picked(self) -> tuple[str, ...]:
@@ -262,6 +294,7 @@ class MeshVerbs:
             a("mesh.remove", "Take the picked parts out", "Mesh", self.remove, "Out of the character for good", "", self.need_part),
             a("mesh.edge_rows", "Edge rows at the selected joint", "Mesh", self.edge_row, "Rows round the limb, so that it can bend there", "", self.need_skeleton_place),
             a("mesh.pass_on", "Pass weights on to detail levels", "Mesh", self.pass_on, "Coarser levels read the body's weights", "", need),
+            a("mesh.look_from", "Copy a look from another character…", "Mesh", self.look_from_file, "A material of its file, with its pictures, for the one in the card", "", need),
             a("mesh.reference", "Add a reference picture", "Mesh", self.add_reference, "A picture behind the view, never delivered", "", need),
         ]  # fmt: skip
         for name, (title, _) in edits.MENDS.items():

@@ -65,6 +65,7 @@ class Ask(Protocol):
     def choose_import(self, imported: Imported) -> Take | None: ...
     def pair_joints(self, other: Character, ours: Skeleton) -> dict[str, str] | None: ...
     def name(self, title: str, suggestion: str) -> str: ...
+    def one_of(self, title: str, options: list[str]) -> int: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
     def confirm(self, question: str) -> bool: ...
 
@@ -95,6 +96,11 @@ class AskByDialog:
     def name(self, title: str, suggestion: str) -> str:
         text, sure = QInputDialog.getText(self.window, title, "Name", text=suggestion)
         return text if sure else ""
+
+    def one_of(self, title: str, options: list[str]) -> int:
+        """The number of the option taken, -1 for none."""
+        text, sure = QInputDialog.getItem(self.window, title, "Take", options, 0, False)
+        return options.index(text) if sure else -1
 
     def save_file(self, title: str, name: str, kind: str) -> str:
         return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]

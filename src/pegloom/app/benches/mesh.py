@@ -211,7 +211,10 @@ class MeshBench(Bench):
         self.like.setObjectName("mesh.like")
         self.like.activated.connect(lambda _: self._copy_material())
         card.field("Copy from", self.like)
-        card.body.addWidget(button("Bring a picture in", "mesh.add_picture", self._add_picture))
+        card.row(
+            button("Bring a picture in", "mesh.add_picture", self._add_picture),
+            action_button(self.actions.qactions["mesh.look_from"], "From a file…"),
+        )
         self.material_card = card
 
     def _reference_card(self) -> None:

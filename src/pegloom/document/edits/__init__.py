@@ -80,6 +80,7 @@ from pegloom.document.edits.parts import (
     set_subdivision,
     split_part,
     start_clean,
+    take_material,
 )
 from pegloom.document.edits.rest import DeliveredRest, delivered, rest_in_a, rest_in_t, set_rest
 from pegloom.document.edits.skeleton import (
@@ -252,6 +253,7 @@ __all__ = [
     "stand_up",
     "start_clean",
     "switch_limb",
+    "take_material",
     "take_weave",
     "transfer",
     "turn_by",

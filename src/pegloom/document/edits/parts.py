@@ -361,6 +361,32 @@ def copy_material(document: Document, source: int, target: int) -> Document:
     )  # fmt: skip
 
 
+def take_material(document: Document, slot: int, like: Material, images: tuple[Image, ...] = ()) -> Document:
+    """Give a material the values of another character's, with the pictures it uses; its name stays.
+
+    images : the other character's pictures. One whose name another picture has here comes in under a new name.
+    """
+    character = document.require_character()
+    held = {image.name: image for image in character.images}
+    renamed: dict[str, str] = {}
+    for name in {n for n in (like.base_image, like.normal_image) if n is not None}:
+        image = next((i for i in images if i.name == name), None)
+        if image is None:
+            raise EditError(f"the picture {name} of {like.name} is not in its file")
+        own, number = name, 2
+        while own in held and held[own].data != image.data:
+            stem, dot, ending = name.rpartition(".")
+            own, number = f"{stem or ending} {number}{dot if stem else ''}{ending if stem else ''}", number + 1
+        renamed[name] = own
+        if own not in held:
+            document = add_picture(document, replace(image, name=own))
+    return set_material(
+        document, slot, base_colour=like.base_colour, metallic=like.metallic, roughness=like.roughness,
+        base_image=renamed.get(like.base_image or ""), normal_image=renamed.get(like.normal_image or ""),
+        double_sided=like.double_sided, see_through=like.see_through,
+    )  # fmt: skip
+
+
 def add_picture(document: Document, image: Image) -> Document:
     """Bring a picture in for materials; one of the same name is replaced."""
     character = document.require_character()
@@ -432,5 +458,5 @@ def _with_weights(document: Document, weights: dict[str, Weights]) -> Document:
 __all__ = [
     "MENDS", "add_parts", "add_picture", "add_reference", "change_reference", "copy_material", "insert_edge_row",
     "join_parts", "mend_part", "pass_weights_on", "remove_part", "remove_reference", "rename_part", "replace_mesh",
-    "set_detail", "set_material", "set_subdivision", "split_part", "start_clean",
+    "set_detail", "set_material", "set_subdivision", "split_part", "start_clean", "take_material",
 ]  # fmt: skip
