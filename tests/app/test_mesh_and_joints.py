@@ -348,6 +348,24 @@ def test_hidden_kinds_are_neither_shown_nor_picked(rigged):
     assert rigged.stage.thing_at(place.x(), place.y()) == ("", "")
 
 
+def test_the_mesh_is_hidden_from_the_skeleton_but_never_where_it_is_worked_on(rigged):
+    rigged.window.go(Area.JOINTS)
+    rigged.session.set_view(hidden=frozenset({"joints", "pegs", "ground"}))
+    rigged.bot.wait(40)
+    x, y, _ = rigged.stage.camera.project(np.array([0.0, 0.9, 0.1]), *rigged.stage.size_in_points)[0]
+    with_mesh = rigged.stage.grabFramebuffer()
+    assert rigged.stage.surface_at(x, y) is not None
+    rigged.session.set_view(hidden=rigged.session.hidden | {"mesh"})
+    rigged.bot.wait(40)
+    without = rigged.stage.grabFramebuffer()
+    ratio = with_mesh.width() / rigged.stage.width()
+    at = QPoint(round(x * ratio), round(y * ratio))
+    assert with_mesh.pixelColor(at).lightness() > without.pixelColor(at).lightness() + 20
+    assert rigged.stage.surface_at(x, y) is None
+    rigged.window.go(Area.WEIGHTS)
+    assert rigged.stage.surface_at(x, y) is not None
+
+
 def test_a_pattern_stands_without_a_mesh(hand):
     hand.session.set_view(pattern="serpent")
     hand.click("welcome.pattern")

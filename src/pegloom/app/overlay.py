@@ -43,6 +43,7 @@ class Kind(Enum):
     JOINTS = "joints"
     PEGS = "pegs"
     CONTROLS = "controls"
+    MESH = "mesh"
     GROUND = "ground"
 
 
@@ -376,10 +377,10 @@ class StageFrame(QWidget):
         for kind, made in self.kinds.buttons.items():
             made.setChecked(kind.value not in session.hidden)
         here = {
-            Area.JOINTS: ("joints", "pegs"),
+            Area.JOINTS: ("joints", "pegs", "mesh"),
             Area.WEIGHTS: ("joints",),
-            Area.CONTROLS: ("controls",),
-            Area.MOTION: ("controls",),
+            Area.CONTROLS: ("controls", "mesh"),
+            Area.MOTION: ("controls", "mesh"),
         }
         for kind, made in self.kinds.buttons.items():
             made.setVisible(

@@ -329,7 +329,7 @@ class Verbs:
             table.append(
                 a(f"file.mesh_{name}", f"Open the demo mesh: {title}", "File", lambda n=name: w.open_path(DEMO / f"{n}.obj"), "Unrigged, before anything is done")
             )  # fmt: skip
-        for kind in ("joints", "pegs", "controls", "ground"):
+        for kind in ("joints", "pegs", "controls", "mesh", "ground"):
             table.append(
                 a(
                     f"view.{kind}",

@@ -103,7 +103,7 @@ class Pointing:
     def surface_at(self, x: float, y: float) -> tuple[Part, Hit] | None:
         """The nearest part under a pixel."""
         character, frame = self.session.character, self.session.frame()
-        if character is None or frame is None:
+        if character is None or frame is None or self.mesh_hidden:
             return None
         asked = (x, y, self.camera, self.size_in_points)
         if self._hit_of is None or self._hit_of[0] is not frame or self._hit_of[1] != asked:

@@ -119,6 +119,11 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
     def size_in_points(self) -> tuple[int, int]:
         return max(self.width(), 1), max(self.height(), 1)
 
+    @property
+    def mesh_hidden(self) -> bool:
+        """Whether only the skeleton and its controls are looked at; where the mesh is worked on it always shows."""
+        return "mesh" in self.session.hidden and self.session.area not in (Area.MESH, Area.WEIGHTS)
+
     def initializeGL(self) -> None:
         self.renderer = Renderer()
 
@@ -142,7 +147,7 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
                 drawing.draw_ghost(ghost, session.ghost)
             renderer.set_lines("ghost", ghost.behind.packed())
             self._ground_for = wanted
-        if character is not None and frame is not None:
+        if character is not None and frame is not None and not self.mesh_hidden:
             shown = {part.id for part in character.included}
             other, other_frame = session.other, session.other_frame()
             if other is not None:
