@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -146,7 +147,8 @@ class WeightVerbs:
             return edits.bind(
                 base, method=method, influences=influences, part_ids=parts, joint_ids=joints,
                 own_branch=branch, in_sight=sight,
-                progress=progress, offload=session.jobs.helper.offload,
+                progress=progress,
+                offload=partial(session.jobs.helper.offload, waiting=partial(progress, -1.0, "")),
             )  # fmt: skip
 
         def done(result: object) -> None:

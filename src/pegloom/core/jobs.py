@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 Progress = Callable[[float, str], None]
-"""progress(fraction 0..1, text). May raise Cancelled; computations let it pass."""
+"""progress(fraction 0..1, text). May raise Cancelled; computations let it pass. Below 0 it only asks whether to go on."""
 
 
 class Cancelled(Exception):

@@ -8,6 +8,8 @@ from concurrent.futures import ProcessPoolExecutor, TimeoutError
 from concurrent.futures.process import BrokenProcessPool
 from typing import Any
 
+from pegloom.core.jobs import Cancelled
+
 
 class Helper:
     """One process, started on first use and kept. When it cannot run, calls are made here instead."""
@@ -21,8 +23,11 @@ class Helper:
             self.pool = ProcessPoolExecutor(1, mp_context=multiprocessing.get_context("spawn"))
             self.pool.submit(_nothing)
 
-    def offload(self, function: Callable[..., Any], *arguments: Any) -> Any:
-        """function(*arguments) in the helper; it and its arguments must be picklable."""
+    def offload(self, function: Callable[..., Any], *arguments: Any, waiting: Callable[[], None] | None = None) -> Any:
+        """function(*arguments) in the helper; it and its arguments must be picklable.
+
+        waiting : called while it waits; it may raise Cancelled, and the process is then left to end by itself.
+        """
         try:
             self.start()
             call = self.pool.submit(function, *arguments)
@@ -30,7 +35,11 @@ class Helper:
                 try:
                     return call.result(timeout=0.05)
                 except TimeoutError:
-                    continue
+                    if waiting is not None:
+                        waiting()
+        except Cancelled:
+            self.stop()
+            raise
         except (BrokenProcessPool, OSError, RuntimeError):
             self.pool = None
             return function(*arguments)

@@ -39,6 +39,8 @@ class _Thread(QThread):
             if self.job.stop.is_set():
                 raise Cancelled
             now = time.monotonic()
+            if fraction < 0:
+                return  # only asked whether to go on
             if now - self.last > 0.03 or fraction >= 1.0:
                 self.last = now
                 self.progressed.emit(fraction, text)

@@ -1,0 +1,140 @@
+"""Long work: one at a time, told of, cancelled, its failures in words; and calls in the helper process."""
+
+import operator
+import threading
+import time
+
+import pytest
+
+from pegloom.app.jobs import Job
+from pegloom.app.jobs.helper import Helper
+from pegloom.app.jobs.runner import JobRunner
+from pegloom.core.errors import EditError
+from pegloom.core.jobs import Cancelled
+
+
+@pytest.fixture
+def runner(qapp):
+    made = JobRunner()
+    yield made
+    made.shut_down()
+
+
+@pytest.fixture
+def helper():
+    made = Helper()
+    yield made
+    made.stop()
+
+
+def said_by(signal):
+    heard = []
+    signal.connect(lambda *words: heard.append(words))
+    return heard
+
+
+def test_a_second_job_is_refused_while_the_first_is_under_way(runner, qtbot):
+    go_on = threading.Event()
+    got, refused = [], said_by(runner.failed)
+    assert runner.start(Job("First", lambda progress: go_on.wait(20) and 41, got.append))
+    assert not runner.start(Job("Second", lambda progress: 0, got.append))
+    assert "First is still running" in refused[0][0]
+    go_on.set()
+    qtbot.waitUntil(lambda: got == [41], timeout=20_000)
+    assert not runner.busy
+
+
+@pytest.mark.parametrize(
+    ("error", "words"),
+    [
+        (EditError("the mesh has no face; take a part in"), "the mesh has no face; take a part in"),
+        (ValueError("x"), "Work failed: x"),
+    ],
+)
+def test_a_failure_is_told_in_words_and_nothing_is_done(runner, qtbot, error, words):
+    done, told = [], said_by(runner.failed)
+
+    def work(progress):
+        raise error
+
+    runner.start(Job("Work", work, done.append))
+    qtbot.waitUntil(lambda: bool(told), timeout=20_000)
+    assert told[0][0] == words
+    assert not done
+    assert not runner.busy
+
+
+def test_what_cannot_be_put_in_is_told_as_well(runner, qtbot):
+    told = said_by(runner.failed)
+
+    def done(result):
+        raise EditError("the document has moved on")
+
+    runner.start(Job("Work", lambda progress: 1, done))
+    qtbot.waitUntil(lambda: bool(told), timeout=20_000)
+    assert told[0][0] == "the document has moved on"
+
+
+def test_a_cancelled_job_ends_without_a_word(runner, qtbot):
+    begun = threading.Event()
+    done, told, ended = [], said_by(runner.failed), said_by(runner.finished)
+
+    def work(progress):
+        begun.set()
+        while True:
+            progress(0.5, "for ever")
+            time.sleep(0.002)
+
+    runner.start(Job("Work", work, done.append))
+    assert begun.wait(20)
+    runner.cancel()
+    qtbot.waitUntil(lambda: bool(ended), timeout=20_000)
+    assert not done
+    assert not told
+
+
+def test_progress_is_thinned_out_and_asking_to_go_on_is_not_shown(runner, qtbot):
+    shown, got = said_by(runner.progressed), []
+
+    def work(progress):
+        for k in range(2000):
+            progress(k / 2000, "on the way")
+            progress(-1.0, "")
+        progress(1.0, "there")
+        return True
+
+    runner.start(Job("Work", work, got.append))
+    qtbot.waitUntil(lambda: bool(got), timeout=20_000)
+    qtbot.waitUntil(lambda: bool(shown) and shown[-1][0] == 1.0, timeout=20_000)
+    assert all(fraction >= 0 for fraction, _ in shown)
+    assert len(shown) < 400
+
+
+def test_a_call_runs_in_the_helper_and_its_error_comes_back(helper):
+    import os
+
+    assert helper.offload(operator.add, 20, 22) == 42
+    assert helper.offload(os.getpid) != os.getpid()
+    with pytest.raises(ZeroDivisionError):
+        helper.offload(operator.truediv, 1, 0)
+
+
+def test_waiting_for_the_helper_can_be_cancelled_and_the_next_call_works(helper):
+    asked = []
+
+    def waiting():
+        asked.append(1)
+        raise Cancelled
+
+    with pytest.raises(Cancelled):
+        helper.offload(time.sleep, 1.0, waiting=waiting)
+    assert asked == [1], "it did not wait for the call to end"
+    assert helper.offload(operator.mul, 6, 7) == 42
+
+
+def test_without_a_process_the_call_is_made_here(helper, monkeypatch):
+    def broken():
+        raise OSError("no more processes")
+
+    monkeypatch.setattr(helper, "start", broken)
+    assert helper.offload(operator.add, 1, 2) == 3
