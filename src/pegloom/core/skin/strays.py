@@ -10,7 +10,7 @@ from scipy.sparse.csgraph import connected_components
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
 from pegloom.core.memo import by_identity
-from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.core.skin.weights import Weights, cut, dense, from_dense, most_influences
 
 LEAST = 0.04
 """A weight under this moves nothing a rigger would see as a stray."""
@@ -62,7 +62,7 @@ def find_strays(mesh: Mesh, weights: Weights) -> tuple[Stray, ...]:
 def without_strays(mesh: Mesh, weights: Weights) -> tuple[Weights, int]:
     """The weights with every stray given to the other influences there; also how many vertices changed.
 
-    A vertex held by nothing but strays takes its neighbours' mean.
+    A vertex held by nothing but strays takes its neighbours' mean. No vertex follows more joints than any did before.
     """
     touched = np.zeros(len(mesh.points), dtype=bool)
     for _ in range(ROUNDS):
@@ -82,7 +82,7 @@ def _given_up(mesh: Mesh, weights: Weights, strays: tuple[Stray, ...]) -> Weight
         values[stray.vertices, weights.joint_ids.index(stray.joint)] = 0.0
     g = weld(mesh)
     places = values[g.first]
-    bare = np.flatnonzero(places.sum(axis=1) < 1e-6)
+    bare, most = np.flatnonzero(places.sum(axis=1) < 1e-6), most_influences(weights)
     neighbours = place_neighbours(mesh)
     while len(bare):
         mean = np.asarray(neighbours[bare] @ places)
@@ -91,7 +91,8 @@ def _given_up(mesh: Mesh, weights: Weights, strays: tuple[Stray, ...]) -> Weight
         if not ready.any():
             places[bare] = dense(weights)[g.first][bare]
             break
-        places[bare[ready]] = mean[ready] / total[ready, None]
+        # A mean of several rows holds more joints than any one of them.
+        places[bare[ready]] = cut(mean[ready] / total[ready, None], most)
         bare = bare[~ready]
     places /= places.sum(axis=1, keepdims=True)
     return from_dense(places[g.group], weights.joint_ids)
