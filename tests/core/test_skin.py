@@ -208,3 +208,23 @@ def test_volume_of_a_unit_tetrahedron():
 def test_cut_spreads_ties_the_same_way_everywhere():
     rows = np.full((5, 6), 1 / 6)
     assert (cut(rows, 2) == cut(rows, 2)[0]).all()
+
+
+@settings(max_examples=60)
+@given(st.integers(0, 10_000), st.integers(0, 6))
+def test_packed_rows_are_the_largest_of_each_row_as_a_plain_sort_says(seed, k):
+    rng = np.random.default_rng(seed)
+    values = rng.random((20, 7)) * (rng.random((20, 7)) < 0.6)
+    values[:, 3] += 1e-3
+    values[rng.random((20, 7)) < 0.2] = 0.25  # ties
+    weights = from_dense(values, tuple("abcdefg"))
+    rows = packed(weights, k)
+    width = k or most_influences(weights)
+    assert rows.indices.shape == rows.values.shape == (20, width)
+    for row, (indices, shares) in zip(dense(weights), zip(rows.indices, rows.values, strict=True), strict=True):
+        order = np.argsort(-row, kind="stable")[:width]
+        wanted = row[order] / row[order].sum()
+        assert np.allclose(shares[: len(order)], wanted, atol=1e-15)
+        some = wanted > 0
+        assert np.array_equal(indices[: len(order)][some], order[some])
+        assert shares.sum() == pytest.approx(1.0)

@@ -21,6 +21,7 @@ from pegloom.core.skin.deform import add_normals, skin_linear
 from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.relax import Relax, relaxed
 from pegloom.core.skin.weights import Packed, cut, from_dense
+from pegloom.core.skin.weights import packed as packed_rows
 
 
 def warm() -> None:
@@ -37,6 +38,7 @@ def warm() -> None:
     mesh = from_faces(points, triangles)
     relaxed(mesh, Relax(2), points)
     start = from_dense(np.ones((4, 1)), ("a",))
+    packed_rows(start)
     bake_weights(mesh, start, [(np.eye(4)[None], points)], 1, influences=1)
     crossing_faces(points, triangles)
     cut(np.ones((2, 3)), 2)

@@ -151,20 +151,35 @@ class Packed:
 @of_the_latest(8)
 def packed(weights: Weights, k: int = 0) -> Packed:
     """Rows of fixed length for skinning and files; k = 0 takes as many as the fullest row needs."""
-    n = weights.vertex_count
     counts = np.diff(weights.indptr)
-    full = max(int(counts.max()) if n else 0, 1)
-    indices, values = np.zeros((n, full), dtype=np.int32), np.zeros((n, full))
-    row = np.repeat(np.arange(n), counts)
-    place = np.arange(len(row)) - np.repeat(weights.indptr[:-1], counts)
-    indices[row, place], values[row, place] = weights.indices, weights.values
-    order = np.argsort(-values, axis=1, kind="stable")
-    indices, values = np.take_along_axis(indices, order, axis=1), np.take_along_axis(values, order, axis=1)
-    width = k or full
-    more = ((0, 0), (0, max(width - full, 0)))
-    indices, values = np.pad(indices, more)[:, :width], np.pad(values, more)[:, :width]
-    values = values / values.sum(axis=1, keepdims=True)
-    return Packed(np.asarray(frozen(np.ascontiguousarray(indices))), np.asarray(frozen(values)))
+    width = k or max(int(counts.max(initial=0)), 1)
+    indices, values = np.zeros((len(counts), width), dtype=np.int32), np.zeros((len(counts), width))
+    _pack(weights.indptr, weights.indices, weights.values, indices, values)
+    return Packed(np.asarray(frozen(indices)), np.asarray(frozen(values)))
+
+
+@njit(cache=True, nogil=True)
+def _pack(indptr, held, value, indices, values):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Each row's largest put in, falling, equal ones in the order they stand in; rows normalised."""
+    width = indices.shape[1]
+    for r in range(len(indptr) - 1):
+        count = 0
+        for e in range(indptr[r], indptr[r + 1]):
+            w = value[e]
+            place = count
+            while place > 0 and values[r, place - 1] < w:
+                place -= 1
+            if place >= width:
+                continue
+            for p in range(min(count, width - 1), place, -1):
+                values[r, p], indices[r, p] = values[r, p - 1], indices[r, p - 1]
+            values[r, place], indices[r, place] = w, held[e]
+            count = min(count + 1, width)
+        total = 0.0
+        for p in range(count):
+            total += values[r, p]
+        for p in range(count):
+            values[r, p] /= total
 
 
 def with_rows(weights: Weights, joint_ids: Sequence[str], vertices: IntArray, rows: FloatArray) -> Weights:
