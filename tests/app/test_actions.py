@@ -21,6 +21,7 @@ from pegloom.files.gltf_write import write_glb
 from pegloom.files.project import open_project
 from pegloom.render.renderer import Display
 from tests.app.conftest import find
+from tests.document.test_detail_levels import levels
 from tests.support.figures import DEMO, wick
 
 LEFT_ARM = "arm.l.upper"
@@ -489,3 +490,21 @@ def test_what_was_picked_and_is_gone_is_let_go(rigged):
     assert not rigged.session.vertices, "vertices of another mesh are no selection of this one"
     rigged.session.commit("nothing", Document())
     assert rigged.session.influence == ""
+
+
+def test_detail_levels_are_looked_at_one_after_the_other(hand):
+    hand.session.start_with(edits.bind(levels()), None)
+    hand.window.go(Area.MESH)
+    hand.bot.wait(30)
+    assert [p.name for p in hand.session.shown_parts] == ["body_LOD0"]
+    for name in ("body_LOD1", "body_LOD2", "body_LOD0"):
+        hand.window.actions_.run("mesh.level")
+        hand.bot.wait(30)
+        assert [p.name for p in hand.session.shown_parts] == [name]
+        assert set(hand.stage.renderer.surfaces) == {hand.session.shown_parts[0].id}
+    hand.window.actions_.run("mesh.level")
+    hand.window.go(Area.WEIGHTS)
+    x, y, _ = hand.stage.camera.project(np.array([0.0, 1.2, 0.1]), *hand.stage.size_in_points)[0]
+    assert hand.stage.surface_at(x, y)[0].name == "body_LOD1", "what is shown is what is picked and painted"
+    hand.session.start_with(wick(), None)
+    assert len(hand.session.shown_parts) == len(wick().character.included)

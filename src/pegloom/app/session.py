@@ -25,7 +25,7 @@ from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.history import History
-from pegloom.document.model import Character, Document, KeptPose
+from pegloom.document.model import Character, Document, KeptPose, Part
 from pegloom.files.choosing import Take, taken, worth_asking
 from pegloom.files.imported import Imported
 from pegloom.files.project import SUFFIX, open_project, save_project
@@ -181,6 +181,8 @@ class Session(QObject):
         """Edges (s, 2, 3) of the pose before standing up, shown for a while."""
         self.moves: list[tuple[np.ndarray, np.ndarray]] = []
         """Proposed peg moves shown in the view."""
+        self.level = 0
+        """The detail level shown and picked."""
         self.drag_free = True
         """False while a drag on the stage is under way."""
         self.snag_watch = SnagWatch(self)
@@ -201,6 +203,11 @@ class Session(QObject):
     @property
     def character(self) -> Character | None:
         return self.document.character
+
+    @property
+    def shown_parts(self) -> tuple[Part, ...]:
+        """The parts in the view: of the detail level looked at."""
+        return self.character.at_level(self.level) if self.character is not None else ()
 
     def commit(self, name: str, document: Document) -> None:
         """One undoable step."""
@@ -342,7 +349,7 @@ class Session(QObject):
         self.history = History(document)
         self.saved = document
         self.path = path
-        self.selection, self.vertices, self.influence = Selection(), {}, ""
+        self.selection, self.vertices, self.influence, self.level = Selection(), {}, "", 0
         self.source, self.time, self.playing = "", 0.0, False
         self._show(document)
         self.selection_changed.emit()

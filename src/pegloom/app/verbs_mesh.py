@@ -276,6 +276,17 @@ class MeshVerbs:
         if self.session.try_edit("Pass weights on to the detail levels", edits.pass_weights_on):
             self.session.say("Weights read by every detail level from the body's own surface")
 
+    def next_level(self) -> None:
+        """Look at another detail level; what is painted and picked is what is shown."""
+        session, levels = self.session, self.session.character.levels
+        if len(levels) < 2:
+            session.say("There is one detail level only; say of a part in Picked part which one it is")
+            return
+        later = [level for level in levels if level > session.level]
+        session.set_view(level=later[0] if later else levels[0], vertices={})
+        names = ", ".join(part.name for part in session.shown_parts[:4])
+        session.say(f"Detail level {session.level}: {names}" if session.level else f"The body itself: {names}")
+
     def show_point(self, point: object) -> None:
         self.window.stage.show_point(transform_points(np.eye(4), np.array(point)))
 
@@ -295,6 +306,7 @@ class MeshVerbs:
             a("mesh.edge_rows", "Edge rows at the selected joint", "Mesh", self.edge_row, "Rows round the limb, so that it can bend there", "", self.need_skeleton_place),
             a("mesh.pass_on", "Pass weights on to detail levels", "Mesh", self.pass_on, "Coarser levels read the body's weights", "", need),
             a("mesh.look_from", "Copy a look from another character…", "Mesh", self.look_from_file, "A material of its file, with its pictures, for the one in the card", "", need),
+            a("mesh.level", "Show the next detail level", "View", self.next_level, "The body itself, then its coarser levels", "", need),
             a("mesh.reference", "Add a reference picture", "Mesh", self.add_reference, "A picture behind the view, never delivered", "", need),
         ]  # fmt: skip
         for name, (title, _) in edits.MENDS.items():

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -41,7 +41,7 @@ def doubtful(skeleton: Skeleton, joint_id: str, figures: Figures) -> bool:
 
 def _bound(character: Character) -> list[Part]:
     held = character.skin.weights if character.skin else {}
-    return [p for p in character.included if p.id in held and p.mesh.face_count]
+    return [p for p in character.at_level(0) if p.id in held and p.mesh.face_count]
 
 
 def joint_figures(
@@ -82,6 +82,7 @@ class Crossing:
 
 def crossing_of(character: Character, points: Mapping[str, FloatArray]) -> Crossing:
     """Where the skin passes through itself. points by part id."""
+    character = _finest(character)
     if not any(p.mesh.face_count for p in character.included):
         return Crossing(0)
     rest = _crossing_at_rest(character)
@@ -97,6 +98,16 @@ def crossing_of(character: Character, points: Mapping[str, FloatArray]) -> Cross
     held, many = np.unique(joint[found], return_counts=True)
     by_joint = {ids[k]: int(n) for k, n in zip(held.tolist(), many.tolist(), strict=True) if k >= 0}
     return Crossing(len(found), tuple(sorted(between, key=lambda row: -row[2])), by_joint)
+
+
+def _finest(character: Character) -> Character:
+    """The character with its body's own parts alone: coarser detail levels lie in it and cross it everywhere."""
+    return character if len(character.levels) < 2 else _without_coarser(character)
+
+
+@of_the_latest(3)
+def _without_coarser(character: Character) -> Character:
+    return replace(character, parts=character.at_level(0))
 
 
 @of_the_latest(3)

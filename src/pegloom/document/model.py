@@ -232,6 +232,19 @@ class Character:
     def included(self) -> tuple[Part, ...]:
         return tuple(part for part in self.parts if part.included)
 
+    def at_level(self, level: int) -> tuple[Part, ...]:
+        """Included parts of a detail level; where none is of it, those of the body itself, or all there are."""
+        for wanted in (level, 0):
+            found = tuple(part for part in self.included if part.detail == wanted)
+            if found:
+                return found
+        return self.included
+
+    @property
+    def levels(self) -> tuple[int, ...]:
+        """The detail levels there are of what is included, the body's own (0) first."""
+        return tuple(sorted({part.detail for part in self.included}))
+
     @property
     def height(self) -> float:
         """Metres from the lowest to the highest point of what is included; 1 with no parts."""

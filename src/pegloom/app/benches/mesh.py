@@ -144,7 +144,7 @@ class MeshBench(Bench):
             action_button(q["mesh.split"], "Split"),
             action_button(q["mesh.remove"], "Take out"),
         )
-        card.body.addWidget(action_button(q["mesh.pass_on"]))
+        card.row(action_button(q["mesh.pass_on"], "Pass weights on"), action_button(q["mesh.level"], "Next level"))
         self.part_card = card
 
     def _halves_card(self) -> None:

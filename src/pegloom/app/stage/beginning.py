@@ -97,7 +97,7 @@ class Beginning:
             return
         ray = self.camera.ray(x, y, *size)
         place = None
-        for part in character.included:
+        for part in session.shown_parts:
             triangles = triangulate(part.mesh).vertices
             if shift:
                 hit = hit_surface(ray, part.mesh.points, triangles)

@@ -379,7 +379,7 @@ class BoxDrag:
         if frame is None or character is None:
             return
         chosen = dict(self.session.vertices) if self.add else {}
-        for part in character.included:
+        for part in self.session.shown_parts:
             inside = np.flatnonzero(self.inside(frame.points[part.id]))
             if len(inside):
                 chosen[part.id] = np.union1d(chosen.get(part.id, np.zeros(0, dtype=np.int64)), inside)

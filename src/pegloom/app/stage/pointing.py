@@ -113,7 +113,7 @@ class Pointing:
     def _surface_at(self, character: Character, frame: PosedFrame, x: float, y: float) -> tuple[Part, Hit] | None:
         ray = self.camera.ray(x, y, *self.size_in_points)
         best: tuple[Part, Hit] | None = None
-        for part in character.included:
+        for part in self.session.shown_parts:
             hit = hit_surface(ray, frame.points[part.id], triangulate(part.mesh).vertices)
             if hit is not None and (best is None or hit.distance < best[1].distance):
                 best = (part, hit)

@@ -148,12 +148,12 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
             renderer.set_lines("ghost", ghost.behind.packed())
             self._ground_for = wanted
         if character is not None and frame is not None and not self.mesh_hidden:
-            shown = {part.id for part in character.included}
+            shown = {part.id for part in session.shown_parts}
             other, other_frame = session.other, session.other_frame()
             if other is not None:
-                shown |= {part.id + OTHER for part in character.included}
+                shown |= {part.id + OTHER for part in session.shown_parts}
             renderer.keep_parts(shown)
-            for part in character.included:
+            for part in session.shown_parts:
                 points = frame.points[part.id]
                 if self.stroke is not None and self.stroke.part.id == part.id and character.skeleton is not None:
                     points = self.stroke.points(self._matrices(character, frame))

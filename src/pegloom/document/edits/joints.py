@@ -35,8 +35,8 @@ class Surface:
 
 def whole_surface(character: Character) -> Surface:
     """What is skin or cloth; everything where nothing is. Raises EditError where no included part has a face."""
-    chosen = [p for p in character.included if p.kind in (PartKind.SKIN, PartKind.CLOTH) and p.mesh.face_count]
-    chosen = chosen or [p for p in character.included if p.mesh.face_count]
+    finest = [p for p in character.at_level(0) if p.mesh.face_count]
+    chosen = [p for p in finest if p.kind in (PartKind.SKIN, PartKind.CLOTH)] or finest
     if not chosen:
         raise EditError("no included part has a surface; take the body in, then find pegs")
     return _as_one(*(part.mesh for part in chosen))

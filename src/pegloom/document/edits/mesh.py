@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -33,6 +34,7 @@ def bring_in(
     if len(points) == 0 or diagonal(points) <= 0:
         raise EditError("the mesh has no size: all its points are in one place")
     skin = None
+    parts = tuple(replace(part, detail=part.detail or detail_told(part.name)) for part in parts)
     if weights:
         most = max(most_influences(w) for w in weights.values())
         skin = Skin("from the file", most, MappingProxyType(dict(weights)))
@@ -42,6 +44,15 @@ def bring_in(
         arrival=arrival_lines(parts, materials, images, skeleton, weights, clips, notes),
     )  # fmt: skip
     return replace(document, characters=(*document.characters, character), active=len(document.characters), name=name)
+
+
+DETAIL = re.compile(r"(?i)(?:^|[ _.\-])lod[ _.\-]?(\d)$|(?:^|[ _.\-])level[ _.\-]?(\d)$")
+
+
+def detail_told(name: str) -> int:
+    """The detail level a part's name tells, as game files have it (`body_LOD2`); 0 where it tells none."""
+    found = DETAIL.search(name.strip())
+    return int(found[1] or found[2]) if found else 0
 
 
 def arrival_lines(

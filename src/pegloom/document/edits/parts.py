@@ -18,6 +18,7 @@ from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.rig.controls import Pose
 from pegloom.core.skin.transfer import far_from, nearest_rows, transfer_weights
 from pegloom.core.skin.weights import Weights
+from pegloom.document.edits.mesh import detail_told
 from pegloom.document.edits.skins import carried_to, each_skin, joined_to, stacked, with_weights, without_parts
 from pegloom.document.model import (
     Character,
@@ -186,7 +187,8 @@ def add_parts(
         mesh = replace(part.mesh, materials=slots) if materials else part.mesh
         mesh = _moved(mesh, matrix)
         morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ matrix[:3, :3].T)) for m in part.morphs)
-        new.append(replace(part, id=f"part{number}", name=name, mesh=mesh, morphs=morphs))
+        level = part.detail or detail_told(part.name)
+        new.append(replace(part, id=f"part{number}", name=name, mesh=mesh, morphs=morphs, detail=level))
     return document.with_character(
         replace(
             character,

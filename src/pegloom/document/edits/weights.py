@@ -74,11 +74,21 @@ def bind(
         raise EditError("there is no included part with faces to bind")
     if joint_ids is not None and not any(j in skeleton.index for j in joint_ids):
         raise EditError("choose a joint to bind to, or bind to all of them")
+    coarse = [part for part in parts if part.detail > 0]
+    finest = [part for part in everything if part.detail == 0]
+    if coarse and finest:
+        # Coarser levels of a body lie in it: they read its weights instead of being bound beside it.
+        parts = [part for part in parts if part.detail == 0]
+        if not parts and not any(p.id in (character.skin.weights if character.skin else {}) for p in finest):
+            raise EditError("bind the body itself first; its coarser detail levels read their weights from it")
+        everything = finest
+    else:
+        coarse = []
     progress(0.0, "filling the body")
     middle = character.standing.middle if character.standing else 0.0
     solid = body_solid([part.mesh for part in everything], middle=middle)
     weights = dict(character.skin.weights) if character.skin else {}
-    total = sum(part.mesh.vertex_count for part in parts)
+    total = max(sum(part.mesh.vertex_count for part in parts), 1)
     done = 0
     body = [p for p in everything if p.kind is PartKind.SKIN and (p in parts or p.id in weights)]
     # Cloth reads its weights from the skin under it: the body first.
@@ -107,9 +117,13 @@ def bind(
             seat = None if not body else joined_skin(body, weights)
             weights[part.id] = whole_by_shell(part.mesh, weights[part.id], seat)
         done += part.mesh.vertex_count
+    for part in coarse:
+        progress(0.99, f"reading {part.name} from the body itself")
+        source, held = joined_skin(finest, weights)
+        weights[part.id] = transfer_weights(source, held, part.mesh, influences=influences)[0]
     document = keep_unkept(document, "in hand before")
     old = character.skin
-    bound = {part.id for part in parts}
+    bound = {part.id for part in (*parts, *coarse)}
     skin = Skin(
         method.value,
         influences,
