@@ -5,13 +5,19 @@ from functools import lru_cache
 
 import numpy as np
 import pytest
+import trimesh
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
 
+from pegloom.core.errors import ShapeError
 from pegloom.core.geometry.transforms import matrix_quaternion, rotation_matrix
+from pegloom.core.motion.stances import a_pose, t_pose
 from pegloom.core.motion.trials import TRIALS, trial_amount, trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.body import body_of
+from pegloom.core.skeleton.joint_depth import joint_depth_moves
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skeleton.roles import guess_kits
 from pegloom.document import edits
@@ -193,3 +199,58 @@ def test_half_a_trial_is_half_the_turn():
             whole = Rotation.from_quat(q)
             part = Rotation.from_quat(half[joint])
             assert (part * part).approx_equal(whole, atol=1e-6)
+
+
+@st.composite
+def heaps(draw):
+    """Any skeleton at all: some tree of joints anywhere, some at one place, some with names that tell lies."""
+    count = draw(st.integers(1, 24))
+    names = ["hips", "LeftArm", "arm_R", "head", "tail", "thumb", "twist", "ik_goal", "wing_l", "rope", "Spine1", "toe"]
+    place = st.sampled_from([-0.7, -0.2, -0.01, 0.0, 0.0, 0.01, 0.2, 0.7, 1.5])
+    joints = []
+    for i in range(count):
+        parent = None if i == 0 else draw(st.one_of(st.none(), st.integers(0, i - 1)))
+        at = (draw(place), draw(place), draw(place))
+        own = draw(st.booleans()) and i > 0
+        kind = "own" if own else "file"
+        joints.append(
+            Joint(
+                f"{kind}.{i}",
+                f"{draw(st.sampled_from(names))}.{i}",
+                None if parent is None else joints[parent].id,
+                Side.CENTRE,
+                at,
+                tail=(at[0], at[1] + 0.1, at[2]) if draw(st.booleans()) else None,
+            )
+        )
+    return Skeleton(tuple(joints))
+
+
+@settings(max_examples=150)
+@given(heaps())
+def test_no_skeleton_is_too_odd_to_be_tried(skeleton):
+    body = body_of(skeleton)
+    assert set(body.joint_of.values()) == set(skeleton.index), "each joint has one role"
+    assert np.allclose(body.skeleton.positions, skeleton.positions)
+    for joint in body.skeleton.joints:
+        axes = joint.matrix[:3, :3]
+        assert np.allclose(axes @ axes.T, np.eye(3), atol=1e-9)
+    for trial in trials_of(skeleton):
+        for amount in (0.4, 1.0):
+            posed = evaluate_rig(skeleton, None, trial_amount(skeleton, trial.id, amount)).joints
+            assert np.isfinite(posed).all()
+    for kit in guess_kits(skeleton):
+        assert len(set(kit.ik)) == 3
+    for make in (t_pose, a_pose):
+        try:
+            assert np.isfinite(evaluate_rig(skeleton, None, make(skeleton)).joints).all()
+        except ShapeError as error:
+            assert "no two arms" in str(error)
+    points, triangles = box()
+    for move in joint_depth_moves(points, triangles, skeleton, set(skeleton.index)):
+        assert np.isfinite(move.place).all()
+
+
+def box():
+    made = trimesh.creation.box([0.6, 1.6, 0.4]).subdivide().subdivide()
+    return np.asarray(made.vertices) + [0, 0.5, 0], np.asarray(made.faces)
