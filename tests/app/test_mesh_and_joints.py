@@ -380,6 +380,7 @@ def test_the_rest_is_changed_after_all_else(rigged):
     open_card(rigged, "joints.rest")
     clips = [c.name for c in rigged.session.character.clips]
     rigged.click("button.rest.t")
+    rigged.idle()
     skeleton = rigged.session.character.skeleton
     a, b = (np.array(skeleton.joint(j).position) for j in ("arm.l.upper", "arm.l.end"))
     assert abs((b - a)[1]) < 1e-6

@@ -5,12 +5,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from pegloom.core.errors import ShapeError
 from pegloom.core.motion.carry import carried_clip
 from pegloom.core.motion.clips import Clip, Track, sample
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skin.carry import carry_weights, share_of, spread_over_chain
-from pegloom.core.skin.weights import dense_over, from_dense, row_sums_hold
+from pegloom.core.skin.weights import dense_over, from_dense, row_sums_hold, without_columns
+from tests.support.figures import wick
 
 
 def chain(count, length=1.0, prefix="j", fold=0.0):
@@ -161,3 +163,29 @@ def test_sampled_motion_moves_the_body_as_before_on_another_rest(seed, bend):
             for s, c in ((old, clip), (new, carried))
         )
         assert after == pytest.approx(before, abs=1e-6)
+
+
+def test_rows_that_hold_nothing_of_what_changes_are_the_very_same():
+    character = wick().character
+    old = character.skeleton
+    weights = character.skin.weights["part0"]
+    gone = "hand.l.index.3"
+    new = Skeleton(tuple(j for j in old.joints if j.id != gone))
+    carried = carry_weights(weights, old, new, character.parts[0].mesh.points)
+    assert gone not in carried.joint_ids
+    before = dense_over(weights, [j.id for j in old.joints])
+    after = dense_over(carried, [j.id for j in old.joints])
+    column = list(old.index).index(gone)
+    held = before[:, column] > 0
+    assert held.any()
+    assert np.array_equal(before[~held], after[~held])
+    heir = list(old.index).index("hand.l.index.2")
+    assert np.allclose(after[held][:, heir], before[held][:, heir] + before[held][:, column], atol=1e-9)
+
+
+def test_a_column_that_still_holds_weight_does_not_go():
+    weights = from_dense(np.array([[0.5, 0.5, 0.0], [1.0, 0.0, 0.0]]), ("a", "b", "c"))
+    assert without_columns(weights, ["c"]).joint_ids == ("a", "b")
+    assert without_columns(weights, []) is weights
+    with pytest.raises(ShapeError, match="b still holds"):
+        without_columns(weights, ["b"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -358,8 +359,9 @@ class JointVerbs:
         pose = self.session.shown_pose if kind == "pose" and not self.session.at_rest else self.session.character.pose
         edit = {"t": edits.rest_in_t, "a": edits.rest_in_a, "pose": lambda d: edits.set_rest(d, pose)}[kind]
         word = {"t": "T-pose", "a": "A-pose", "pose": "This pose"}[kind]
-        if self.session.try_edit(f"{word} is the rest", edit):
-            self.session.say(f"{word} is the rest now: points settled; weights, controls and clips kept")
+        self._settle(
+            f"{word} is the rest", edit, f"{word} is the rest now: points settled; weights, controls and clips kept"
+        )
 
     def first_frame(self) -> None:
         """The first frame of the clip in hand, or of the first one, becomes the rest."""
@@ -369,8 +371,25 @@ class JointVerbs:
             self.session.say("There is no clip whose first frame could be the rest", error=True)
             return
         pose = sample(clip, 0.0, character.skeleton, None, character.rig)
-        if self.session.try_edit(f"First frame of {clip.name} is the rest", lambda d: edits.set_rest(d, pose)):
-            self.session.say(f"The first frame of {clip.name} is the rest now; clips show the same motion")
+        self._settle(
+            f"First frame of {clip.name} is the rest",
+            lambda d: edits.set_rest(d, pose),
+            f"The first frame of {clip.name} is the rest now; clips show the same motion",
+        )
+
+    def _settle(self, name: str, edit: Callable[[object], object], told: str) -> None:
+        """A new rest, as a job: points, joints, controls and every key of every clip are told anew."""
+        base = self.session.history.present
+
+        def work(progress: Progress) -> object:
+            progress(0.2, "points, joints, controls and clips go along")
+            return edit(base)
+
+        def done(result: object) -> None:
+            if self.window.verbs.land(base, name, result):
+                self.session.say(told)
+
+        self.session.jobs.start(Job(name, work, done))
 
     # Weak guesses, one after the other
 

@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.skeleton.joints import Joint, Skeleton
-from pegloom.core.skin.weights import Weights, dense, from_dense
+from pegloom.core.skin.weights import Weights, with_rows, without_columns
 
 
 def smooth_step(x: FloatArray) -> FloatArray:
@@ -88,20 +88,29 @@ def carry_weights(
     added = [j for j in new.joints if j.id in takes and j.id not in old.index and j.id not in recut]
     if all(joint in new.index for joint in weights.joint_ids) and not added and not chains:
         return weights
-    values = dense(weights)
+    # Only rows that hold what goes, is cut anew or gives a share are worked on; the others are the very same.
+    source = {j for before, _ in chains for j in before}
+    source |= {joint for joint in weights.joint_ids if joint not in new.index}
+    source |= {j.parent for j in added if j.parent is not None}
+    rows = _rows_of(weights, source)
+    if not len(rows):
+        return without_columns(weights, [joint for joint in weights.joint_ids if joint not in new.index])
+    some = None if points is None else points[rows]
+    values = np.asarray(weights.matrix()[rows].todense())
     held = {joint: values[:, c].copy() for c, joint in enumerate(weights.joint_ids)}
+    nothing = np.zeros(len(rows))
     for before, after in chains:
-        total = sum((held.pop(j) for j in before if j in held), np.zeros(len(values)))
+        total = sum((held.pop(j) for j in before if j in held), nothing.copy())
         alive = [j for j in after if j in new.index]
-        if points is None or not alive:
+        if some is None or not alive:
             heir = alive[0] if alive else new.joints[0].id
-            held[heir] = held.get(heir, np.zeros(len(values))) + total
+            held[heir] = held.get(heir, nothing) + total
             continue
         last = new.joint(alive[-1])
         places = [np.array(new.joint(j).position) for j in alive]
         places.append(np.array(last.tail) if last.tail else 2 * places[-1] - places[max(len(places) - 2, 0)])
-        for joint, part in zip(alive, spread_over_chain(points, total, np.array(places)).T, strict=True):
-            held[joint] = held.get(joint, np.zeros(len(values))) + part
+        for joint, part in zip(alive, spread_over_chain(some, total, np.array(places)).T, strict=True):
+            held[joint] = held.get(joint, nothing) + part
     result = {joint: v for joint, v in held.items() if joint in new.index}
     for joint, v in held.items():
         if joint in new.index:
@@ -110,14 +119,22 @@ def carry_weights(
         while heir_id is not None and heir_id not in new.index:
             heir_id = old.joint(heir_id).parent
         heir_id = heir_id or new.joints[0].id
-        result[heir_id] = result.get(heir_id, np.zeros(len(values))) + v
+        result[heir_id] = result.get(heir_id, nothing) + v
     for joint_record in added:
         parent = joint_record.parent
-        if points is None or parent is None or parent not in result:
+        if some is None or parent is None or parent not in result:
             continue
-        moved = result[parent] * share_of(points, new, joint_record)
+        moved = result[parent] * share_of(some, new, joint_record)
         if moved.max(initial=0.0) > 1e-4:
             result[parent] = result[parent] - moved
-            result[joint_record.id] = result.get(joint_record.id, np.zeros(len(values))) + moved
-    stacked = np.clip(np.stack(list(result.values()), axis=1), 0.0, None)
-    return from_dense(stacked, list(result))
+            result[joint_record.id] = result.get(joint_record.id, nothing) + moved
+    gone = [joint for joint in weights.joint_ids if joint not in result]
+    columns = [*weights.joint_ids, *(joint for joint in result if joint not in weights.joint_ids)]
+    stacked = np.stack([result.get(joint, nothing) for joint in columns], axis=1)
+    return without_columns(with_rows(weights, columns, rows, np.clip(stacked, 0.0, None)), gone)
+
+
+def _rows_of(weights: Weights, joints: set[str]) -> IntArray:
+    """Vertices that hold anything of some joints."""
+    mine = np.isin(weights.indices, [c for c, joint in enumerate(weights.joint_ids) if joint in joints])
+    return np.unique(np.searchsorted(weights.indptr, np.flatnonzero(mine), side="right") - 1)

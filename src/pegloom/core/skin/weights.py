@@ -215,6 +215,20 @@ def with_rows(weights: Weights, joint_ids: Sequence[str], vertices: IntArray, ro
     )
 
 
+def without_columns(weights: Weights, joints: Sequence[str]) -> Weights:
+    """The weights without columns nothing is held in. Raises ShapeError where something is."""
+    if not joints:
+        return weights
+    kept = [joint for joint in weights.joint_ids if joint not in joints]
+    number = {joint: c for c, joint in enumerate(kept)}
+    column = np.array([number.get(joint, -1) for joint in weights.joint_ids], dtype=np.int32)
+    indices = column[weights.indices]
+    if (indices < 0).any():
+        held = weights.joint_ids[int(weights.indices[np.argmax(indices < 0)])]
+        raise ShapeError(f"{held} still holds weight; hand it over before its column goes")
+    return Weights(tuple(kept), weights.indptr, np.asarray(frozen(indices)), weights.values)
+
+
 def row_sums_hold(weights: Weights) -> bool:
     """Every row adds up to 1 within WEIGHT_SUM and holds nothing negative."""
     total = np.asarray(weights.matrix().sum(axis=1)).ravel()
