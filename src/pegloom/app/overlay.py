@@ -292,7 +292,10 @@ class StageFrame(QWidget):
             ("Joints a vertex", Lens.COUNT),
             ("Strays", Lens.STRAYS),
         ]
-        kinds = [("Joints", Kind.JOINTS), ("Pegs", Kind.PEGS), ("Controls", Kind.CONTROLS), ("Ground", Kind.GROUND)]
+        kinds = [
+            ("Joints", Kind.JOINTS), ("Pegs", Kind.PEGS), ("Controls", Kind.CONTROLS), ("Mesh", Kind.MESH),
+            ("Ground", Kind.GROUND),
+        ]  # fmt: skip
         self.kinds = Choices("stage.show", kinds, lambda k: self.actions.run(f"view.{k.value}"), role="chip")
         self.kinds.group.setExclusive(False)
         self.lens = Choices(

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
     from pegloom.app.window import Window
 
 GHOST_EDGES = 6000
+LARGE = 6000
+"""Vertices from which on changes of meshes run as a job."""
 
 
 class MeshVerbs:
@@ -107,9 +109,11 @@ class MeshVerbs:
         self.session.jobs.start(Job(name, work, done))
 
     def even_out(self) -> None:
-        if self.session.try_edit("Even out the halves", edits.even_out):
+        def told() -> str:
             share, mean, _ = edits.evenness(self.session.document)
-            self.session.say(f"{share:.0%} of the vertices have a partner, now {1000 * mean:.2f} mm apart on average")
+            return f"{share:.0%} of the vertices have a partner, now {1000 * mean:.2f} mm apart on average"
+
+        self._change("Even out the halves", edits.even_out, told)
 
     def middle(self, show: bool | None = None) -> None:
         on = not self.session.middle_shown if show is None else show
@@ -199,12 +203,16 @@ class MeshVerbs:
 
     def join(self) -> None:
         ids = self._picked()
-        if self.session.try_edit(f"Join {len(ids)} parts", lambda d: edits.join_parts(d, ids)):
+
+        def told() -> str:
             self.session.select("part", ids[0])
+            return f"{len(ids)} parts are one now; weights and morphs kept"
+
+        self._change(f"Join {len(ids)} parts", lambda d: edits.join_parts(d, ids), told)
 
     def split(self) -> None:
         lead = self.session.selection.lead
-        self.session.try_edit("Split a part by its shells", lambda d: edits.split_part(d, lead))
+        self._change("Split a part by its shells", lambda d: edits.split_part(d, lead))
 
     def remove(self) -> None:
         ids = self._picked()
@@ -227,7 +235,25 @@ class MeshVerbs:
                 document = edits.mend_part(document, part, name)
             return document
 
-        self.session.try_edit(edits.MENDS[name][0], edit)
+        self._change(edits.MENDS[name][0], edit)
+
+    def _change(self, name: str, edit: Callable[[object], object], told: Callable[[], str] | None = None) -> None:
+        """Change meshes, and say what `told` has to say then: at once, or of large ones as a job."""
+        session, base = self.session, self.session.history.present
+        if sum(part.mesh.vertex_count for part in session.character.parts) < LARGE:
+            if session.try_edit(name, edit) and told is not None:
+                session.say(told())
+            return
+
+        def work(progress: Progress) -> object:
+            progress(0.2, "UVs, morphs and weights go along")
+            return edit(base)
+
+        def done(result: object) -> None:
+            if result is not base and self.window.verbs.land(base, name, result) and told is not None:
+                session.say(told())
+
+        session.jobs.start(Job(name, work, done))
 
     def edge_row(self) -> None:
         """Rows above and below a joint: where it bends, a limb needs them."""
