@@ -136,6 +136,17 @@ def test_what_is_no_such_file_at_all(kind, data):
     opens_or_says_why(data, kind)
 
 
+def test_a_name_that_runs_on_for_pages_is_shortened():
+    text = good(".gltf").decode().replace("data:", "datap", 1)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "long.gltf"
+        path.write_text(text)
+        with pytest.raises(PegLoomError) as told:
+            open_any(path)
+    assert len(str(told.value)) < 400
+    assert "put it there" in str(told.value), "what to do still stands at its end"
+
+
 def test_a_claimed_size_is_checked_before_memory_is_taken():
     huge = struct.pack("<80sI", b"", 2**32 - 1)
     assert opens_or_says_why(huge, ".stl") is None

@@ -19,6 +19,10 @@ class ShapeError(PegLoomError):
     """An array has the wrong shape, type or range."""
 
 
+LONGEST = 240
+"""Characters of what is said to be wrong with a file."""
+
+
 class MeshFileError(PegLoomError):
     """A mesh file cannot be read.
 
@@ -31,6 +35,8 @@ class MeshFileError(PegLoomError):
     """
 
     def __init__(self, file: str, what: str, *, where: str = "", hint: str = "") -> None:
+        # What a damaged file calls things may run on for pages.
+        what = what if len(what) <= LONGEST else f"{what[: LONGEST // 2]} … {what[-LONGEST // 2 :]}"
         self.file, self.what, self.where, self.hint = file, what, where, hint
         place = f", {where}" if where else ""
         way_out = f"; {hint}" if hint else ""
