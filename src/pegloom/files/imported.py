@@ -49,11 +49,14 @@ def read_bytes(path: Path) -> bytes:
 
 def beside(path: Path, name: str) -> Path | None:
     """A file named inside another: only in the same folder or below it, else None."""
-    candidate = (path.parent / name.replace("\\", "/")).resolve()
-    folder = path.parent.resolve()
-    for option in (candidate, folder / candidate.name):
-        if option.is_file() and option.is_relative_to(folder):
-            return option
+    try:
+        candidate = (path.parent / name.replace("\\", "/")).resolve()
+        folder = path.parent.resolve()
+        for option in (candidate, folder / candidate.name):
+            if option.is_file() and option.is_relative_to(folder):
+                return option
+    except (OSError, ValueError):  # a name no file can have
+        return None
     return None
 
 
