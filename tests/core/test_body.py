@@ -205,7 +205,7 @@ def test_half_a_trial_is_half_the_turn():
 def heaps(draw):
     """Any skeleton at all: some tree of joints anywhere, some at one place, some with names that tell lies."""
     count = draw(st.integers(1, 24))
-    names = ["hips", "LeftArm", "arm_R", "head", "tail", "thumb", "twist", "ik_goal", "wing_l", "rope", "Spine1", "toe"]
+    names = ["hips", "LeftArm", "arm_R", "head", "tail", "thumb", "twist", "helper", "wing_l", "rope", "Spine1", "toe"]
     place = st.sampled_from([-0.7, -0.2, -0.01, 0.0, 0.0, 0.01, 0.2, 0.7, 1.5])
     joints = []
     for i in range(count):
