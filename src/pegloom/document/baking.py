@@ -6,11 +6,11 @@ from dataclasses import replace
 from types import MappingProxyType
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import rotation_matrix
+from pegloom.core.motion.carry import local_rows
 from pegloom.core.motion.clips import Clip, Track, sample
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.joints import Skeleton
@@ -62,7 +62,7 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]
     shortest = 1.0 / (clip.rate * FINEST)
     while True:
         exact = np.array([world(float(t)) for t in times])
-        local = _locals(skeleton, exact)
+        local = local_rows(skeleton, exact)
         middles = _as_stored((times[:-1] + times[1:]) / 2)
         stray = _stray(skeleton, local, np.array([world(float(t)) for t in middles]), character.height)
         more = middles[(stray > allowed) & (np.diff(times) > shortest)]
@@ -74,20 +74,6 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]
 def _as_stored(times: FloatArray) -> FloatArray:
     """Rising times rounded to float32."""
     return np.asarray(np.unique(times.astype(np.float32)).astype(np.float64))
-
-
-def _locals(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:
-    """(k, j, 10): position, quaternion, scale of each joint in its parent, neighbours in one half space."""
-    parents = np.maximum(skeleton.parents, 0)
-    inside = np.linalg.inv(worlds)[:, parents] @ worlds
-    roots = np.flatnonzero(skeleton.parents < 0)
-    inside[:, roots] = worlds[:, roots]
-    scale = np.linalg.norm(inside[..., :3, :3], axis=-2)
-    turns = (inside[..., :3, :3] / scale[..., None, :]).reshape(-1, 3, 3)
-    q = Rotation.from_matrix(turns).as_quat().reshape(*inside.shape[:2], 4)
-    flips = np.cumprod(np.where((q[1:] * q[:-1]).sum(axis=-1) < 0, -1.0, 1.0), axis=0)
-    q[1:] *= flips[..., None]
-    return np.concatenate([inside[..., :3, 3], q, scale], axis=-1)
 
 
 def _stray(skeleton: Skeleton, local: FloatArray, exact: FloatArray, height: float) -> FloatArray:

@@ -6,6 +6,7 @@ from dataclasses import replace
 from types import MappingProxyType
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.geometry.transforms import decompose, matrix_quaternion, rotation_matrix
@@ -28,28 +29,18 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
         return clip
     rests = _rests(old, settled)
     times = np.unique(np.concatenate([t.times for tracks in clip.tracks.values() for t in tracks]))
-    rows = np.zeros((len(times), len(new.joints), 10))
-    last: dict[int, FloatArray] = {}
-    for k, time in enumerate(times):
-        posed = evaluate_rig(old, None, sample(clip, float(time), old)).joints
-        worlds: list[FloatArray] = []
-        for j, joint in enumerate(new.joints):
-            source: str | None = joint.id
-            while source is not None and source not in old.index:
-                source = new.joint(source).parent
-            if source is None:
-                motion = np.eye(4)
-            else:
-                i = old.index[source]
-                motion = posed[i] @ rests[i]
-            worlds.append(motion @ new.world[j])
-            parent = int(new.parents[j])
-            local = worlds[j] if parent < 0 else np.linalg.inv(worlds[parent]) @ worlds[j]
-            position, turn, scale = decompose(local)
-            if j in last and float(turn @ last[j]) < 0:
-                turn = -turn
-            last[j] = turn
-            rows[k, j] = np.concatenate([position, turn, scale])
+    posed = np.array([evaluate_rig(old, None, sample(clip, float(time), old)).joints for time in times])
+    worlds = np.empty((len(times), len(new.joints), 4, 4))
+    for j, joint in enumerate(new.joints):
+        source: str | None = joint.id
+        while source is not None and source not in old.index:
+            source = new.joint(source).parent
+        if source is None:
+            worlds[:, j] = new.world[j]
+        else:
+            i = old.index[source]
+            worlds[:, j] = posed[:, i] @ (rests[i] @ new.world[j])
+    rows = local_rows(new, worlds)
     tracks = {}
     for j, joint in enumerate(new.joints):
         made = []
@@ -57,6 +48,23 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
             made.append(Track(path, frozen(times.copy()), frozen(np.ascontiguousarray(rows[:, j, span]))))
         tracks[joint.id] = tuple(made)
     return replace(clip, tracks=MappingProxyType(tracks))
+
+
+def local_rows(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:
+    """(k, j, 10): position, quaternion, scale of each joint in its parent at k moments, neighbours in one half space.
+
+    worlds : (k, j, 4, 4) character_from_joint.
+    """
+    parents = np.maximum(skeleton.parents, 0)
+    inside = np.linalg.inv(worlds)[:, parents] @ worlds
+    roots = np.flatnonzero(skeleton.parents < 0)
+    inside[:, roots] = worlds[:, roots]
+    scale = np.linalg.norm(inside[..., :3, :3], axis=-2)
+    turns = (inside[..., :3, :3] / scale[..., None, :]).reshape(-1, 3, 3)
+    q = Rotation.from_matrix(turns).as_quat().reshape(*inside.shape[:2], 4)
+    flips = np.cumprod(np.where((q[1:] * q[:-1]).sum(axis=-1) < 0, -1.0, 1.0), axis=0)
+    q[1:] *= flips[..., None]
+    return np.concatenate([inside[..., :3, 3], q, scale], axis=-1)
 
 
 def _rests(old: Skeleton, settled: FloatArray | None) -> FloatArray:
