@@ -29,7 +29,7 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
         return clip
     rests = _rests(old, settled)
     times = np.unique(np.concatenate([t.times for tracks in clip.tracks.values() for t in tracks]))
-    posed = np.array([evaluate_rig(old, None, sample(clip, float(time), old)).joints for time in times])
+    posed = _posed(clip, old, times)
     worlds = np.empty((len(times), len(new.joints), 4, 4))
     for j, joint in enumerate(new.joints):
         source: str | None = joint.id
@@ -48,6 +48,25 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
             made.append(Track(path, frozen(times.copy()), frozen(np.ascontiguousarray(rows[:, j, span]))))
         tracks[joint.id] = tuple(made)
     return replace(clip, tracks=MappingProxyType(tracks))
+
+
+def _posed(clip: Clip, skeleton: Skeleton, times: FloatArray) -> FloatArray:
+    """Joints (k, j, 4, 4) of a sampled clip at its moments; at once where all tracks have the same ones."""
+    shared = all(len(t.times) == 1 or np.array_equal(t.times, times) for rows in clip.tracks.values() for t in rows)
+    if not shared:
+        return np.array([evaluate_rig(skeleton, None, sample(clip, float(time), skeleton)).joints for time in times])
+    worlds = np.empty((len(times), len(skeleton.joints), 4, 4))
+    for j, joint in enumerate(skeleton.joints):
+        position, turn, scale = decompose(skeleton.local[j])
+        parts = {"translation": position, "rotation": turn, "scale": scale}
+        parts |= {track.path: track.values for track in clip.tracks.get(joint.id, ())}
+        local = np.tile(np.eye(4), (len(times), 1, 1))
+        turns = Rotation.from_quat(np.broadcast_to(parts["rotation"], (len(times), 4))).as_matrix()
+        local[:, :3, :3] = turns * np.broadcast_to(parts["scale"], (len(times), 3))[:, None, :]
+        local[:, :3, 3] = parts["translation"]
+        parent = int(skeleton.parents[j])
+        worlds[:, j] = local if parent < 0 else worlds[:, parent] @ local
+    return worlds
 
 
 def local_rows(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:
