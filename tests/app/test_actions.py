@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QComboBox
 
 from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
@@ -508,3 +508,18 @@ def test_detail_levels_are_looked_at_one_after_the_other(hand):
     assert hand.stage.surface_at(x, y)[0].name == "body_LOD1", "what is shown is what is picked and painted"
     hand.session.start_with(wick(), None)
     assert len(hand.session.shown_parts) == len(wick().character.included)
+
+
+def test_a_rigged_figure_is_turned_by_a_drag_in_one_step(rigged):
+    rigged.window.go(Area.MESH)
+    rigged.key(Qt.Key.Key_T)
+    before = rigged.session.character
+    middle = QPoint(rigged.stage.width() // 2, rigged.stage.height() // 2)
+    rigged.drag(middle, (60, 0), modifiers=Qt.KeyboardModifier.ControlModifier)
+    rigged.idle()
+    after = rigged.session.character
+    assert after is rigged.session.history.present.character, "no draft is left in the view"
+    assert after.skeleton is not before.skeleton
+    assert after.rig is not None
+    rigged.session.undo()
+    assert rigged.session.character is before

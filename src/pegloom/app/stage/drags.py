@@ -103,10 +103,16 @@ class TurnDrag:
         def done(result: object) -> None:
             if session.history.present is base:
                 session.commit(name, result)
+            else:
+                session.say(f"{name} is left: something else was changed meanwhile", error=True)
 
+        # The draft goes first: a job that is cancelled or fails leaves what was there.
+        session.drop_preview()
         job = Job(name, lambda progress: edits.turn_by(base, degrees), done)
-        if session.character.skeleton is None or not session.jobs.start(job):
+        if session.character.skeleton is None:
             session.commit(name, edits.turn_by(base, degrees))
+        else:
+            session.jobs.start(job)
 
     def cancel(self) -> None:
         self.session.drop_preview()
