@@ -11,7 +11,8 @@ from pegloom.core.geometry.mesh import from_faces, place_edges, shells, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Cancelled
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, bone_segments
-from pegloom.core.skin.bind import BindMethod, segment
+from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skin.bind.branches import Hold, Spread, Tree, Trunk
 from pegloom.core.skin.bind.distances import limb_radii, way_out
 from pegloom.core.skin.bind.surface import body_solid, without_marks
 from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
@@ -123,6 +124,27 @@ def test_no_arm_weight_on_the_trunk_and_no_leg_across_the_middle():
         leg = sum(weights.column(f"leg.{s}.{k}") for k in ("upper", "lower", "end", "toes"))
         assert leg[points[:, 0] * sign < -0.06].max() < 0.02
     assert at["wrist"] is not None
+
+
+def test_wicks_arms_hold_nothing_of_his_trunk():
+    document = wick()
+    character = edits.bind(document, part_ids=[document.character.included[0].id]).character
+    part, skeleton = character.included[0], character.skeleton
+    weights, points = character.skin.weights[part.id], part.mesh.points
+    trunk = sum(weights.column(j) for j in weights.joint_ids if j.split(".")[0] in ("spine", "neck", "head"))
+    for side in "lr":
+        shoulder, elbow = (np.array(skeleton.joint(f"arm.{side}.{k}").position) for k in ("upper", "lower"))
+        arm = [f"arm.{side}.upper"]
+        for joint in skeleton.joints:
+            arm += [joint.id] if joint.parent in arm else []
+        held = sum(weights.column(j) for j in arm)
+        bone = elbow - shoulder
+        along = (points - shoulder) @ bone / (bone @ bone)
+        aside = np.linalg.norm(points - shoulder - along[:, None] * bone, axis=1)
+        radius = np.median(aside[(along > 0.3) & (along < 0.7) & (aside < 0.1)])
+        assert 0.03 < radius < 0.08
+        beyond = np.linalg.norm(points - shoulder, axis=1) > radius
+        assert held[beyond & (trunk > 0.6)].max() < 0.105
 
 
 def test_an_arm_three_millimetres_from_the_body_does_not_leak():
@@ -416,19 +438,95 @@ def test_giving_the_middle_back_again_gives_no_more():
             Joint(f"lower{sign}", f"lower{sign}", f"upper{sign}", side, (0.1 * sign, 0.5, 0.0)),
         ]
     skeleton = Skeleton(tuple(joints))
-    tree = segment._Tree(skeleton, list(range(len(joints))))
+    tree = Tree(skeleton, list(range(len(joints))))
     rng = np.random.default_rng(4)
     distance = rng.uniform(0.05, 0.5, (200, len(joints)))
-    held = {0: segment._Hold(distance, np.full(len(joints), 0.1), tree, 0)}
-    assert 0.0 < held[0].close.mean() < 1.0
+    trunk, held = Trunk(distance, np.full(len(joints), 0.1), tree), Hold(distance, np.full(len(joints), 0.1), tree, 0)
+    assert 0.0 < held.close.mean() < 1.0
     values = rng.dirichlet(np.ones(len(joints)), 200)
-    once = segment._middle_given_back(values, tree, held, np.arange(200))
-    twice = segment._middle_given_back(once, tree, held, np.arange(200))
+    once = trunk.given_back(values, np.arange(200))
+    twice = trunk.given_back(once, np.arange(200))
     assert np.abs(once - values).max() > 0.1
     assert twice == pytest.approx(once, abs=1e-12)
     assert once.sum(axis=1) == pytest.approx(1.0)
     both = np.minimum(once[:, tree.below[2]].sum(axis=1), once[:, tree.below[4]].sum(axis=1))
-    assert both[held[0].close == 1.0] == pytest.approx(0.0, abs=1e-12)
+    assert both[held.close == 1.0] == pytest.approx(0.0, abs=1e-12)
+
+
+def two_pairs():
+    """A trunk of two joints with a pair of legs at either: rows hips, l_hind, r_hind, chest, l_fore, r_fore."""
+    joints = [Joint("hips", "hips", None, Side.CENTRE, (0.0, 1.0, 0.0))]
+    for name, z in (("hind", 0.0), ("fore", 1.0)):
+        if z:
+            joints.append(Joint("chest", "chest", "hips", Side.CENTRE, (0.0, 1.0, z)))
+        for side, sign in ((Side.LEFT, 1.0), (Side.RIGHT, -1.0)):
+            joints.append(Joint(f"{name}{sign}", f"{name}{sign}", joints[-1].id if sign > 0 else joints[-2].id, side,
+                                (0.2 * sign, 0.8, z)))  # fmt: skip
+    return Tree(Skeleton(tuple(joints)), list(range(len(joints))))
+
+
+def test_what_more_than_two_limbs_hold_is_the_trunks_where_it_is_near():
+    tree = two_pairs()
+    assert tree.limbs == [1, 2, 4, 5]
+    rng = np.random.default_rng(2)
+    rows = rng.dirichlet(np.ones(6), 300)
+    rows[0] = [0.0, 0.25, 0.25, 0.0, 0.25, 0.25]
+    rows[1] = [0.2, 0.5, 0.3, 0.0, 0.0, 0.0]
+    for far, kept in ((1.0, False), (9.0, True)):
+        distance = np.ones((300, 6))
+        distance[:, [0, 3]] = far
+        trunk = Trunk(distance, np.full(6, 0.3), tree)
+        given = trunk._between_many(rows, np.arange(300))
+        assert given.sum(axis=1) == pytest.approx(1.0)
+        assert given.min() >= 0.0
+        if kept:
+            assert given == pytest.approx(rows)
+            continue
+        limbs = given[:, tree.limbs]
+        assert (np.sort(limbs, axis=1)[:, :2] < 1e-12).all()
+        fore, hind = limbs[:, 2:].sum(axis=1), limbs[:, :2].sum(axis=1)
+        assert np.minimum(fore, hind).max() < 1e-12
+        assert given[0, [0, 3]].sum() == pytest.approx(1.0)
+        assert given[1] == pytest.approx(rows[1])
+        assert trunk._between_many(given, np.arange(300)) == pytest.approx(given)
+
+
+def test_easing_carries_a_limb_no_farther_than_it_was():
+    tree = two_pairs()
+    rng = np.random.default_rng(3)
+    before, mixed = rng.dirichlet(np.ones(6), 200), rng.dirichlet(np.ones(6), 200)
+    distance = np.repeat(rng.uniform(0.1, 1.5, (200, 1)), 6, axis=1)
+    spread = Spread(before, distance, np.full(6, 0.3), np.zeros(200), tree)
+    held = spread.held_in(mixed, np.arange(200))
+    near, far = distance[:, 0] < 0.6, distance[:, 0] > 0.9
+    assert held[near] == pytest.approx(mixed[near])
+    limit = np.maximum(before[:, tree.limbs], Spread.LEFT)
+    assert (held[:, tree.limbs] <= limit + 1e-12)[far].all()
+    assert (held[:, tree.limbs] < mixed[:, tree.limbs] - 1e-3)[far].any()
+    assert held.sum(axis=1) == pytest.approx(1.0)
+    hanging = Spread(before, distance, np.full(6, 0.3), np.ones(200), tree)
+    assert hanging.held_in(mixed, np.arange(200)) == pytest.approx(mixed)
+
+
+def test_a_coarse_mesh_keeps_the_middle_of_a_bone():
+    """Rows of vertices much farther apart than the tube is thick: softening carries nothing from one to the next."""
+    mesh = tube(rows=6, length=1.2, radius=0.02, sides=8)
+    weights = METHODS[BindMethod.SEGMENT](mesh, chain((0, 0, 0), (0.6, 0, 0), (1.2, 0, 0)), body_solid([mesh]))
+    assert weights.column("j0")[mesh.points[:, 0] < 0.45].min() > 0.95
+    assert weights.column("j1")[(mesh.points[:, 0] > 0.75) & (mesh.points[:, 0] < 1.1)].min() > 0.95
+
+
+def test_no_step_is_left_in_a_belly_between_four_legs():
+    """Dumble's belly hangs between the knees of all four: eight joints tie there for four places in a row."""
+    document = open_project(DEMO / "dumble.pegloom")
+    body = next(p for p in document.character.included if p.name == "body")
+    values = dense(edits.bind(document, part_ids=[body.id]).character.skin.weights[body.id])
+    g = weld(body.mesh)
+    edges, places = place_edges(body.mesh), body.mesh.points[g.first]
+    step = np.abs(values[g.first][edges[:, 0]] - values[g.first][edges[:, 1]]).sum(axis=1)
+    belly = (places[:, 1] < 0.5) & (np.abs(places[:, 2] + 0.2) < 0.15)
+    assert belly[edges].all(axis=1).sum() > 50
+    assert step[belly[edges].all(axis=1)].max() < 0.8
 
 
 def test_the_end_of_a_limb_does_not_reach_past_its_own_bones():

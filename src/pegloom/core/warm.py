@@ -15,7 +15,7 @@ from pegloom.core.skeleton.human import peg_names
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind.distances import way_out
-from pegloom.core.skin.bind.segment import opening
+from pegloom.core.skin.bind.easing import opening
 from pegloom.core.skin.crossing import crossing_faces
 from pegloom.core.skin.deform import add_normals, skin_linear
 from pegloom.core.skin.dual import skin_dual

@@ -17,7 +17,7 @@ from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.distances import body_distances
-from pegloom.core.skin.bind.segment import softened
+from pegloom.core.skin.bind.easing import nearness, softened
 from pegloom.core.skin.bind.surface import finished, weight_joints
 from pegloom.core.skin.weights import Weights, cut
 
@@ -45,7 +45,7 @@ def _by_distance(
     nearest = distance.min(axis=1, keepdims=True)
     values = (nearest / distance) ** POWER
     values /= values.sum(axis=1, keepdims=True)
-    values = softened(values, place_neighbours(mesh), 2)
+    values = softened(values, nearness(mesh), 2)
     if own_branch:
         # After softening, which would bring the other limb's joints back where limbs part.
         values *= _same_branch(skeleton, joints)[distance.argmin(axis=1)]
