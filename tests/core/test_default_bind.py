@@ -144,7 +144,7 @@ def test_wicks_arms_hold_nothing_of_his_trunk():
         radius = np.median(aside[(along > 0.3) & (along < 0.7) & (aside < 0.1)])
         assert 0.03 < radius < 0.08
         beyond = np.linalg.norm(points - shoulder, axis=1) > radius
-        assert held[beyond & (trunk > 0.6)].max() < 0.105
+        assert held[beyond & (trunk > 0.6)].max() <= 0.1
 
 
 def test_an_arm_three_millimetres_from_the_body_does_not_leak():

@@ -87,6 +87,8 @@ class Stroke:
             raise EditError(f"{skeleton.joint(joint_id).name} is locked; unlock it or take another joint")
         weights = skin.weights[part.id]
         other = skeleton.other_side(joint_id) if both_sides else None
+        # A locked partner keeps what it holds: the stroke is this side's alone.
+        other = None if other in locked else other
         wanted = [j for j in (joint_id, other) if j and j not in weights.joint_ids]
         self.part, self.joint, self.other = part, joint_id, other
         self.joint_ids = (*weights.joint_ids, *dict.fromkeys(wanted))
@@ -254,10 +256,11 @@ class Stroke:
     def weights(self) -> Weights:
         """The painted weights; rows nobody touched are those from before."""
         vertices = np.flatnonzero(self._painted[self.g.group])
-        rows = cut(self.values[self._painted], None) if len(vertices) else self.values[:0]
+        rows = cut(self.values[self._painted], None, locked=self.lock) if len(vertices) else self.values[:0]
         self.values[self._painted] = rows
         number = np.cumsum(self._painted) - 1
-        self.made = with_rows(self._weights, self.joint_ids, vertices, rows[number[self.g.group[vertices]]])
+        rows = rows[number[self.g.group[vertices]]]
+        self.made = with_rows(self._weights, self.joint_ids, vertices, rows, locked=self.lock)
         return self.made
 
 

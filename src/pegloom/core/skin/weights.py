@@ -9,7 +9,7 @@ import numpy as np
 from numba import njit
 from scipy import sparse
 
-from pegloom.core.arrays import FloatArray, IntArray, frozen
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray, frozen
 from pegloom.core.errors import ShapeError
 from pegloom.core.memo import of_the_latest
 from pegloom.core.tolerances import WEIGHT_SUM, WEIGHT_TINY
@@ -62,8 +62,12 @@ def dense_over(weights: Weights, joint_ids: Sequence[str]) -> FloatArray:
     return values
 
 
-def from_dense(values: FloatArray, joint_ids: Sequence[str], *, influences: int | None = None) -> Weights:
+def from_dense(
+    values: FloatArray, joint_ids: Sequence[str], *, influences: int | None = None, locked: BoolArray | None = None
+) -> Weights:
     """Weights of a dense (n, j) array: cut to the largest `influences` a row, tiny ones dropped, rows normalised.
+
+    locked : (j,) columns that keep what they hold to the last digit; the others make up for what is dropped.
 
     Raises
     ------
@@ -75,7 +79,7 @@ def from_dense(values: FloatArray, joint_ids: Sequence[str], *, influences: int 
         raise ShapeError(f"weights: expected (n, {len(joint_ids)}), got {w.shape}")
     if not np.isfinite(w).all() or (w < 0).any():
         raise ShapeError("weights must be finite and not negative")
-    w = cut(w, influences)
+    w = cut(w, influences, locked=locked)
     matrix = sparse.csr_matrix(w)
     return Weights(
         tuple(joint_ids),
@@ -85,10 +89,10 @@ def from_dense(values: FloatArray, joint_ids: Sequence[str], *, influences: int 
     )
 
 
-def cut(values: FloatArray, influences: int | None) -> FloatArray:
+def cut(values: FloatArray, influences: int | None, *, locked: BoolArray | None = None) -> FloatArray:
     """Rows (n, j) reduced to their largest `influences` entries above WEIGHT_TINY and normalised.
 
-    Raises ShapeError naming the first row that holds nothing.
+    locked : (j,) columns that keep what they hold; rows that hold nothing else stay as they are. Raises ShapeError naming the first row that holds nothing.
     """
     w = np.array(values, dtype=np.float64, order="C")
     if influences is not None and influences < w.shape[1]:
@@ -97,9 +101,23 @@ def cut(values: FloatArray, influences: int | None) -> FloatArray:
     empty = np.flatnonzero(total[:, 0] <= 0)
     if len(empty):
         raise ShapeError(f"vertex {int(empty[0])} (and {len(empty) - 1} more) would be left without any weight")
+    if locked is not None and locked.any():
+        return _cut_around(w, locked)
     w /= total
     w[w < WEIGHT_TINY] = 0.0
     return np.asarray(w / w.sum(axis=1, keepdims=True))
+
+
+def _cut_around(w: FloatArray, locked: BoolArray) -> FloatArray:
+    """Rows (n, j) with tiny entries dropped that are not locked; what else is free makes the row add up to 1."""
+    free = w[:, ~locked]
+    free[free < WEIGHT_TINY] = 0.0
+    left, total = 1.0 - w[:, locked].sum(axis=1), free.sum(axis=1)
+    some = total > 0
+    free[some] *= (left[some] / total[some])[:, None]
+    result = w.copy()
+    result[np.ix_(some, ~locked)] = free[some]
+    return result
 
 
 @njit(cache=True, nogil=True)
@@ -182,15 +200,17 @@ def _pack(indptr, held, value, indices, values):  # type: ignore[no-untyped-def]
             values[r, p] /= total
 
 
-def with_rows(weights: Weights, joint_ids: Sequence[str], vertices: IntArray, rows: FloatArray) -> Weights:
+def with_rows(
+    weights: Weights, joint_ids: Sequence[str], vertices: IntArray, rows: FloatArray, *, locked: BoolArray | None = None
+) -> Weights:
     """Some rows replaced, the others shared: what a stroke changes costs what it touches.
 
     joint_ids : the columns of `rows` (r, j); they begin with the weights' own. vertices (r,) : which rows. Crumbs are
-    dropped and the new rows normalised. Raises ShapeError for columns in another order, or an empty row.
+    dropped and the new rows normalised around the columns `locked` (j,). Raises ShapeError for columns in another order, or an empty row.
     """
     if tuple(joint_ids[: len(weights.joint_ids)]) != weights.joint_ids:
         raise ShapeError("new rows must keep the columns the weights have")
-    new = from_dense(rows, joint_ids)
+    new = from_dense(rows, joint_ids, locked=locked)
     counts = np.diff(weights.indptr)
     fresh = counts.copy()
     fresh[vertices] = np.diff(new.indptr)

@@ -58,7 +58,9 @@ def paste_row(
     there = goal[None, :] * free[:, None]
     there[:, lock] = values[some][:, lock]
     rows = values[some] + share * (there - values[some])
-    return _with(document, part_id, with_rows(weights, ids, some, limited(rows, _limit(character), locked=lock)))
+    return _with(
+        document, part_id, with_rows(weights, ids, some, limited(rows, _limit(character), locked=lock), locked=lock)
+    )
 
 
 def average_rows(document: Document, part_id: str, vertices: IntArray, *, locked: Collection[str] = ()) -> Document:
@@ -90,7 +92,7 @@ def set_number(
     made = changed_rows(values, column, places, wanted, neighbours=place_neighbours(mesh), heir=heir, locked=lock)
     values[places] = limited(made, _limit(character), keep=column if value > 0 else None, locked=lock)
     mine = np.flatnonzero(np.isin(g.group, places))
-    return _with(document, part_id, with_rows(weights, ids, mine, values[g.group[mine]]))
+    return _with(document, part_id, with_rows(weights, ids, mine, values[g.group[mine]], locked=lock))
 
 
 def drop_influence(document: Document, part_id: str, joint_id: str, vertices: IntArray | None = None) -> Document:

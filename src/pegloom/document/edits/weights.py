@@ -312,7 +312,7 @@ def brush_part(
         other = hands[joint_id]
         if other == joint_id:
             touched = [(joint_id, np.union1d(rows, other_rows))]
-        elif other is not None and len(other_rows):
+        elif other is not None and other not in locked and len(other_rows):
             touched.append((other, other_rows))
     for joint, some in touched:
         values = change(values, joint, some, context)
@@ -320,7 +320,9 @@ def brush_part(
         values = limit_rows(values, some, skin.influences, keep=keep, locked=context.lock(locked))
     rows = np.unique(np.concatenate([some for _, some in touched]))
     mine = np.flatnonzero(np.isin(g.group, rows))
-    return with_weights(document, part_id, with_rows(weights, joint_ids, mine, values[g.group[mine]]))
+    return with_weights(
+        document, part_id, with_rows(weights, joint_ids, mine, values[g.group[mine]], locked=context.lock(locked))
+    )
 
 
 def set_part_weights(document: Document, part_id: str, weights: Weights) -> Document:
