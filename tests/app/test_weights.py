@@ -5,7 +5,7 @@ import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QLineEdit, QListWidget, QTableView
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWidget, QTableView, QWidget
 
 from pegloom.app.lender import LenderSheet
 from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
@@ -454,3 +454,72 @@ def test_the_lender_sheet_pairs_by_name_and_by_hand(lesson):
         one.setCurrentIndex(0)
     assert not sheet.pairs and not sheet.read.isEnabled()
     sheet.deleteLater()
+
+
+def test_snags_are_found_from_the_rail_and_from_the_head_of_the_bench(lesson):
+    hand, session = lesson, lesson.session
+    rail, bench = hand.window.rail, hand.bench
+    hand.until(lambda: session.snag_watch.current and bool(rail.counts.get(Area.WEIGHTS)))
+    session.set_area(Area.MESH)
+    open_card(hand, bench.brush)
+    QTest.mouseClick(rail, Qt.MouseButton.LeftButton, pos=rail.badge(Area.WEIGHTS).toPoint())
+    assert session.area is Area.WEIGHTS and bench.snags.is_open
+    hand.bot.wait(30)
+    fix = find(hand.window, QWidget, "snag.fix.stray-weights")
+    assert bench.viewport().rect().contains(fix.mapTo(bench.viewport(), fix.rect().center()))
+    bench.verticalScrollBar().setValue(0)
+    bench.snags.set_open(False)
+    assert bench.doubts.isVisible() and bench.doubts.text() == "1 snag" and not bench.note.isVisible()
+    hand.click("weights.doubts")
+    assert bench.snags.is_open
+    hand.bot.wait(30)
+    fix = find(hand.window, QWidget, "snag.fix.stray-weights")
+    assert bench.viewport().rect().contains(fix.mapTo(bench.viewport(), fix.rect().center()))
+    hand.click("snag.fix.stray-weights")
+    hand.until(lambda: session.snag_watch.current and not rail.counts.get(Area.WEIGHTS))
+    hand.bot.wait(30)
+    assert bench.note.isVisible() and not bench.doubts.isVisible()
+    # Where there is no count, the same place of the rail is the area's peg.
+    session.set_area(Area.MESH)
+    QTest.mouseClick(rail, Qt.MouseButton.LeftButton, pos=rail.badge(Area.WEIGHTS).toPoint())
+    assert session.area is Area.WEIGHTS
+
+
+def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
+    hand, session = lesson, lesson.session
+    open_card(hand, hand.bench.bends)
+    hand.click("weights.bends.run")
+    assert session.source == RANGE_TEST
+    watch, bends = hand.window.strip.ruler.watch, hand.bench.bends
+    hand.until(lambda: watch.finished)
+    hand.bot.wait(30)
+    shown = [w.text() for w in bends.findChildren(QLabel) if w.property("role") == "snag"]
+    assert bends.note.text() == f"{len(watch.doubts(bends._group))} doubtful"
+    assert shown[0].startswith("Arm up: ") and "times as long" in shown[0]
+    assert len({text.split(":")[0] for text in shown}) == len(shown), "one row a trial"
+    worst = watch.doubts(bends._group)[0]
+    assert worst.past == max(d.past for d in watch.doubts(lambda joint, k: (joint, k)))
+    hand.click(f"weights.bends.show.{worst.joint}")
+    assert session.influence == worst.joint
+    assert session.time == pytest.approx(watch.times[worst.at])
+    assert 20 / 30 - 0.3 < session.time < 20 / 30 + 0.3, "the arm is up there"
+    # A good bind leaves nothing of the shoulder that is as bad, and the list follows.
+    open_card(hand, hand.bench.bind)
+    hand.click("button.weights.bind")
+    hand.idle()
+    open_card(hand, hand.bench.bends)
+    hand.until(lambda: watch.finished)
+    better = watch.doubts(bends._group)
+    assert better and better[0].past < 0.5 * worst.past
+
+
+def test_the_brush_says_what_a_lock_keeps_it_from(lesson):
+    hand, session = lesson, lesson.session
+    open_card(hand, hand.bench.brush)
+    session.select("joint", "arm.l.upper")
+    session.set_view(tool=Tool.BRUSH)
+    assert "and its other side" in find(hand.window, QLabel, "hint").text()
+    session.set_view(locked=frozenset({"arm.r.upper"}))
+    assert "alone, its other side is locked" in find(hand.window, QLabel, "hint").text()
+    session.set_view(locked=frozenset({"arm.l.upper"}))
+    assert "is locked" in hand.bench.brush.gives.text()

@@ -406,7 +406,10 @@ class StageFrame(QWidget):
                 if skeleton and session.influence in skeleton.index
                 else "no joint"
             )
-            sides = " and its other side" if session.both_sides else ""
+            other = skeleton.other_side(session.influence) if skeleton and session.influence in skeleton.index else None
+            sides = " and its other side" if session.both_sides and other != session.influence else ""
+            if sides and other in session.locked:
+                sides = " alone, its other side is locked"
             text = f"Drag: {session.brush.mode.value.lower()} on {name}{sides}; hold A to even out, Ctrl takes away; <tool.pick> ends"
             if session.painting is not Painting.WEIGHTS:
                 text = f"Drag: {session.brush.mode.value.lower()} the {session.painting.value}; Ctrl takes away; <tool.pick> ends"

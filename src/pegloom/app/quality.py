@@ -6,14 +6,15 @@ that pass through others. A new pose source, a stroke or another bind begins ane
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Session, range_pose
-from pegloom.checks.quality import Crossing, crossing_of, girth_limit, joint_figures, worst_stretch
+from pegloom.checks.quality import Crossing, crossing_of, joint_figures, past_limits, worst_stretch
 from pegloom.core.motion.clips import sample
 from pegloom.core.rig.controls import Pose
 from pegloom.core.skin.quality import Figures, worst_of
@@ -34,6 +35,17 @@ class Row:
     figures: dict[str, Figures]
     whole: float | None = None
     crossing: Crossing | None = None
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """A joint farthest past its limits (`past` times) at a sample; joints: all those past theirs in its group."""
+
+    joint: str
+    at: int
+    figures: Figures
+    past: float
+    joints: frozenset[str]
 
 
 class QualityWatch(QObject):
@@ -73,17 +85,31 @@ class QualityWatch(QObject):
         """Figures over the samples; empty where nothing is measured."""
         return self.figures.get(joint_id, [])
 
-    def worst_joints(self) -> list[tuple[str, float]]:
-        """Joints whose girth falls below their limit somewhere, the worst first: (joint, girth kept)."""
-        found: list[tuple[str, float]] = []
+    @property
+    def finished(self) -> bool:
+        """Whether every joint is measured in every sample."""
+        skeleton = self.session.character.skeleton if self.session.character is not None else None
+        measured = skeleton is not None and all(j.id in self.figures for j in skeleton.joints)
+        return measured and not any(None in row for row in self.figures.values())
+
+    def doubts(self, group: Callable[[str, int], object]) -> list[Doubt]:
+        """The worst place past its limits of each group of (joint, sample), the worst first."""
+        found: dict[object, Doubt] = {}
         skeleton = self.session.character.skeleton if self.session.character is not None else None
         for joint, row in self.figures.items():
             if skeleton is None or joint not in skeleton.index:
                 continue
-            kept = [f.girth for f in row if f is not None and f.girth is not None]
-            if kept and min(kept) < girth_limit(skeleton, joint):
-                found.append((joint, min(kept)))
-        return sorted(found, key=lambda r: r[1])
+            for k, figures in enumerate(row):
+                past = past_limits(skeleton, joint, figures) if figures is not None else 0.0
+                if figures is None or past <= 1.0:
+                    continue
+                held = found.get(group(joint, k))
+                joints = held.joints | {joint} if held else frozenset({joint})
+                if held is None or past > held.past + 1e-9:
+                    found[group(joint, k)] = Doubt(joint, k, figures, past, joints)
+                else:
+                    found[group(joint, k)] = replace(held, joints=joints)
+        return sorted(found.values(), key=lambda d: -d.past)
 
     def _look(self) -> None:
         session, character = self.session, self.session.character

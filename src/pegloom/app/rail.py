@@ -15,6 +15,9 @@ STEP, FIRST = 78, 34
 
 class Rail(QWidget):
     chosen = pyqtSignal(object)
+    """An area was pressed."""
+    doubted = pyqtSignal(object)
+    """The count of an area's snags was pressed."""
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -96,7 +99,7 @@ class Rail(QWidget):
             count = self.counts.get(area, 0)
             if count:
                 painter.setBrush(QColor(current().madder))
-                painter.drawEllipse(QPointF(c.x() + 15, c.y() - 12), 8, 8)
+                painter.drawEllipse(self.badge(area), 8, 8)
                 painter.setPen(QColor("#14171F"))
                 tiny = QFont("Figtree")
                 tiny.setPixelSize(11)
@@ -111,7 +114,16 @@ class Rail(QWidget):
             painter.drawText(QRectF(0, c.y() + 16, 64, 18), Qt.AlignmentFlag.AlignCenter, area.value)
         painter.end()
 
+    def badge(self, area: Area) -> QPointF:
+        """Middle of the count of an area's snags."""
+        return self.centre(area) + QPointF(15, -12)
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
+        for area in Area:
+            off = event.position() - self.badge(area)
+            if self.counts.get(area) and max(abs(off.x()), abs(off.y())) <= 11:
+                self.doubted.emit(area)
+                return
         for area in Area:
             if abs(event.position().y() - self.centre(area).y() - 8) < STEP / 2:
                 self.chosen.emit(area)

@@ -27,6 +27,7 @@ from pegloom.app.actions import Actions
 from pegloom.app.arrival import ArrivalSheet
 from pegloom.app.autosave import Autosave
 from pegloom.app.benches import BENCHES
+from pegloom.app.benches.bench import Bench
 from pegloom.app.collector import Collector
 from pegloom.app.keys import read_keys
 from pegloom.app.keysheet import KeySheet
@@ -128,7 +129,7 @@ class Window(QMainWindow):
         self.frame_ = StageFrame(self.session, self.actions_)
         self.stage = self.frame_.stage
         self.palette_box = Palette(self.actions_, self)
-        self.benches: dict[Area, QWidget] = {}
+        self.benches: dict[Area, Bench] = {}
         self.verbs = Verbs(self)
         self.actions_.add(
             *self.verbs.declare(), *MeshVerbs(self).declare(), *JointVerbs(self).declare(), *WeightVerbs(self).declare()
@@ -155,6 +156,7 @@ class Window(QMainWindow):
         column.addLayout(row, 1)
         self.rail = Rail(self.session)
         self.rail.chosen.connect(self.go)
+        self.rail.doubted.connect(self.go_to_snags)
         row.addWidget(self.rail)
         right = QVBoxLayout()
         right.setSpacing(0)
@@ -183,6 +185,7 @@ class Window(QMainWindow):
         self.numbers = NumberTable(self.session, self.actions_)
         upper.addWidget(self.numbers)
         self.strip = Strip(self.session, self.actions_)
+        self.benches[Area.WEIGHTS].follow(self.strip.ruler.watch)
         right.addWidget(self.strip)
         self.setCentralWidget(middle)
 
@@ -250,6 +253,11 @@ class Window(QMainWindow):
         if area is not self.session.area:
             self.session.set_area(area)
         self.rail.update()
+
+    def go_to_snags(self, area: Area) -> None:
+        """Go to a work area's list of snags."""
+        self.go(area)
+        self.benches[area].show_snags()
 
     def offer_recovery(self) -> bool:
         """After a crash: offer the unsaved work that was left behind. Returns whether it was taken."""

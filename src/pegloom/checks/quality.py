@@ -31,12 +31,23 @@ def girth_limit(skeleton: Skeleton, joint_id: str) -> float:
     return next((LIMITS[w] for w in (words[-1], words[0]) if w in LIMITS), USUAL_LIMIT)
 
 
-def doubtful(skeleton: Skeleton, joint_id: str, figures: Figures) -> bool:
-    """Whether a joint's figures are past the limits of its kind: thin, flat (area goes with the girth squared), long."""
+def past_limits(skeleton: Skeleton, joint_id: str, figures: Figures) -> float:
+    """How many times a joint's figures are past the limits of its kind, the worst of them; up to 1 is sound.
+
+    Thin, flat (area goes with the girth squared) or long.
+    """
     limit = girth_limit(skeleton, joint_id)
-    thin = figures.girth is not None and figures.girth < limit
-    flat = figures.area is not None and figures.area < limit**2
-    return thin or flat or figures.stretch > STRETCH_LIMIT
+    past = figures.stretch / STRETCH_LIMIT
+    if figures.girth is not None:
+        past = max(past, limit / max(figures.girth, 1e-6))
+    if figures.area is not None:
+        past = max(past, limit / max(np.sqrt(figures.area), 1e-6))
+    return float(past)
+
+
+def doubtful(skeleton: Skeleton, joint_id: str, figures: Figures) -> bool:
+    """Whether a joint's figures are past the limits of its kind."""
+    return past_limits(skeleton, joint_id, figures) > 1.0
 
 
 def _bound(character: Character) -> list[Part]:

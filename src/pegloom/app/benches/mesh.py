@@ -91,7 +91,9 @@ class MeshBench(Bench):
         )
         self._part_card()
         self._halves_card()
-        self.sound = self.card("Soundness", "mesh.soundness", "What would hurt later. Seams and shells bind well here.")
+        self.snags = self.sound = self.card(
+            "Soundness", "mesh.soundness", "What would hurt later. Seams and shells bind well here."
+        )
         self._material_card()
         self._reference_card()
         clean = self.card(

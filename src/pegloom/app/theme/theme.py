@@ -73,6 +73,8 @@ QPushButton[role="chip"] {{ border-radius: 12px; padding: 2px 11px; background: 
 QPushButton[role="chip"]:checked {{ background: #2B4066; border-color: #6FA0F2; }}
 QPushButton[role="plain"] {{ background: transparent; border: none; padding: 3px 6px; color: {soft}; }}
 QPushButton[role="plain"]:hover {{ color: {text}; }}
+QPushButton[role="doubts"] {{ background: transparent; border: 1px solid {madder}; border-radius: 10px; padding: 1px 9px; color: {madder}; font-size: 12px; min-height: 16px; }}
+QPushButton[role="doubts"]:hover {{ color: {text}; }}
 QPushButton[role="search"] {{ background: {window}; border-radius: 12px; text-align: left; padding: 3px 14px; color: {soft}; }}
 QLineEdit, QDoubleSpinBox, QSpinBox, QComboBox {{ background: {window}; border: 1px solid {line}; border-radius: 5px; padding: 3px 6px; min-height: 18px; selection-background-color: {woad}; }}
 QLineEdit:focus, QDoubleSpinBox:focus, QSpinBox:focus, QComboBox:focus {{ border-color: {woad}; }}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pegloom.app.benches.bench import Bench
+from pegloom.app.benches.weights.bends import BendCard
 from pegloom.app.benches.weights.bind import BindCard
 from pegloom.app.benches.weights.brush import BrushCard
 from pegloom.app.benches.weights.carry import CarryCard
@@ -10,6 +11,7 @@ from pegloom.app.benches.weights.influences import InfluenceCard
 from pegloom.app.benches.weights.relax import RelaxCard
 from pegloom.app.benches.weights.selection import SelectionCard
 from pegloom.app.benches.weights.weaves import WeaveCard
+from pegloom.app.quality import QualityWatch
 from pegloom.app.snagcard import SnagCard
 
 
@@ -21,6 +23,7 @@ class WeightsBench(Bench):
     def build(self) -> None:
         session, actions = self.session, self.actions
         self.bind = BindCard(session, actions)
+        self.bends = BendCard(session, actions)
         self.weaves = WeaveCard(session, actions)
         self.brush = BrushCard(session, actions)
         self.selection = SelectionCard(session, actions)
@@ -29,10 +32,14 @@ class WeightsBench(Bench):
         self.relax = RelaxCard(session, actions)
         self.snags = SnagCard(session, actions, "weights", "Nothing is wrong with the weights.")
         self.cards = (
-            self.bind, self.brush, self.influence_list, self.selection, self.weaves, self.carry, self.relax, self.snags,
+            self.bind, self.bends, self.brush, self.influence_list, self.selection, self.weaves, self.carry, self.relax,
+            self.snags,
         )  # fmt: skip
         for card in self.cards:
             self.column.addWidget(card)
+
+    def follow(self, watch: QualityWatch) -> None:
+        self.bends.follow(watch)
 
     def show_document(self) -> None:
         for card in self.cards:

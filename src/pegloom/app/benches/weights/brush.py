@@ -131,6 +131,9 @@ class BrushCard(Card):
             self.gives.setText("Take a joint: click one in the view or the list.")
         else:
             name = skeleton.joint(session.influence).name
+            if session.influence in session.locked:
+                self.gives.setText(f"{name} is locked: take off its lock in the list, or take another joint.")
+                return
             self.gives.setText(f"{name} takes from and gives to the others by their shares; locked ones keep theirs.")
 
 
