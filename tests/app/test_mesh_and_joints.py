@@ -137,10 +137,12 @@ def test_a_snag_is_mended_where_it_is_listed(hand):
     made.faces[::5] = made.faces[::5][:, ::-1]
     document = edits.bring_in(Document(), (Part("part0", "figure", as_mesh(made)),), name="figure")
     hand.session.start_with(document, None)
-    hand.bot.wait(60)
+    hand.until(lambda: find(hand.window, QPushButton, "mesh.show.part0.inward-faces") is not None)
     hand.click("mesh.show.part0.inward-faces")
     hand.click("mesh.fix.part0.inward-faces")
+    hand.idle()
     assert hand.session.history.undo_name == "Turn faces outward: figure"
+    hand.until(lambda: hand.session.snag_watch.current)
     hand.bot.wait(60)
     assert find(hand.window, QPushButton, "mesh.fix.part0.inward-faces") is None
 

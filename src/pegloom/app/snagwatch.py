@@ -7,13 +7,17 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pegloom.checks import Snag, find_snags
-from pegloom.document.model import Character
+from pegloom.core.geometry.mesh import is_watertight
+from pegloom.document.edits import evenness
+from pegloom.document.model import Character, Document
 
 
 class SnagWatch(QObject):
     """`snags` are those found last; `changed` when there are others."""
 
     changed = pyqtSignal()
+    looked = pyqtSignal()
+    """The character in hand has been looked over, whether or not there is anything new."""
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
@@ -50,12 +54,13 @@ class SnagWatch(QObject):
                 self._known = character
                 # A check that fails is a fault of ours, told where it is seen; the program goes on.
                 self._tell(future.result() if future.exception() is None else ())
+                self.looked.emit()
                 if future.exception() is not None:
                     raise future.exception()
         if self._wanted is None or self._wanted is self._known:
             self.timer.stop()
             return
-        self._task = (self._wanted, self._pool.submit(find_snags, self._wanted))
+        self._task = (self._wanted, self._pool.submit(_look_over, self._wanted))
 
     def _tell(self, snags: tuple[Snag, ...]) -> None:
         if snags != self.snags:
@@ -66,6 +71,14 @@ class SnagWatch(QObject):
         """No more work: the window closes."""
         self.timer.stop()
         self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _look_over(character: Character) -> tuple[Snag, ...]:
+    """The snags; and what the Mesh bench shows of the meshes, so that it has it at hand by then."""
+    evenness(Document((character,)))
+    for part in character.included:
+        is_watertight(part.mesh)
+    return find_snags(character)
 
 
 def _alike(a: Character, b: Character) -> bool:

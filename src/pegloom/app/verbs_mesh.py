@@ -16,7 +16,7 @@ from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.jobs import Progress
 from pegloom.core.skeleton.axes import aim_of
 from pegloom.document import edits
-from pegloom.document.model import Character
+from pegloom.document.model import Character, Part
 from pegloom.files.images import image_from_bytes
 from pegloom.files.opening import open_any
 from pegloom.files.reading import read_mesh
@@ -225,17 +225,17 @@ class MeshVerbs:
         if self.session.try_edit("Take parts out for good", edit):
             self.session.select("")
 
-    def mend(self, name: str, part_id: str | None = None) -> None:
+    def mend(self, name: str, part: Part | None = None) -> None:
         """One of the safe mends, on a part or on all included ones."""
         character = self.session.character
-        ids = [part_id] if part_id else [p.id for p in character.included]
+        ids = [part.id] if part is not None else [p.id for p in character.included]
 
         def edit(document: object) -> object:
-            for part in ids:
-                document = edits.mend_part(document, part, name)
+            for one in ids:
+                document = edits.mend_part(document, one, name)
             return document
 
-        self._change(edits.MENDS[name][0], edit)
+        self._change(edits.MENDS[name][0] + (f": {part.name}" if part is not None else ""), edit)
 
     def _change(self, name: str, edit: Callable[[object], object], told: Callable[[], str] | None = None) -> None:
         """Change meshes, and say what `told` has to say then: at once, or of large ones as a job."""

@@ -131,8 +131,9 @@ class Window(QMainWindow):
         self.palette_box = Palette(self.actions_, self)
         self.benches: dict[Area, Bench] = {}
         self.verbs = Verbs(self)
+        self.mesh_verbs = MeshVerbs(self)
         self.actions_.add(
-            *self.verbs.declare(), *MeshVerbs(self).declare(), *JointVerbs(self).declare(), *WeightVerbs(self).declare()
+            *self.verbs.declare(), *self.mesh_verbs.declare(), *JointVerbs(self).declare(), *WeightVerbs(self).declare()
         )
         self.actions_.rebind_all(read_keys(), keep=False)
         # The tag was made before the actions; what it shows is built when something is selected.

@@ -15,7 +15,7 @@ from pegloom.checks import mesh_snags
 from pegloom.core.geometry.mesh import is_watertight
 from pegloom.core.geometry.standing import Direction
 from pegloom.document import edits
-from pegloom.document.model import Character, PartKind, Subdivision
+from pegloom.document.model import Character, Part, PartKind, Subdivision
 from pegloom.files.images import image_from_bytes
 
 FIXES = {
@@ -111,6 +111,8 @@ class MeshBench(Bench):
             action_button(q["mesh.clean_morphs"], "Morphs"),
         )
         self.seen: tuple[object, ...] = ()
+        self.looked_at: tuple[object, ...] = ()
+        self.session.snag_watch.looked.connect(self.refresh)
 
     def _part_card(self) -> None:
         q = self.actions.qactions
@@ -233,6 +235,7 @@ class MeshBench(Bench):
         if character is None:
             self._clear_rows(self.parts)
             self._clear_rows(self.sound)
+            self.looked_at = ()
             self.what.setText("Nothing is open yet.")
             self.arrival.setText("")
             self.figures.setText("")
@@ -240,12 +243,12 @@ class MeshBench(Bench):
             return
         self.middle_on.setChecked(self.session.middle_shown)
         self._show_part()
+        self._show_soundness(character)
         key = (character.parts, character.standing, character.materials, character.images, character.references)
         if len(self.seen) == len(key) and all(a is b for a, b in zip(key, self.seen, strict=True)):
             return
         self.seen = key
         self._clear_rows(self.parts)
-        self._clear_rows(self.sound)
         self._clear_rows(self.references, 2)
         count = sum(p.mesh.vertex_count for p in character.parts)
         faces = sum(p.mesh.face_count for p in character.parts)
@@ -270,7 +273,6 @@ class MeshBench(Bench):
                 f"{part.mesh.vertex_count} vertices, {part.mesh.face_count} faces, {len(part.morphs)} morph targets"
             )
             self.parts.row(name, box)
-        self._show_soundness(character)
         self._show_materials(character)
         for number, reference in enumerate(character.references):
             along = QComboBox()
@@ -335,12 +337,23 @@ class MeshBench(Bench):
         self.middle.setValue(100 * (standing.middle if standing else 0.0))
         self.middle.blockSignals(False)
         self.middle.setEnabled(standing is not None)
+
+    def _show_soundness(self, character: Character) -> None:
+        """What the watch has found on its thread; until it has, that it is looking."""
+        current = self.session.snag_watch.current
+        key = (character.parts, character.standing, current)
+        if len(self.looked_at) == len(key) and all(a is b for a, b in zip(key, self.looked_at, strict=True)):
+            return
+        self.looked_at = key
+        self._clear_rows(self.sound)
+        if not current:
+            self.sound.note.setText("looking")
+            self.even_text.setText("The halves are being compared.")
+            return
         share, mean, worst = edits.evenness(self.session.document)
         self.even_text.setText(
             f"{share:.0%} of the vertices have a partner; pairs are {1000 * mean:.2f} mm apart on average, {1000 * worst:.2f} at most."
         )
-
-    def _show_soundness(self, character: Character) -> None:
         total = 0
         for part in character.included:
             for snag in mesh_snags(part.mesh, part.name):
@@ -449,8 +462,8 @@ class MeshBench(Bench):
         kind, levels = self.smooth.currentData(), self.levels.value()
         self._on_part("Smooth the cage", lambda d, p: edits.set_subdivision(d, p, kind, levels=levels))
 
-    def _mend(self, name: str, part: object) -> None:
-        self.session.try_edit(f"{edits.MENDS[name][0]}: {part.name}", lambda d: edits.mend_part(d, part.id, name))
+    def _mend(self, name: str, part: Part) -> None:
+        self.window().mesh_verbs.mend(name, part)
 
     def _show_place(self, where: tuple[float, float, float]) -> None:
         self.window().stage.show_point(np.array(where))
