@@ -6,11 +6,16 @@ import time
 
 import pytest
 
+import pegloom.core.geometry.mesh as meshes
 from pegloom.app.jobs import Job
 from pegloom.app.jobs.helper import Helper
 from pegloom.app.jobs.runner import JobRunner
+from pegloom.app.session import Area
+from pegloom.app.verbs import DEMO
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Cancelled
+from pegloom.core.skin.weights import row_sums_hold
+from pegloom.files.project import open_project
 
 
 @pytest.fixture
@@ -138,3 +143,51 @@ def test_without_a_process_the_call_is_made_here(helper, monkeypatch):
 
     monkeypatch.setattr(helper, "start", broken)
     assert helper.offload(operator.add, 1, 2) == 3
+
+
+def test_joint_edits_on_many_weights_are_jobs_that_land_as_one_step(hand):
+    session = hand.session
+    session.start_with(open_project(DEMO / "oilskin.pegloom"), None)
+    session.set_area(Area.JOINTS)
+    session.select("joint", "arm.l.lower")
+    started: list[str] = []
+    session.jobs.started.connect(started.append)
+    before = session.history.present
+    for name, changes in (
+        ("joints.insert", lambda c: len(c.skeleton.joints) > len(before.character.skeleton.joints)),
+        ("joints.delete", lambda c: "arm.l.lower" not in c.skeleton.index),
+        ("joints.split", lambda c: len(c.skeleton.joints) > len(before.character.skeleton.joints)),
+    ):
+        started.clear()
+        session.select("joint", "arm.l.lower")
+        hand.window.actions_.run(name)
+        hand.idle()
+        assert started, f"{name} holds up the window"
+        assert changes(session.character), name
+        rows = [w for w in (session.character.skin, *(v.skin for v in session.character.weaves)) if w is not None]
+        assert all(row_sums_hold(weights) for skin in rows for weights in skin.weights.values())
+        session.undo()
+        assert session.history.present is before
+
+
+def test_what_the_view_asks_of_new_meshes_is_known_when_a_job_lands(hand, monkeypatch):
+    """Meshes put in by a job were worked out on the UI thread at the next frame."""
+    session = hand.session
+    session.start_with(open_project(DEMO / "oilskin.pegloom"), None)
+    session.set_area(Area.MESH)
+    hand.until(lambda: session.snag_watch.current)
+    here = threading.get_ident()
+    asked: list[str] = []
+    plain = meshes.weld_points
+
+    def told(points):
+        if threading.get_ident() == here:
+            asked.append("weld")
+        return plain(points)
+
+    monkeypatch.setattr(meshes, "weld_points", told)
+    hand.window.actions_.run("mesh.even_out")
+    hand.idle()
+    hand.bot.wait(60)
+    assert session.history.undo_name == "Even out the halves"
+    assert not asked

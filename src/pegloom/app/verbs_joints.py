@@ -22,6 +22,9 @@ from pegloom.files.patterns import pattern_named
 if TYPE_CHECKING:
     from pegloom.app.window import Window
 
+MANY_ROWS = 60_000
+"""Rows of weights, those of the weaves counted too, from which on a change of the skeleton is a job."""
+
 
 class JointVerbs:
     """Holds the methods behind the Joints area's actions."""
@@ -138,8 +141,10 @@ class JointVerbs:
             self.window.stage.show_all()
 
     def build(self) -> None:
-        if self.session.try_edit("Build joints", edits.build_joints):
-            self.session.say(f"{len(self.session.character.skeleton.joints)} joints built; next: Weights (3)")
+        self._change("Build joints", edits.build_joints, self._built)
+
+    def _built(self) -> None:
+        self.session.say(f"{len(self.session.character.skeleton.joints)} joints built; next: Weights (3)")
 
     def need_placed(self) -> str:
         character = self.session.character
@@ -206,24 +211,44 @@ class JointVerbs:
             document, made = edits.add_kit(document, kind, joint, both_sides=self.session.both_sides)
             return document
 
-        if self.session.try_edit(f"Add a {kind} on {self.label()}", edit):
+        def done() -> None:
             pegs = next(k.pegs for k in self.session.character.pegs.kits if k.id == made)
             self.session.select("peg", pegs[-1])
             self.session.say(f"A {kind} hangs there now: drag its pegs into place")
 
+        self._change(f"Add a {kind} on {self.label()}", edit, done)
+
+    def _change(self, name: str, edit: Callable[[object], object], done: Callable[[], None] = lambda: None) -> None:
+        """Change the skeleton, then `done`: at once, or as a job where many rows of weights have to go along."""
+        session, base, character = self.session, self.session.history.present, self.session.character
+        skins = [s for s in (character.skin, *(w.skin for w in character.weaves)) if s is not None]
+        if sum(weights.vertex_count for s in skins for weights in s.weights.values()) < MANY_ROWS:
+            if session.try_edit(name, edit):
+                done()
+            return
+
+        def work(progress: Progress) -> object:
+            progress(0.2, "weights, weaves and controls go along")
+            return edit(base)
+
+        def landed(result: object) -> None:
+            if self.window.verbs.land(base, name, result):
+                done()
+
+        session.jobs.start(Job(name, work, landed))
+
     def remove_kit(self) -> None:
         kit = self._kit()
-        self.session.try_edit(
-            f"Remove the kit {kit}", lambda d: edits.remove_kit(d, kit, both_sides=self.session.both_sides)
-        )
+        both = self.session.both_sides
+        self._change(f"Remove the kit {kit}", lambda d: edits.remove_kit(d, kit, both_sides=both))
 
     def mirror_kit(self) -> None:
         kit = self._kit()
-        self.session.try_edit(f"Mirror the kit {kit}", lambda d: edits.mirror_kit(d, kit))
+        self._change(f"Mirror the kit {kit}", lambda d: edits.mirror_kit(d, kit))
 
     def attach_kit(self) -> None:
         kit, joint = self._kit(), self.lead
-        self.session.try_edit(f"Hang {kit} on {self.label()}", lambda d: edits.attach_kit(d, kit, joint))
+        self._change(f"Hang {kit} on {self.label()}", lambda d: edits.attach_kit(d, kit, joint))
 
     # Joints one by one
 
@@ -236,8 +261,7 @@ class JointVerbs:
             document, made = edit(document)
             return document
 
-        if self.session.try_edit(name, run):
-            self.session.select("joint", made)
+        self._change(name, run, lambda: self.session.select("joint", made))
 
     def insert(self) -> None:
         lead, both = self.lead, self.session.both_sides
@@ -246,7 +270,7 @@ class JointVerbs:
     def split(self) -> None:
         lead, both = self.lead, self.session.both_sides
         pieces = self.window.benches[Area.JOINTS].pieces.value()
-        self.session.try_edit(
+        self._change(
             f"Split the bone above {self.label()} in {pieces}",
             lambda d: edits.split_bone(d, lead, pieces, both_sides=both),
         )
@@ -265,9 +289,11 @@ class JointVerbs:
                     document = edits.delete_joint(document, joint, keep_children=not branch, both_sides=both)
             return document
 
-        if self.session.try_edit(f"Delete {names}" + (" with all below" if branch else ""), edit):
+        def done() -> None:
             self.session.select("")
             self.session.say("Deleted; what it held went to its parent")
+
+        self._change(f"Delete {names}" + (" with all below" if branch else ""), edit, done)
 
     def duplicate(self) -> None:
         lead = self.lead

@@ -16,7 +16,7 @@ from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.jobs import Progress
 from pegloom.core.skeleton.axes import aim_of
 from pegloom.document import edits
-from pegloom.document.model import Character, Part
+from pegloom.document.model import Character, Document, Part
 from pegloom.files.images import image_from_bytes
 from pegloom.files.opening import open_any
 from pegloom.files.reading import read_mesh
@@ -109,8 +109,8 @@ class MeshVerbs:
         self.session.jobs.start(Job(name, work, done))
 
     def even_out(self) -> None:
-        def told() -> str:
-            share, mean, _ = edits.evenness(self.session.document)
+        def told(document: Document) -> str:
+            share, mean, _ = edits.evenness(document)
             return f"{share:.0%} of the vertices have a partner, now {1000 * mean:.2f} mm apart on average"
 
         self._change("Even out the halves", edits.even_out, told)
@@ -204,11 +204,12 @@ class MeshVerbs:
     def join(self) -> None:
         ids = self._picked()
 
-        def told() -> str:
-            self.session.select("part", ids[0])
-            return f"{len(ids)} parts are one now; weights and morphs kept"
-
-        self._change(f"Join {len(ids)} parts", lambda d: edits.join_parts(d, ids), told)
+        self._change(
+            f"Join {len(ids)} parts",
+            lambda d: edits.join_parts(d, ids),
+            lambda _: f"{len(ids)} parts are one now; weights and morphs kept",
+            then=lambda: self.session.select("part", ids[0]),
+        )
 
     def split(self) -> None:
         lead = self.session.selection.lead
@@ -237,21 +238,34 @@ class MeshVerbs:
 
         self._change(edits.MENDS[name][0] + (f": {part.name}" if part is not None else ""), edit)
 
-    def _change(self, name: str, edit: Callable[[object], object], told: Callable[[], str] | None = None) -> None:
-        """Change meshes, and say what `told` has to say then: at once, or of large ones as a job."""
+    def _change(
+        self, name: str, edit: Callable[[object], object], told: Callable[[Document], str] = lambda _: "",
+        *, then: Callable[[], None] = lambda: None,
+    ) -> None:  # fmt: skip
+        """Change meshes, `then` something in the window, and say what is `told` of the result: large ones as a job."""
         session, base = self.session, self.session.history.present
+
+        def finish(words: str) -> None:
+            then()
+            if words:
+                session.say(words)
+
         if sum(part.mesh.vertex_count for part in session.character.parts) < LARGE:
-            if session.try_edit(name, edit) and told is not None:
-                session.say(told())
+            if session.try_edit(name, edit):
+                finish(told(session.document))
             return
+        words = ""
 
         def work(progress: Progress) -> object:
+            nonlocal words
             progress(0.2, "UVs, morphs and weights go along")
-            return edit(base)
+            result = edit(base)
+            words = told(result)
+            return result
 
         def done(result: object) -> None:
-            if result is not base and self.window.verbs.land(base, name, result) and told is not None:
-                session.say(told())
+            if result is not base and self.window.verbs.land(base, name, result):
+                finish(words)
 
         session.jobs.start(Job(name, work, done))
 

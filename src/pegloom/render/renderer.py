@@ -61,6 +61,15 @@ class Look:
     picture: str | None
 
 
+def get_ready(mesh: Mesh) -> None:
+    """Work out what `show_part` asks of a mesh, so that it finds it known. May run on any thread."""
+    split_vertices(mesh)
+    place_edges(mesh)
+    normal_groups(mesh)
+    is_watertight(mesh)
+    triangulate(mesh)
+
+
 class Renderer:
     """Draws frames into whatever framebuffer is bound. Make it with the OpenGL context current."""
 

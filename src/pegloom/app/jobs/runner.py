@@ -13,6 +13,9 @@ from PyQt6.QtCore import QObject, QThread, pyqtSignal
 from pegloom.app.jobs.helper import Helper
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Cancelled, Progress
+from pegloom.core.motion.trials import trials_of
+from pegloom.document.model import Document
+from pegloom.render.renderer import get_ready
 
 
 @dataclass
@@ -47,11 +50,23 @@ class _Thread(QThread):
 
         try:
             result = self.job.work(progress)
+            _get_ready(result)
             if self.job.stop.is_set():
                 raise Cancelled
             self.ended.emit(result, None)
         except BaseException as error:  # every failure is reported on the UI thread
             self.ended.emit(None, error)
+
+
+def _get_ready(result: Any) -> None:
+    """What showing a new document would ask of its meshes and joints is worked out here, not when it lands."""
+    for piece in result if isinstance(result, tuple) else (result,):
+        if isinstance(piece, Document):
+            for character in piece.characters:
+                for part in character.included:
+                    get_ready(part.mesh)
+                if character.skeleton is not None:
+                    trials_of(character.skeleton)
 
 
 class JobRunner(QObject):
