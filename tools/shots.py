@@ -117,8 +117,13 @@ def main() -> None:
     s.select("joint", "arm.l.upper")
     measured(app, window)
     ruler = window.strip.ruler
+    while not ruler.watch.finished:
+        settle(app, 0.2)
+    for card in weights.cards:
+        card.set_open(card in (weights.bends, weights.brush))
     ruler._go_to_dip(min(ruler.dips(), key=lambda k: ruler.watch.row("arm.l.upper")[k].area))
     shoot("graph")
+    weights.bends.set_open(False)
     for card in weights.cards:
         card.set_open(card is weights.weaves)
     s.commit("Bind by reach", edits.bind(s.history.present, method=BindMethod.BY_REACH))
