@@ -491,8 +491,7 @@ def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
     hand.click("weights.bends.run")
     assert session.source == RANGE_TEST
     watch, bends = hand.window.strip.ruler.watch, hand.bench.bends
-    hand.until(lambda: watch.finished)
-    hand.bot.wait(30)
+    hand.until(lambda: watch.finished and not bends.later.isActive())
     shown = [w.text() for w in bends.findChildren(QLabel) if w.property("role") == "snag"]
     assert bends.note.text() == f"{len(watch.doubts(bends._group))} doubtful"
     assert shown[0].startswith("Arm up: ") and "times as long" in shown[0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from pegloom.app.actions import Actions
@@ -22,13 +23,18 @@ class BendCard(Card):
         self.rows = QVBoxLayout()
         self.rows.setSpacing(5)
         self.body.addLayout(self.rows)
+        # Figures come in many a second; the list is looked through a few times a second at most.
+        self.later = QTimer(self)
+        self.later.setSingleShot(True)
+        self.later.setInterval(150)
+        self.later.timeout.connect(self.show_document)
         self.watch: QualityWatch | None = None
         self.shown: object = None
 
     def follow(self, watch: QualityWatch) -> None:
         """List what this watch finds."""
         self.watch = watch
-        watch.changed.connect(self.show_document)
+        watch.changed.connect(lambda: self.later.isActive() or self.later.start())
 
     def show_document(self) -> None:
         """The rows are made anew only where they say something else."""
