@@ -145,6 +145,22 @@ def test_without_a_process_the_call_is_made_here(helper, monkeypatch):
     assert helper.offload(operator.add, 1, 2) == 3
 
 
+def test_what_a_job_brings_after_the_window_closed_is_dropped(runner, qtbot):
+    began, done, ended = threading.Event(), [], said_by(runner.finished)
+
+    def work(progress):
+        began.set()
+        time.sleep(0.2)
+        return 1
+
+    runner.start(Job("Late", work, done.append))
+    assert began.wait(20)
+    runner.shut_down()
+    assert not runner.busy
+    qtbot.wait(80)
+    assert not done and not ended
+
+
 def test_joint_edits_on_many_weights_are_jobs_that_land_as_one_step(hand):
     session = hand.session
     session.start_with(open_project(DEMO / "oilskin.pegloom"), None)

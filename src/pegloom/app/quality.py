@@ -214,6 +214,7 @@ class QualityWatch(QObject):
     def stop(self) -> None:
         """No more work: the window closes."""
         self.timer.stop()
+        self.timer.timeout.disconnect()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
 

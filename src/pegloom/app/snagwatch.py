@@ -70,6 +70,7 @@ class SnagWatch(QObject):
     def stop(self) -> None:
         """No more work: the window closes."""
         self.timer.stop()
+        self.timer.timeout.disconnect()
         self._pool.shutdown(wait=True, cancel_futures=True)
 
 

@@ -81,6 +81,7 @@ class JobRunner(QObject):
         super().__init__(parent)
         self.thread_: _Thread | None = None
         self.helper = Helper()
+        self.closed = False
 
     @property
     def busy(self) -> bool:
@@ -106,6 +107,8 @@ class JobRunner(QObject):
 
     def _end(self, thread: _Thread, result: Any, error: BaseException | None) -> None:
         thread.wait()
+        if self.closed:
+            return
         self.thread_ = None
         self.finished.emit()
         if error is None:
@@ -118,8 +121,10 @@ class JobRunner(QObject):
             self.failed.emit(text)
 
     def shut_down(self) -> None:
-        """Stop what runs and wait for it."""
+        """Stop what runs and wait for it; what it still brings is dropped."""
+        self.closed = True
         if self.thread_ is not None:
             self.thread_.job.stop.set()
-            self.thread_.wait(5000)
+            if self.thread_.wait(5000):
+                self.thread_ = None
         self.helper.stop()
