@@ -122,6 +122,32 @@ class Verbs:
 
         self.session.jobs.start(Job("Proving the export", work, done))
 
+    def change(
+        self,
+        name: str,
+        edit: Callable[[object], object],
+        *,
+        slow: bool,
+        doing: str,
+        done: Callable[[], None] | None = None,
+    ) -> None:
+        """An edit as one step, and then `done`: at once, or where it is `slow` as a job that tells what it is `doing`."""
+        session, base = self.session, self.session.history.present
+        if not slow:
+            if session.try_edit(name, edit) and done is not None:
+                done()
+            return
+
+        def work(progress: Progress) -> object:
+            progress(0.2, doing)
+            return edit(base)
+
+        def landed(result: object) -> None:
+            if result is not base and self.land(base, name, result) and done is not None:
+                done()
+
+        session.jobs.start(Job(name, work, landed))
+
     def land(self, base: object, name: str, result: object) -> bool:
         """A job's result becomes one step, or is offered when the document has moved on meanwhile."""
         if self.session.history.present is base or self.window.ask.confirm(

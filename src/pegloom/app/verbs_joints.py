@@ -203,12 +203,12 @@ class JointVerbs:
 
     def add_kit(self) -> None:
         bench = self.window.benches[Area.JOINTS]
-        kind, joint = bench.kit_kind.currentData(), self.lead
+        kind, joint, both = bench.kit_kind.currentData(), self.lead, self.session.both_sides
         made = ""
 
         def edit(document: object) -> object:
             nonlocal made
-            document, made = edits.add_kit(document, kind, joint, both_sides=self.session.both_sides)
+            document, made = edits.add_kit(document, kind, joint, both_sides=both)
             return document
 
         def done() -> None:
@@ -218,24 +218,12 @@ class JointVerbs:
 
         self._change(f"Add a {kind} on {self.label()}", edit, done)
 
-    def _change(self, name: str, edit: Callable[[object], object], done: Callable[[], None] = lambda: None) -> None:
-        """Change the skeleton, then `done`: at once, or as a job where many rows of weights have to go along."""
-        session, base, character = self.session, self.session.history.present, self.session.character
+    def _change(self, name: str, edit: Callable[[object], object], done: Callable[[], None] | None = None) -> None:
+        """Change the skeleton, then `done`: as a job where many rows of weights have to go along."""
+        character = self.session.character
         skins = [s for s in (character.skin, *(w.skin for w in character.weaves)) if s is not None]
-        if sum(weights.vertex_count for s in skins for weights in s.weights.values()) < MANY_ROWS:
-            if session.try_edit(name, edit):
-                done()
-            return
-
-        def work(progress: Progress) -> object:
-            progress(0.2, "weights, weaves and controls go along")
-            return edit(base)
-
-        def landed(result: object) -> None:
-            if self.window.verbs.land(base, name, result):
-                done()
-
-        session.jobs.start(Job(name, work, landed))
+        many = sum(weights.vertex_count for s in skins for weights in s.weights.values()) >= MANY_ROWS
+        self.window.verbs.change(name, edit, slow=many, doing="weights, weaves and controls go along", done=done)
 
     def remove_kit(self) -> None:
         kit = self._kit()
@@ -405,17 +393,13 @@ class JointVerbs:
 
     def _settle(self, name: str, edit: Callable[[object], object], told: str) -> None:
         """A new rest, as a job: points, joints, controls and every key of every clip are told anew."""
-        base = self.session.history.present
-
-        def work(progress: Progress) -> object:
-            progress(0.2, "points, joints, controls and clips go along")
-            return edit(base)
-
-        def done(result: object) -> None:
-            if self.window.verbs.land(base, name, result):
-                self.session.say(told)
-
-        self.session.jobs.start(Job(name, work, done))
+        self.window.verbs.change(
+            name,
+            edit,
+            slow=True,
+            doing="points, joints, controls and clips go along",
+            done=lambda: self.session.say(told),
+        )
 
     # Weak guesses, one after the other
 

@@ -91,29 +91,26 @@ class MeshVerbs:
 
     def _stand(self, name: str, edit: Callable[[object], object]) -> None:
         """Stand or turn the figure; one that has joints is built anew for it, which takes a moment: as a job."""
-        base = self.session.history.present
-        if self.session.character.skeleton is None:
-            if self.session.try_edit(name, edit):
-                self.keep_ghost(base)
-            return
+        base, rigged = self.session.history.present, self.session.character.skeleton is not None
 
-        def work(progress: Progress) -> object:
-            progress(0.2, "joints, controls and motion go along")
-            return edit(base)
-
-        def done(result: object) -> None:
-            if self.window.verbs.land(base, name, result):
-                self.keep_ghost(base)
+        def done() -> None:
+            self.keep_ghost(base)
+            if rigged:
                 self.session.say(f"{name}: pegs, joints, weights, controls and motion went along")
 
-        self.session.jobs.start(Job(name, work, done))
+        self.window.verbs.change(name, edit, slow=rigged, doing="joints, controls and motion go along", done=done)
 
     def even_out(self) -> None:
-        def told(document: Document) -> str:
-            share, mean, _ = edits.evenness(document)
-            return f"{share:.0%} of the vertices have a partner, now {1000 * mean:.2f} mm apart on average"
+        words = ""
 
-        self._change("Even out the halves", edits.even_out, told)
+        def edit(document: Document) -> object:
+            nonlocal words
+            result = edits.even_out(document)
+            share, mean, _ = edits.evenness(result)
+            words = f"{share:.0%} of the vertices have a partner, now {1000 * mean:.2f} mm apart on average"
+            return result
+
+        self._change("Even out the halves", edit, lambda: self.session.say(words))
 
     def middle(self, show: bool | None = None) -> None:
         on = not self.session.middle_shown if show is None else show
@@ -204,12 +201,11 @@ class MeshVerbs:
     def join(self) -> None:
         ids = self._picked()
 
-        self._change(
-            f"Join {len(ids)} parts",
-            lambda d: edits.join_parts(d, ids),
-            lambda _: f"{len(ids)} parts are one now; weights and morphs kept",
-            then=lambda: self.session.select("part", ids[0]),
-        )
+        def done() -> None:
+            self.session.select("part", ids[0])
+            self.session.say(f"{len(ids)} parts are one now; weights and morphs kept")
+
+        self._change(f"Join {len(ids)} parts", lambda d: edits.join_parts(d, ids), done)
 
     def split(self) -> None:
         lead = self.session.selection.lead
@@ -238,36 +234,10 @@ class MeshVerbs:
 
         self._change(edits.MENDS[name][0] + (f": {part.name}" if part is not None else ""), edit)
 
-    def _change(
-        self, name: str, edit: Callable[[object], object], told: Callable[[Document], str] = lambda _: "",
-        *, then: Callable[[], None] = lambda: None,
-    ) -> None:  # fmt: skip
-        """Change meshes, `then` something in the window, and say what is `told` of the result: large ones as a job."""
-        session, base = self.session, self.session.history.present
-
-        def finish(words: str) -> None:
-            then()
-            if words:
-                session.say(words)
-
-        if sum(part.mesh.vertex_count for part in session.character.parts) < LARGE:
-            if session.try_edit(name, edit):
-                finish(told(session.document))
-            return
-        words = ""
-
-        def work(progress: Progress) -> object:
-            nonlocal words
-            progress(0.2, "UVs, morphs and weights go along")
-            result = edit(base)
-            words = told(result)
-            return result
-
-        def done(result: object) -> None:
-            if result is not base and self.window.verbs.land(base, name, result):
-                finish(words)
-
-        session.jobs.start(Job(name, work, done))
+    def _change(self, name: str, edit: Callable[[object], object], done: Callable[[], None] | None = None) -> None:
+        """Change meshes, then `done`: large ones as a job."""
+        large = sum(part.mesh.vertex_count for part in self.session.character.parts) >= LARGE
+        self.window.verbs.change(name, edit, slow=large, doing="UVs, morphs and weights go along", done=done)
 
     def edge_row(self) -> None:
         """Rows above and below a joint: where it bends, a limb needs them."""

@@ -89,23 +89,11 @@ class WeightVerbs:
         return self.session.character.skeleton.joint(joint).name
 
     def _change(self, name: str, edit: Callable[[object], object], told: Callable[[], str] | None = None) -> None:
-        """Edit weights, and say what `told` has to say then: at once, or of large meshes as a job with progress."""
-        session, base = self.session, self.session.history.present
-        held = session.character.skin.weights if session.character.skin else {}
-        if sum(weights.vertex_count for weights in held.values()) < LARGE:
-            if session.try_edit(name, edit) and told is not None:
-                session.say(told())
-            return
-
-        def work(progress: Progress) -> object:
-            progress(0.3, name)
-            return edit(base)
-
-        def done(result: object) -> None:
-            if self.window.verbs.land(base, name, result) and told is not None:
-                session.say(told())
-
-        session.jobs.start(Job(name, work, done))
+        """Edit weights, and say what `told` has to say then: of large meshes as a job with progress."""
+        held = self.session.character.skin.weights if self.session.character.skin else {}
+        large = sum(weights.vertex_count for weights in held.values()) >= LARGE
+        done = None if told is None else lambda: self.session.say(told())
+        self.window.verbs.change(name, edit, slow=large, doing=name, done=done)
 
     def _on_vertices(self, name: str, change: Callable[[object, str, np.ndarray], object]) -> None:
         bound, chosen = self.session.character.skin.weights, self._vertices()

@@ -186,7 +186,8 @@ class Window(QMainWindow):
         self.numbers = NumberTable(self.session, self.actions_)
         upper.addWidget(self.numbers)
         self.strip = Strip(self.session, self.actions_)
-        self.benches[Area.WEIGHTS].follow(self.strip.ruler.watch)
+        for bench in self.benches.values():
+            bench.follow(self.strip.ruler.watch)
         right.addWidget(self.strip)
         self.setCentralWidget(middle)
 

@@ -30,7 +30,9 @@ class WeightsBench(Bench):
         self.influence_list = InfluenceCard(session, actions)
         self.carry = CarryCard(session, actions)
         self.relax = RelaxCard(session, actions)
-        self.snags = SnagCard(session, actions, "weights", "Nothing is wrong with the weights.")
+        self.snags = SnagCard(
+            session, actions, "weights", "No strays, no rows out of order; how the skin bends is told under Bends."
+        )
         self.cards = (
             self.bind, self.bends, self.brush, self.influence_list, self.selection, self.weaves, self.carry, self.relax,
             self.snags,

@@ -57,11 +57,11 @@ class BendCard(Card):
                 self.rows.addWidget(button("Run the range test", "weights.bends.run", self._run))
             return
         self.note.setText(f"{len(rows)} doubtful" if rows else "sound" if self.watch.finished else "looking")
-        for joint, k, text in rows[:MOST]:
+        for rank, (joint, k, text) in enumerate(rows[:MOST]):
             line = QHBoxLayout()
             line.setSpacing(8)
             line.addWidget(label(text, "snag", wrap=True), 1)
-            line.addWidget(button("Show", f"weights.bends.show.{joint}", lambda j=joint, at=k: self._go(j, at)))
+            line.addWidget(button("Show", f"weights.bends.show.{rank}", lambda j=joint, at=k: self._go(j, at)))
             self.rows.addLayout(line)
         if len(rows) > MOST:
             self.rows.addWidget(label(f"and {len(rows) - MOST} more", "caption"))
@@ -81,7 +81,7 @@ class BendCard(Card):
         assert self.session.character is not None and self.session.character.skeleton is not None
         assert self.watch is not None
         figures, others = doubt.figures, len(doubt.joints) - 1
-        if figures.stretch > STRETCH_LIMIT:
+        if figures.stretch / STRETCH_LIMIT > doubt.past - 1e-9:
             what = f"edges {figures.stretch:.1f} times as long"
         else:
             kept = [
