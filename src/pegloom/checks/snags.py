@@ -12,10 +12,12 @@ from pegloom.core.geometry.mend import inward_faces, rows_near
 from pegloom.core.geometry.mesh import (
     Mesh,
     diagonal,
+    far_off,
     edge_use,
     shells,
     triangle_normals,
     triangulate,
+    upright,
     used_vertices,
     weld,
 )
@@ -62,6 +64,16 @@ def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
 
     g = weld(mesh)
     used = used_vertices(mesh)
+    far = np.flatnonzero(far_off(mesh.points))
+    if len(far):
+        those = "one vertex lies" if len(far) == 1 else f"{len(far)} vertices lie"
+        add(
+            "far-vertices",
+            Severity.DOUBT,
+            f"{those} far off all others; the size is told without, but what is drawn there stretches",
+            len(far),
+            int(far[0]),
+        )
     loose = np.flatnonzero(~used)
     if len(loose):
         add("loose-vertices", Severity.DOUBT, f"{len(loose)} vertices belong to no face", len(loose), int(loose[0]))
@@ -123,7 +135,7 @@ def find_snags(character: Character) -> tuple[Snag, ...]:
             message = f"the place of {peg.name} is a weak guess; look and drag it"
             found.append(Snag("weak-peg", "joints", Severity.DOUBT, message, where=peg.position, subject=peg.name))
     if len(points) and character.standing is not None:
-        low = float(points[:, 1].min())
+        low = min(upright(part.mesh)[0] for part in character.included if part.mesh.vertex_count)
         if abs(low) > 0.01 * character.height:
             word = "above" if low > 0 else "below"
             message = f"the lowest point is {100 * abs(low):.1f} cm {word} the floor"

@@ -2,8 +2,9 @@
 
 PegLoomError
 ├── ShapeError          an array has the wrong shape, type or range
-├── MeshFileError       a file cannot be read: which file, what, where in it, what to do
-├── ProjectFileError    a .pegloom file cannot be opened or written
+├── MeshFileError       a file cannot be read or written: which file, what, where in it, what to do
+│   ├── TooLargeError     it unpacks to more than it may; the user may allow it
+│   └── ProjectFileError  a .pegloom file cannot be opened or written
 ├── EditError           an edit cannot be applied to this document
 └── FindError           landmarks cannot be found on this mesh
 """
@@ -15,6 +16,11 @@ class PegLoomError(Exception):
     """Base of all deliberate errors. `str(error)` is one line fit to show a user."""
 
 
+def one_line(text: str) -> str:
+    """Text with every line end and control character shown as a space, so that it stays one line wherever it goes."""
+    return "".join(c if c.isprintable() or c == "\t" else " " for c in text)
+
+
 class ShapeError(PegLoomError):
     """An array has the wrong shape, type or range."""
 
@@ -24,7 +30,7 @@ LONGEST = 240
 
 
 class MeshFileError(PegLoomError):
-    """A mesh file cannot be read.
+    """A file cannot be read or written.
 
     Parameters
     ----------
@@ -37,10 +43,15 @@ class MeshFileError(PegLoomError):
     def __init__(self, file: str, what: str, *, where: str = "", hint: str = "") -> None:
         # What a damaged file calls things may run on for pages.
         what = what if len(what) <= LONGEST else f"{what[: LONGEST // 2]} … {what[-LONGEST // 2 :]}"
+        what, where = one_line(what), one_line(where)
         self.file, self.what, self.where, self.hint = file, what, where, hint
         place = f", {where}" if where else ""
         way_out = f"; {hint}" if hint else ""
-        super().__init__(f"{file}{place}: {what}{way_out}")
+        super().__init__(f"{one_line(file)}{place}: {what}{way_out}")
+
+
+class TooLargeError(MeshFileError):
+    """A file unpacks to more than it may. Opened again with a larger limit, it is read."""
 
 
 class ProjectFileError(MeshFileError):

@@ -23,3 +23,6 @@ BAKE_OF_SIZE = 2.5e-5
 
 PARTNER_OF_SIZE = 2e-3
 """Fraction of the height within which a mirrored vertex counts as having its partner there."""
+
+FARTHEST = 1e15
+"""In any unit: no vertex lies farther from the origin. Squares and cubes of it are still numbers."""

@@ -11,7 +11,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import Mesh, triangulate
+from pegloom.core.geometry.mesh import Mesh, triangulate, upright
 from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.controls import ControlRig, Pose
 from pegloom.core.skeleton.joints import Quaternion, Side, Skeleton, Vector
@@ -247,11 +247,9 @@ class Character:
 
     @property
     def height(self) -> float:
-        """Metres from the lowest to the highest point of what is included; 1 with no parts."""
-        parts = [p.mesh.points for p in self.included if p.mesh.vertex_count]
-        if not parts:
-            return 1.0
-        return float(max(p[:, 1].max() for p in parts) - min(p[:, 1].min() for p in parts))
+        """Metres from the lowest to the highest point of what is included, strays far off left out; 1 with no parts."""
+        parts = [upright(p.mesh) for p in self.included if p.mesh.vertex_count]
+        return max(high for _, high in parts) - min(low for low, _ in parts) if parts else 1.0
 
     def part(self, part_id: str) -> Part:
         """The part of that id. Raises EditError for an unknown one."""

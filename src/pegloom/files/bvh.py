@@ -13,6 +13,10 @@ from scipy.spatial.transform import Rotation
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError
+from pegloom.core.tolerances import FARTHEST
+from pegloom.files.allowance import MOST_JOINTS, allowed, take
+from pegloom.files.allowance import count as limited
+from pegloom.files.imported import read_bytes, reason
 
 MOST_FRAMES = 200_000
 TURNS = {"Xrotation": "X", "Yrotation": "Y", "Zrotation": "Z"}
@@ -43,11 +47,14 @@ class BvhMotion:
 
 def read_bvh(path: Path) -> BvhMotion:
     """Read a BVH file. Raises MeshFileError: what is wrong, in which line, what to do."""
-    try:
-        lines = path.read_text(errors="replace").splitlines()
-    except OSError as error:
-        raise MeshFileError(path.name, f"cannot be read ({error.strerror or error})", hint="check rights") from error
-    return _Reader(path.name, lines).read()
+    data = read_bytes(path)
+    with allowed(path.name, len(data)):
+        # The lines alone are some ten times their text.
+        take(10 * len(data), "text")
+        try:
+            return _Reader(path.name, data.decode("utf-8", errors="replace").split("\n")).read()
+        except (ValueError, IndexError, TypeError, KeyError) as error:
+            raise MeshFileError(path.name, f"is damaged ({reason(error)})", hint="write the motion again") from error
 
 
 class _Reader:
@@ -72,8 +79,10 @@ class _Reader:
             values = np.array([float(w) for w in words])
         except ValueError as error:
             raise self.fail("holds something that is no number") from error
-        if len(values) != count or not np.isfinite(values).all():
+        if len(values) != count:
             raise self.fail(f"{count} numbers were expected, {len(values)} are there")
+        if not np.abs(values).max(initial=0.0) < FARTHEST:
+            raise self.fail("holds a number that is none, or beyond all use")
         return values
 
     def read(self) -> BvhMotion:
@@ -106,7 +115,10 @@ class _Reader:
                 here.offset = self.numbers(words[1:], 3)
             elif key == "CHANNELS":
                 here.channels = words[2:]
+                limited(len(self.joints), MOST_JOINTS, "joints")
                 unknown = [c for c in here.channels if c not in TURNS and c not in MOVES]
+                if len(set(here.channels)) != len(here.channels):
+                    raise self.fail(f"{here.name}: a channel is named twice")
                 if unknown or len(words) < 2 or words[1] != str(len(here.channels)):
                     raise self.fail(f"{here.name}: its channels make no sense")
             elif key == "JOINT":
@@ -126,7 +138,9 @@ class _Reader:
 
     def motion(self) -> BvhMotion:
         count = self.words()
-        if count[0].lower() != "frames:" or len(count) < 2 or not count[1].isdigit():
+        if count[0].lower() != "frames:" or len(count) < 2 or not (
+            count[1].isascii() and count[1].isdigit() and len(count[1]) < 10
+        ):
             raise self.fail("the number of frames was expected")
         frames = int(count[1])
         if not 0 < frames <= MOST_FRAMES:
@@ -134,7 +148,12 @@ class _Reader:
         step = self.numbers(self.words()[2:], 1)[0]
         if step <= 0:
             raise self.fail("a frame takes no time")
+        if not 1e-4 <= step <= 60.0:
+            raise self.fail(f"a frame takes {step:g} s", "between a tenth of a millisecond and a minute is read")
         width = sum(len(j.channels) for j in self.joints)
+        if frames > len(self.lines) - self.at:
+            raise self.fail(f"claims {frames} frames, but {len(self.lines) - self.at} lines are left")
+        take(8 * frames * (width + 7 * len(self.joints)), f"{frames} frames")
         rows = np.array([self.numbers(self.words(), width) for _ in range(frames)])
         turns = np.zeros((frames, len(self.joints), 4))
         turns[:, :, 3] = 1.0

@@ -19,13 +19,18 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import make_mesh
+from pegloom.core.tolerances import FARTHEST
 from pegloom.document.model import Image, Material, Morph, Part
+from pegloom.files.allowance import MOST_NODES, MOST_PARTS, take
+from pegloom.files.allowance import count as limited
 from pegloom.files.gltf_skin import local_matrix, read_clips, read_skeleton, skin_weights
 from pegloom.files.images import image_from_bytes
-from pegloom.files.imported import Imported, beside, read_bytes
+from pegloom.files.imported import Imported, read_beside, read_bytes
+from pegloom.files.names import Unique
 
 COMPONENTS = {5120: "i1", 5121: "u1", 5122: "i2", 5123: "u2", 5125: "u4", 5126: "f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
+LISTS = ("accessors", "animations", "buffers", "bufferViews", "images", "materials", "meshes", "nodes", "skins", "textures")
 KNOWN_EXTENSIONS = {"KHR_texture_transform", "KHR_materials_unlit", "KHR_mesh_quantization"}
 
 
@@ -35,19 +40,26 @@ class GltfFile:
     def __init__(self, path: Path) -> None:
         self.path = path
         self.notes: list[str] = []
+        self._files: dict[str, bytes | None] = {}
+        self._values: dict[int, np.ndarray] = {}
         data = read_bytes(path)
         binary = b""
         if data[:4] == b"glTF":
             data, binary = self._chunks(data)
         try:
             self.json: dict[str, Any] = json.loads(data)
-        except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
+        except (ValueError, RecursionError) as error:
             raise self.fail(f"the JSON cannot be read ({error})") from None
-        if not isinstance(self.json, dict) or "asset" not in self.json:
+        if not isinstance(self.json, dict) or not isinstance(self.json.get("asset"), dict):
             raise self.fail("this is no glTF file: it has no 'asset'")
+        for kind in LISTS:
+            if not isinstance(self.json.get(kind, []), list):
+                raise self.fail(f"'{kind}' is no list")
+        limited(len(self.json.get("nodes", [])), MOST_NODES, "nodes")
         if not str(self.json["asset"].get("version", "")).startswith("2"):
             raise self.fail(f"glTF version {self.json['asset'].get('version')} is not 2.x", hint="export as glTF 2.0")
-        unknown = set(self.json.get("extensionsRequired", [])) - KNOWN_EXTENSIONS
+        required = self.json.get("extensionsRequired", [])
+        unknown = {str(e) for e in required if isinstance(required, list)} - KNOWN_EXTENSIONS
         if unknown:
             raise self.fail(
                 f"needs the extension {', '.join(sorted(unknown))}", hint="export without compression and extensions"
@@ -81,21 +93,30 @@ class GltfFile:
         return text, binary
 
     def _buffer(self, number: int, entry: dict[str, Any], binary: bytes) -> bytes:
+        if not isinstance(entry, dict) or not isinstance(entry.get("uri", ""), str):
+            raise self.fail("is no record of a buffer", where=f"buffer {number}")
         uri = entry.get("uri")
         if uri is None:
             data = binary
         elif uri.startswith("data:"):
             data = self._inline(uri, f"buffer {number}")
         else:
-            file = beside(self.path, unquote(uri))
-            if file is None:
+            found = self.beside(uri)
+            if found is None:
                 raise self.fail(f"its data file {uri} is not beside it", where=f"buffer {number}", hint="put it there")
-            data = file.read_bytes()
-        if len(data) < int(entry.get("byteLength", 0)):
+            data = found
+        if len(data) < whole(entry.get("byteLength", 0)):
             raise self.fail(f"claims {entry.get('byteLength')} bytes but holds {len(data)}", where=f"buffer {number}")
         return data
 
+    def beside(self, uri: str) -> bytes | None:
+        """The bytes of a file the file names, each read once; None where it is not beside it."""
+        if uri not in self._files:
+            self._files[uri] = read_beside(self.path, unquote(uri))
+        return self._files[uri]
+
     def _inline(self, uri: str, where: str) -> bytes:
+        take(len(uri), "inline data", where)
         try:
             return base64.b64decode(uri.split(",", 1)[1], validate=False)
         except (IndexError, binascii.Error) as error:
@@ -106,39 +127,57 @@ class GltfFile:
         entries = self.json.get(kind, [])
         if not isinstance(number, int) or not 0 <= number < len(entries):
             raise self.fail(f"names {kind} {number}, but there are {len(entries)}", where=where)
+        if not isinstance(entries[number], dict):
+            raise self.fail(f"{kind} {number} is no record", where=where)
         return dict(entries[number])
 
     def view(self, number: Any, where: str) -> bytes:
         """Bytes of a buffer view."""
         entry = self.item("bufferViews", number, where)
-        start, length = int(entry.get("byteOffset", 0)), int(entry["byteLength"])
-        buffer = self.buffers[entry["buffer"]] if entry["buffer"] < len(self.buffers) else b""
+        start, length, which = whole(entry.get("byteOffset", 0)), whole(entry["byteLength"]), whole(entry["buffer"])
+        buffer = self.buffers[which] if 0 <= which < len(self.buffers) else b""
         if start < 0 or length < 0 or start + length > len(buffer):
             raise self.fail("a view runs past its buffer", where=f"view {number}")
         return buffer[start : start + length]
 
     def accessor(self, number: Any, where: str) -> np.ndarray:
-        """Values (count, width) of an accessor, normalised integers as floats; sparse ones filled in."""
+        """Values (count, width) of an accessor, normalised integers as floats; sparse ones filled in. Read-only."""
+        if isinstance(number, int) and number in self._values:
+            return self._values[number]
+        values = self._accessor(number, where)
+        if values.dtype.kind == "f" and not np.isfinite(values).all():
+            bad = int(np.flatnonzero(~np.isfinite(values).all(axis=1))[0])
+            raise self.fail("holds what is no number", where=f"accessor {number}, value {bad}")
+        values.setflags(write=False)
+        self._values[number] = values
+        return values
+
+    def _accessor(self, number: Any, where: str) -> np.ndarray:
         entry = self.item("accessors", number, where)
         try:
             kind, width = np.dtype("<" + COMPONENTS[entry["componentType"]]), WIDTHS[entry["type"]]
         except KeyError:
             raise self.fail("has an unknown component or type", where=f"accessor {number}") from None
-        count = int(entry["count"])
+        count = whole(entry["count"])
+        # Whatever it is stored as, it is worked with in eight bytes a number.
+        take(8 * max(count, 0) * width, f"accessor {number}", where)
         if "bufferView" in entry:
             values = self._strided(entry, entry["bufferView"], kind, width, count, number)
+        elif not 0 <= count * width * kind.itemsize <= max(sum(map(len, self.buffers)), 1 << 20):
+            raise self.fail(f"claims {count} values without data", where=f"accessor {number}")
         else:
-            if count * width > 1 << 28:
-                raise self.fail(f"claims {count} values without data", where=f"accessor {number}")
             values = np.zeros((count, width), dtype=kind)
         if "sparse" in entry:
             values = values.copy()
             s = entry["sparse"]
             index_kind = np.dtype("<" + COMPONENTS[s["indices"]["componentType"]])
-            rows = self._strided(s["indices"], s["indices"]["bufferView"], index_kind, 1, s["count"], number)[:, 0]
-            if len(rows) and rows.max() >= count:
+            some = whole(s["count"])
+            if some > count:
+                raise self.fail(f"fills in {some} of {count} values", where=f"accessor {number}")
+            rows = self._strided(s["indices"], s["indices"]["bufferView"], index_kind, 1, some, number)[:, 0]
+            if len(rows) and not 0 <= rows.min() <= rows.max() < count:
                 raise self.fail("a sparse index is out of range", where=f"accessor {number}")
-            values[rows] = self._strided(s["values"], s["values"]["bufferView"], kind, width, s["count"], number)
+            values[rows] = self._strided(s["values"], s["values"]["bufferView"], kind, width, some, number)
         if entry.get("normalized") and kind.kind in "iu":
             values = np.maximum(values / float(np.iinfo(kind).max), -1.0)
         return values
@@ -147,41 +186,52 @@ class GltfFile:
         self, entry: dict[str, Any], view: int, kind: np.dtype[Any], width: int, count: int, number: Any
     ) -> np.ndarray:
         data = self.view(view, f"accessor {number}")
-        start = int(entry.get("byteOffset", 0))
+        start = whole(entry.get("byteOffset", 0))
         item = kind.itemsize * width
-        stride = int(self.item("bufferViews", view, "").get("byteStride", item) or item)
+        stride = whole(self.item("bufferViews", view, "").get("byteStride", item) or item)
         if count < 0 or start < 0 or stride < item or (count and start + (count - 1) * stride + item > len(data)):
             raise self.fail(f"claims {count} values, more than its view holds", where=f"accessor {number}")
         if count == 0:
             return np.zeros((0, width), dtype=kind)
         if stride == item:
             return np.frombuffer(data, kind, count * width, start).reshape(count, width)
-        raw = np.frombuffer(data, np.uint8)
-        rows = start + np.arange(count)[:, None] * stride + np.arange(item)
-        return np.ascontiguousarray(raw[rows]).view(kind).reshape(count, width)
+        rows = np.ndarray((count,), np.dtype((np.void, item)), data, start, (stride,))
+        return np.ascontiguousarray(rows).view(kind).reshape(count, width)
 
     def node_worlds(self) -> tuple[FloatArray, list[int]]:
         """World matrices (nodes, 4, 4) at rest, and each node's parent (-1 none). Raises on a loop."""
         nodes = self.json.get("nodes", [])
         parents = [-1] * len(nodes)
         for i, node in enumerate(nodes):
+            if not isinstance(node, dict):
+                raise self.fail("is no record of a node", where=f"node {i}")
             for child in node.get("children", []):
                 if not isinstance(child, int) or not 0 <= child < len(nodes):
                     raise self.fail(f"names node {child}, but there are {len(nodes)}", where=f"node {i}")
                 parents[child] = i
         worlds = np.tile(np.eye(4), (max(len(nodes), 1), 1, 1))
+        known = [False] * len(nodes)
         for i in range(len(nodes)):
             chain, here = [], i
-            while here >= 0:
+            while here >= 0 and not known[here]:
                 chain.append(here)
                 if len(chain) > len(nodes):
                     raise self.fail("nodes are their own parents", where=f"node {i}")
                 here = parents[here]
-            matrix = np.eye(4)
             for k in reversed(chain):
-                matrix = matrix @ local_matrix(nodes[k])
-            worlds[i] = matrix
+                local = local_matrix(nodes[k])
+                worlds[k] = worlds[parents[k]] @ local if parents[k] >= 0 else local
+                known[k] = True
+                if not np.abs(worlds[k]).max() < FARTHEST:
+                    raise self.fail("stands nowhere: its place, turn or scale is no usable number", where=f"node {k}")
         return worlds, parents
+
+
+def whole(value: Any) -> int:
+    """A whole number of the file. Raises ValueError for anything else."""
+    if isinstance(value, bool) or not isinstance(value, (int, float)) or int(value) != value:
+        raise ValueError(f"{str(value)[:40]!r} is no whole number")
+    return int(value)
 
 
 def read_gltf(path: Path) -> Imported:
@@ -203,12 +253,14 @@ def _read(file: GltfFile) -> Imported:
     skeleton = read_skeleton(file, worlds, parents)
     parts: list[Part] = []
     weights = {}
-    names: set[str] = set()
+    unique = Unique()
+    holders = sum("mesh" in node for node in file.json.get("nodes", []))
+    limited(holders, MOST_PARTS, "meshes")
     for number, node in enumerate(file.json.get("nodes", [])):
         if "mesh" not in node:
             continue
         mesh = file.item("meshes", node["mesh"], f"node {number}")
-        name = _unique(str(node.get("name") or mesh.get("name") or f"mesh {number}"), names)
+        name = unique(str(node.get("name") or mesh.get("name") or f"mesh {number}"))
         skin = node.get("skin")
         matrix = skeleton.settle if skin is not None and skeleton is not None else worlds[number]
         part, joints, values = _part(file, f"part{len(parts)}", name, mesh, matrix, len(materials) - 1)
@@ -235,14 +287,6 @@ def _read(file: GltfFile) -> Imported:
     )
 
 
-def _unique(name: str, taken: set[str]) -> str:
-    base, number = name, 2
-    while name in taken:
-        name, number = f"{base} {number}", number + 1
-    taken.add(name)
-    return name
-
-
 def _part(
     file: GltfFile, part_id: str, name: str, mesh: dict[str, Any], matrix: FloatArray, plain: int
 ) -> tuple[Part | None, np.ndarray | None, np.ndarray | None]:
@@ -261,14 +305,16 @@ def _part(
         position = attributes["POSITION"]
         fresh = position not in blocks
         p = file.accessor(position, where).astype(np.float64)
+        if p.shape[1] != 3:
+            raise file.fail("POSITION is not three numbers a vertex", where=where)
         if position not in blocks:
             blocks[position] = total
             points.append(p @ matrix[:3, :3].T + matrix[:3, 3])
             total += len(p)
             if "JOINTS_0" in attributes and "WEIGHTS_0" in attributes:
                 sets = [k for k in range(8) if f"JOINTS_{k}" in attributes and f"WEIGHTS_{k}" in attributes]
-                joints.append([file.accessor(attributes[f"JOINTS_{k}"], where).astype(np.int64) for k in sets])
-                values.append([file.accessor(attributes[f"WEIGHTS_{k}"], where).astype(np.float64) for k in sets])
+                joints.append([_for_each(file, attributes, f"JOINTS_{k}", p, 4, where).astype(np.int64) for k in sets])
+                values.append([_for_each(file, attributes, f"WEIGHTS_{k}", p, 4, where) for k in sets])
             else:
                 have_skin = False
         base = blocks[position]
@@ -277,24 +323,29 @@ def _part(
         else:
             index = np.arange(len(p))
         index = _as_triangles(index, mode)
-        if len(index) and index.max() >= len(p):
+        if len(index) and not 0 <= index.min() <= index.max() < len(p):
             raise file.fail(f"a face names vertex {int(index.max())}, but there are {len(p)}", where=where)
+        # A mesh shown by several nodes is worked out for each.
+        take(8 * (3 * len(p) + 7 * len(index)), f"mesh {name}", where)
         corners.append(index + base)
         if "TEXCOORD_0" in attributes:
-            uv = file.accessor(attributes["TEXCOORD_0"], where).astype(np.float64)[index]
+            uv = _for_each(file, attributes, "TEXCOORD_0", p, 2, where)[index]
             uvs.append(np.stack([uv[:, 0], 1.0 - uv[:, 1]], axis=1))
         else:
             have_uv = False
-        if "NORMAL" in attributes:
+        if "NORMAL" in attributes and abs(np.linalg.det(matrix[:3, :3])) > 1e-30:
             turn = np.linalg.inv(matrix[:3, :3]).T
-            n = file.accessor(attributes["NORMAL"], where).astype(np.float64)[index] @ turn.T
+            n = _for_each(file, attributes, "NORMAL", p, 3, where)[index] @ turn.T
             normals.append(n / np.maximum(np.linalg.norm(n, axis=1, keepdims=True), 1e-12))
         else:
             have_normal = False
         if fresh:
             targets.append((base, len(p), primitive.get("targets", [])))
         material = primitive.get("material")
-        materials.append(np.full(len(index) // 3, plain if material is None else int(material)))
+        known = isinstance(material, int) and 0 <= material < plain
+        if material is not None and not known:
+            file.notes.append(f"{name}: material {str(material)[:20]} is not there, plain taken")
+        materials.append(np.full(len(index) // 3, material if known else plain))
     if not corners or sum(len(c) for c in corners) == 0:
         file.notes.append(f"{name}: no faces, ignored")
         return None, None, None
@@ -321,6 +372,16 @@ def _part(
     return part, all_joints, np.concatenate([np.concatenate(v, axis=1) for v in pad_values])
 
 
+def _for_each(
+    file: GltfFile, attributes: dict[str, Any], name: str, points: FloatArray, width: int, where: str
+) -> FloatArray:
+    """An attribute (n, width) of a primitive's vertices. Raises MeshFileError where it is not one for each."""
+    values = file.accessor(attributes[name], where)
+    if values.shape != (len(points), width):
+        raise file.fail(f"{name} is not {width} numbers for each of {len(points)} vertices", where=where)
+    return values.astype(np.float64)
+
+
 def _morphs(
     file: GltfFile, mesh: dict[str, Any], targets: list[tuple[int, int, list[dict[str, Any]]]], total: int,
     matrix: FloatArray,
@@ -332,6 +393,7 @@ def _morphs(
     weights = mesh.get("weights", [])
     made = []
     for k in range(count):
+        take(24 * total, f"morph target {k}")
         deltas = np.zeros((total, 3))
         for base, vertices, entries in targets:
             if k >= len(entries) or "POSITION" not in entries[k]:
@@ -360,7 +422,7 @@ def _as_triangles(index: np.ndarray, mode: int) -> np.ndarray:
 
 def _images(file: GltfFile) -> list[Image | None]:
     found: list[Image | None] = []
-    names: set[str] = set()
+    unique = Unique("_")
     for number, entry in enumerate(file.json.get("images", [])):
         uri = entry.get("uri")
         name = str(entry.get("name") or (uri if uri and not uri.startswith("data:") else f"image{number}"))
@@ -370,16 +432,12 @@ def _images(file: GltfFile) -> list[Image | None]:
         elif uri.startswith("data:"):
             data = file._inline(uri, f"image {number}")
         else:
-            place = beside(file.path, unquote(uri))
-            data = place.read_bytes() if place else None
+            data = file.beside(uri)
         image = image_from_bytes(name, data) if data else None
         if image is None:
-            file.notes.append(f"picture {name} is missing or no picture")
+            file.notes.append(f"picture {name[:60]} is missing or no sound PNG, JPEG, WebP, TIFF, BMP or TGA")
         else:
-            stem = Path(image.name).stem or f"image{number}"
-            image = Image(
-                _unique(stem, names) + (".png" if image.kind == "image/png" else ".jpg"), image.kind, image.data
-            )
+            image = Image(unique(Path(image.name).stem) + Path(image.name).suffix, image.kind, image.data)
         found.append(image)
     return found
 

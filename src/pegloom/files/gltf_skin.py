@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
@@ -9,14 +10,20 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, frozen
-from pegloom.core.geometry.transforms import compose, decompose, matrix_quaternion
+from pegloom.core.geometry.transforms import compose, composed, decompose, decomposed, matrix_quaternion
 from pegloom.core.motion.clips import Clip, Track
 from pegloom.core.skeleton.joints import Joint, Skeleton, side_of_name
-from pegloom.core.skin.weights import Weights, from_dense
+from pegloom.core.skin.weights import Weights, from_entries
+from pegloom.core.tolerances import FARTHEST
+from pegloom.files.allowance import MOST_JOINTS, take
+from pegloom.files.allowance import count as limited
+from pegloom.files.names import Unique
 
 if TYPE_CHECKING:
     from pegloom.files.gltf import GltfFile
 
+LONGEST_CLIP = 86_400.0
+"""Seconds."""
 CUBIC_PIECES = 8
 """A CUBICSPLINE segment is read as this many straight pieces."""
 
@@ -52,6 +59,7 @@ def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> Fil
     for number, skin in enumerate(skins):
         where = f"skin {number}"
         joints = [int(j) for j in skin["joints"]]
+        limited(len(joints), MOST_JOINTS, "joints")
         for j in joints:
             file.item("nodes", j, where)
         matrices = np.tile(np.eye(4), (len(joints), 1, 1))
@@ -72,7 +80,9 @@ def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> Fil
     settle = worlds[order[0]] @ inverse[order[0]]
     rest = np.array([settle @ np.linalg.inv(inverse[j]) for j in order])
     joint_of = {node: i for i, node in enumerate(order)}
-    joints_out, names = [], set()
+    if not np.abs(rest).max(initial=0.0) < FARTHEST:
+        raise file.fail("a joint stands nowhere: its bind matrix holds no usable numbers", where="skin")
+    joints_out, unique = [], Unique()
     plain = True
     for i, node in enumerate(order):
         position, _, scale = decompose(rest[i])
@@ -81,10 +91,7 @@ def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> Fil
         while above >= 0 and above not in joint_of:
             plain &= bool(np.allclose(worlds[above], np.eye(4), atol=1e-6))
             above = parents[above]
-        name = str(file.json["nodes"][node].get("name") or f"joint {node}")
-        while name in names:
-            name += " 2"
-        names.add(name)
+        name = unique(str(file.json["nodes"][node].get("name") or f"joint {node}"))
         turn = matrix_quaternion(rest[i])
         joints_out.append(
             Joint(
@@ -104,37 +111,30 @@ def _parents_first(joints: list[int], parents: list[int]) -> list[int]:
     wanted, order = set(joints), []
     done: set[int] = set()
 
-    def visit(joint: int) -> None:
-        if joint in done:
-            return
-        above = parents[joint]
-        while above >= 0 and above not in wanted:
-            above = parents[above]
-        if above >= 0:
-            visit(above)
-        done.add(joint)
-        order.append(joint)
-
     for joint in joints:
-        visit(joint)
+        # What stands above it and is not in its place yet, the joint itself last: no recursion, chains may be long.
+        chain, here = [], joint
+        while here >= 0 and here not in done:
+            if here in wanted:
+                chain.append(here)
+            here = parents[here]
+        order += reversed(chain)
+        done.update(chain)
     return order
 
 
 def skin_weights(file: GltfFile, skeleton: FileSkeleton, skin: int, joints: np.ndarray, values: np.ndarray) -> Weights:
     """Weights of one part over the whole skeleton's joints; rows without weight go to its first joint."""
     nodes = file.item("skins", skin, "a node")["joints"]
-    if len(joints) and joints[values > 0].max(initial=0) >= len(nodes):
-        raise file.fail(f"a vertex names joint {int(joints.max())}, but the skin has {len(nodes)}")
-    column = np.array([skeleton.order.index(n) for n in nodes])
-    dense = np.zeros((len(joints), len(skeleton.order)))
-    rows = np.repeat(np.arange(len(joints)), joints.shape[1])
-    safe = np.minimum(joints, len(nodes) - 1).ravel()
-    np.add.at(dense, (rows, column[safe]), np.maximum(values, 0.0).ravel())
-    empty = dense.sum(axis=1) <= 0
-    if empty.any():
-        file.notes.append(f"vertices without weight, given to {skeleton.skeleton.joints[0].name}: {int(empty.sum())}")
-        dense[empty, 0] = 1.0
-    return from_dense(dense, [j.id for j in skeleton.skeleton.joints])
+    used = joints[values > 0]
+    if len(used) and not 0 <= used.min() <= used.max() < len(nodes):
+        raise file.fail(f"a vertex names joint {int(used.max())}, but the skin has {len(nodes)}")
+    place = {node: i for i, node in enumerate(skeleton.order)}
+    column = np.array([place[n] for n in nodes])
+    made, empty = from_entries(column[np.clip(joints, 0, len(nodes) - 1)], values, [j.id for j in skeleton.skeleton.joints])
+    if empty:
+        file.notes.append(f"vertices without weight, given to {skeleton.skeleton.joints[0].name}: {empty}")
+    return made
 
 
 def read_clips(file: GltfFile, skeleton: FileSkeleton, parents: list[int]) -> tuple[Clip, ...]:
@@ -168,11 +168,17 @@ def _node_tracks(file: GltfFile, animation: dict[str, Any], where: str) -> dict[
         sampler = animation["samplers"][channel["sampler"]]
         times = file.accessor(sampler["input"], where)[:, 0].astype(np.float64)
         values = file.accessor(sampler["output"], where).astype(np.float64)
+        if values.shape[1] != (4 if path == "rotation" else 3):
+            raise file.fail(f"the keys of a {path} have {values.shape[1]} numbers", where=where)
+        if len(times) and not -LONGEST_CLIP <= times[0] <= times[-1] <= LONGEST_CLIP:
+            raise file.fail("a key stands more than a day from the start", where=where)
         mode = sampler.get("interpolation", "LINEAR")
         if len(times) == 0 or (np.diff(times) < 0).any():
             raise file.fail("key times do not rise", where=where)
         keep = np.concatenate([[True], np.diff(times) > 0])
         if mode == "CUBICSPLINE":
+            if len(values) != 3 * len(times):
+                raise file.fail("three values for each time are needed", where=where)
             values = values.reshape(len(times), 3, -1)[keep]
             times, values = _cubic(times[keep], values)
         else:
@@ -208,39 +214,49 @@ def _resampled(
     file: GltfFile, skeleton: FileSkeleton, parents: list[int], tracks: dict[tuple[int, str], Track]
 ) -> dict[str, tuple[Track, ...]]:
     """Tracks for settled joints: what a file scaled or turned above its joints goes into each sample."""
-    nodes = file.json["nodes"]
     base = np.unique(np.round(np.concatenate([t.times for t in tracks.values()]), 6))
+    above = sorted({n for joint in skeleton.order for n in _chain(joint, parents)})
+    take(8 * 40 * (len(base) + 60 * max(base[-1] - max(base[0], 0.0), 0.0)) * len(above), "motion of joints, sampled")
     times = np.unique(np.concatenate([base, np.arange(0.0, base[-1], 1 / 60)]))
+    local: dict[int, FloatArray] = {}
+    for node in above:
+        matrix = local_matrix(file.json["nodes"][node])
+        if not any((node, path) in tracks for path in ("translation", "rotation", "scale")):
+            local[node] = matrix
+            continue
+        position, turn, scale = decompose(matrix)
+        local[node] = composed(
+            _values(tracks.get((node, "translation")), times, position),
+            _values(tracks.get((node, "rotation")), times, turn),
+            _values(tracks.get((node, "scale")), times, scale),
+        )
     unsettle = np.linalg.inv(skeleton.settle)
     rest = skeleton.skeleton.world
-    count = len(skeleton.order)
-    samples = np.zeros((len(times), count, 10))
-    for k, time in enumerate(times):
-        local: dict[int, FloatArray] = {}
-        for i, node in enumerate(nodes):
-            position, turn, scale = decompose(local_matrix(node))
-            if (i, "translation") in tracks:
-                position = tracks[i, "translation"].at(time)
-            if (i, "rotation") in tracks:
-                turn = tracks[i, "rotation"].at(time)
-            if (i, "scale") in tracks:
-                scale = tracks[i, "scale"].at(time)
-            local[i] = compose(position, turn, scale)
-        world = np.zeros((count, 4, 4))
-        for j, node in enumerate(skeleton.order):
-            matrix, here = np.eye(4), node
-            while here >= 0:
-                matrix = local[here] @ matrix
-                here = parents[here]
-            world[j] = matrix @ skeleton.bind[j] @ unsettle @ rest[j]
-            parent = int(skeleton.skeleton.parents[j])
-            inside = world[j] if parent < 0 else np.linalg.inv(world[parent]) @ world[j]
-            samples[k, j] = np.concatenate(decompose(inside))
+    world: list[FloatArray] = []
     result: dict[str, tuple[Track, ...]] = {}
-    for j, joint in enumerate(skeleton.skeleton.joints):
-        result[joint.id] = (
-            Track("translation", frozen(times.copy()), frozen(samples[:, j, :3].copy())),
-            Track("rotation", frozen(times.copy()), frozen(samples[:, j, 3:7].copy())),
-            Track("scale", frozen(times.copy()), frozen(samples[:, j, 7:].copy())),
+    for j, node in enumerate(skeleton.order):
+        matrix = np.eye(4)
+        for here in _chain(node, parents):
+            matrix = local[here] @ matrix
+        world.append(np.broadcast_to(matrix @ (skeleton.bind[j] @ unsettle @ rest[j]), (len(times), 4, 4)))
+        parent = int(skeleton.skeleton.parents[j])
+        inside = world[j] if parent < 0 else np.linalg.inv(world[parent]) @ world[j]
+        position, turn, scale = decomposed(inside)
+        result[skeleton.skeleton.joints[j].id] = (
+            Track("translation", frozen(times.copy()), frozen(position)),
+            Track("rotation", frozen(times.copy()), frozen(turn)),
+            Track("scale", frozen(times.copy()), frozen(scale)),
         )
     return result
+
+
+def _chain(node: int, parents: list[int]) -> Iterator[int]:
+    """A node and all above it."""
+    while node >= 0:
+        yield node
+        node = parents[node]
+
+
+def _values(track: Track | None, times: FloatArray, rest: FloatArray) -> FloatArray:
+    """Values (t, 3 or 4) of a track at many times; the rest where there is none."""
+    return np.broadcast_to(rest, (len(times), len(rest))) if track is None else track.at_all(times)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import stat
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from pegloom.core.motion.clips import Clip
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights
 from pegloom.document.model import Image, Material, Part
+from pegloom.files.allowance import grant
 
 LARGEST_FILE = 2 << 30
 
@@ -27,16 +29,30 @@ class Imported:
     notes: tuple[str, ...] = ()
 
 
-def read_bytes(path: Path) -> bytes:
-    """The file's bytes. Raises MeshFileError for a missing, empty or far too large file."""
+def checked_size(path: Path) -> int:
+    """The file's size in bytes. Raises MeshFileError for what is missing, no file, or far too large."""
     try:
-        size = path.stat().st_size
-        if path.is_dir():
-            raise MeshFileError(path.name, "this is a folder", hint="choose a mesh file inside it")
-        if size > LARGEST_FILE:
-            raise MeshFileError(
-                path.name, f"the file holds {size >> 20} MB", hint="the most this program opens is 2 GB"
-            )
+        there = path.stat()
+    except FileNotFoundError as error:
+        raise MeshFileError(path.name, "there is no such file", hint="check the path") from error
+    except (OSError, ValueError) as error:
+        said = getattr(error, "strerror", None) or error
+        raise MeshFileError(path.name, f"cannot be read ({said})", hint="check path and rights") from error
+    if stat.S_ISDIR(there.st_mode):
+        raise MeshFileError(path.name, "this is a folder", hint="choose a file inside it")
+    if not stat.S_ISREG(there.st_mode):
+        raise MeshFileError(path.name, "this is no file but a device or a pipe", hint="copy it into a file first")
+    if there.st_size > LARGEST_FILE:
+        raise MeshFileError(
+            path.name, f"the file holds {there.st_size >> 20} MB", hint=f"the most this program opens is {LARGEST_FILE >> 20} MB"
+        )
+    return there.st_size
+
+
+def read_bytes(path: Path) -> bytes:
+    """The file's bytes. Raises MeshFileError for a missing, empty or far too large file, and for what is no file."""
+    checked_size(path)
+    try:
         data = path.read_bytes()
     except OSError as error:
         raise MeshFileError(
@@ -48,16 +64,32 @@ def read_bytes(path: Path) -> bytes:
 
 
 def beside(path: Path, name: str) -> Path | None:
-    """A file named inside another: only in the same folder or below it, else None."""
+    """A file named inside another: only in the same folder or below it, symlinks followed, else None."""
     try:
-        candidate = (path.parent / name.replace("\\", "/")).resolve()
         folder = path.parent.resolve()
+        candidate = folder / name.replace("\\", "/")
         for option in (candidate, folder / candidate.name):
-            if option.is_file() and option.is_relative_to(folder):
-                return option
-    except (OSError, ValueError):  # a name no file can have
+            real = option.resolve()
+            if real.is_relative_to(folder) and real.is_file():
+                return real
+    except (OSError, ValueError, RuntimeError):  # a name no file can have, a circle of links
         return None
     return None
+
+
+def read_beside(path: Path, name: str) -> bytes | None:
+    """The bytes of a file named inside another; None where it is not beside it or cannot be read."""
+    file = beside(path, name)
+    if file is None:
+        return None
+    try:
+        if file.stat().st_size > LARGEST_FILE:
+            return None
+        data = file.read_bytes()
+    except OSError:
+        return None
+    grant(len(data))
+    return data
 
 
 def reason(error: BaseException) -> str:

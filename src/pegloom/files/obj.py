@@ -6,6 +6,9 @@ surfaces are not read; they are listed as ignored.
 
 from __future__ import annotations
 
+import io
+from array import array
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
@@ -14,19 +17,31 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import Mesh, make_mesh
 from pegloom.document.model import Image, Material, Part
+from pegloom.files.allowance import MOST_PARTS, take
+from pegloom.files.allowance import count as limited
 from pegloom.files.images import image_from_bytes
-from pegloom.files.imported import Imported, beside, read_bytes
+from pegloom.files.imported import Imported, beside, read_beside, read_bytes
+from pegloom.files.names import Unique, word_of
+from pegloom.files.neighbours import Neighbours
+from pegloom.files.outgoing import outgoing
+from pegloom.files.soundness import usable
 
 IGNORED = {"l", "p", "s", "cstype", "deg", "curv", "surf", "parm", "trim", "hole", "end", "vp", "bmat", "step", "curv2"}
+
+
+class _Faces:
+    """Faces of one part, flat: vertex, UV and normal (c,) of each corner (-1 none); size and material (f,)."""
+
+    def __init__(self) -> None:
+        self.vertex, self.uv, self.normal = array("q"), array("q"), array("q")
+        self.sizes, self.materials = array("q"), array("q")
 
 
 class _Reader:
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.points: list[tuple[float, float, float]] = []
-        self.uvs: list[tuple[float, float]] = []
-        self.normals: list[tuple[float, float, float]] = []
-        self.faces: dict[str, list[tuple[list[tuple[int, int, int]], int]]] = {}
+        self.points, self.uvs, self.normals = array("d"), array("d"), array("d")
+        self.faces: dict[str, _Faces] = {}
         self.materials: dict[str, int] = {}
         self.libraries: list[str] = []
         self.notes: dict[str, int] = {}
@@ -36,34 +51,36 @@ class _Reader:
             self.path.name, what, where=f"line {number}", hint="export the file again or mend that line"
         )
 
-    def read(self, text: str) -> None:
+    def read(self, data: bytes) -> None:
         object_name, group_name, material = "", "", -1
-        pending = ""
-        for number, raw in enumerate(text.splitlines(), 1):
-            line = pending + raw
-            if line.endswith("\\"):
-                pending = line[:-1] + " "
+        pending: list[str] = []
+        # One line at a time: a list of all lines takes many times the room of the text.
+        for number, raw in enumerate(io.TextIOWrapper(io.BytesIO(data), "utf-8", errors="replace"), 1):
+            raw = raw.rstrip("\n")
+            if raw.endswith("\\"):
+                pending.append(raw[:-1])
                 continue
-            pending = ""
-            words = line.split("#", 1)[0].split()
+            line = raw if not pending else " ".join([*pending, raw])
+            pending = []
+            words = uncommented(line).split()
             if not words:
                 continue
             key, values = words[0], words[1:]
             try:
                 if key == "v":
-                    x, y, z = (float(v) for v in values[:3])
-                    self.points.append((x, y, z))
+                    x, y, z = values[:3]
+                    self.points.extend((float(x), float(y), float(z)))
                 elif key == "vt":
-                    self.uvs.append((float(values[0]), float(values[1]) if len(values) > 1 else 0.0))
+                    self.uvs.extend((float(values[0]), float(values[1]) if len(values) > 1 else 0.0))
                 elif key == "vn":
-                    x, y, z = (float(v) for v in values[:3])
-                    self.normals.append((x, y, z))
+                    x, y, z = values[:3]
+                    self.normals.extend((float(x), float(y), float(z)))
                 elif key == "f":
                     corners = [self._corner(number, word) for word in values]
                     if len({c[0] for c in corners}) < 3:
                         self._note("faces with under three different corners left out")
                         continue
-                    self.faces.setdefault(object_name or group_name or self.path.stem, []).append((corners, material))
+                    self._face(object_name or group_name or self.path.stem, corners, material)
                 elif key == "o":
                     object_name = " ".join(values)
                 elif key == "g":
@@ -71,7 +88,7 @@ class _Reader:
                 elif key == "usemtl":
                     material = self.materials.setdefault(" ".join(values), len(self.materials))
                 elif key == "mtllib":
-                    self.libraries.append(line.split("#", 1)[0].split(None, 1)[1].strip())
+                    self.libraries.append(uncommented(line).split(None, 1)[1].strip())
                 elif key in IGNORED:
                     self._note(f"'{key}' lines ignored")
                 else:
@@ -79,12 +96,24 @@ class _Reader:
             except (ValueError, IndexError):
                 raise self.fail(number, f"cannot make sense of '{line.strip()[:60]}'") from None
 
+    def _face(self, part: str, corners: list[tuple[int, int, int]], material: int) -> None:
+        faces = self.faces.get(part)
+        if faces is None:
+            limited(len(self.faces) + 1, MOST_PARTS, "parts")
+            faces = self.faces[part] = _Faces()
+        for vertex, uv, normal in corners:
+            faces.vertex.append(vertex)
+            faces.uv.append(uv)
+            faces.normal.append(normal)
+        faces.sizes.append(len(corners))
+        faces.materials.append(material)
+
     def _note(self, text: str) -> None:
         self.notes[text] = self.notes.get(text, 0) + 1
 
     def _corner(self, number: int, word: str) -> tuple[int, int, int]:
         pieces = word.split("/")
-        sizes = (len(self.points), len(self.uvs), len(self.normals))
+        sizes = (len(self.points) // 3, len(self.uvs) // 2, len(self.normals) // 3)
         result = []
         for k in range(3):
             text = pieces[k] if k < len(pieces) else ""
@@ -104,33 +133,43 @@ class _Reader:
 
 def read_obj(path: Path) -> Imported:
     """Read an OBJ file. Raises MeshFileError: which file, what, which line, what to do."""
-    text = read_bytes(path).decode("utf-8", errors="replace")
-    if "\x00" in text[:4096]:
+    data = read_bytes(path)
+    if b"\x00" in data[:4096]:
         raise MeshFileError(path.name, "this is a binary file, not OBJ text", hint="check its type")
+    take(len(data), "text")
     reader = _Reader(path)
-    reader.read(text)
+    reader.read(data)
     if not reader.points or not reader.faces:
         raise MeshFileError(
             path.name,
-            f"holds no surface ({len(reader.points)} vertices, no faces)",
+            f"holds no surface ({len(reader.points) // 3} vertices, no faces)",
             hint="export the mesh with its faces",
         )
-    points = np.array(reader.points, dtype=np.float64)
+    points = np.array(reader.points, dtype=np.float64).reshape(-1, 3)
     if not np.isfinite(points).all():
         bad = int(np.flatnonzero(~np.isfinite(points).all(axis=1))[0])
         raise MeshFileError(path.name, "a vertex position is not a number", where=f"vertex {bad + 1}", hint="mend it")
     materials, images, missing = _read_materials(path, reader)
     notes = [f"{text}: {count}" for text, count in reader.notes.items()] + missing
-    parts, loose = _make_parts(reader, points)
+    parts, loose = _make_parts(reader, points, notes)
     if loose:
         notes.append(f"vertices no face uses, kept in the first part: {loose}")
     return Imported(tuple(parts), tuple(materials), tuple(images), notes=tuple(notes))
 
 
-def _make_parts(reader: _Reader, points: FloatArray) -> tuple[list[Part], int]:
+def uncommented(line: str) -> str:
+    """A line without its comment: from a `#` at its start or after a space, so that names may hold one."""
+    at = line.find("#")
+    while at > 0 and not line[at - 1].isspace():
+        at = line.find("#", at + 1)
+    return line if at < 0 else line[:at]
+
+
+def _make_parts(reader: _Reader, points: FloatArray, notes: list[str]) -> tuple[list[Part], int]:
     uvs, normals = np.array(reader.uvs).reshape(-1, 2), np.array(reader.normals).reshape(-1, 3)
     owner = np.full(len(points), -1, dtype=np.int64)
-    corners = {n: np.array([c for face, _ in faces for c in face], dtype=np.int64) for n, faces in reader.faces.items()}
+    corners = {n: np.stack([np.asarray(a, dtype=np.int64) for a in (f.vertex, f.uv, f.normal)], axis=1)
+               for n, f in reader.faces.items()}  # fmt: skip
     for number, part_corners in enumerate(corners.values()):
         owner[part_corners[:, 0]] = np.where(owner[part_corners[:, 0]] < 0, number, owner[part_corners[:, 0]])
     loose = int((owner < 0).sum())
@@ -145,15 +184,22 @@ def _make_parts(reader: _Reader, points: FloatArray) -> tuple[list[Part], int]:
         mine |= owner == number
         kept = np.flatnonzero(mine)
         new_index = np.cumsum(mine) - 1
-        sizes = np.array([len(face) for face, _ in faces])
+        take(8 * (len(points) // 8 + 3 * len(kept) + 7 * len(c)), f"part {name[:40]}")
+        slots = np.asarray(faces.materials, dtype=np.int64)
+        own_uvs, own_normals = usable(
+            uvs[c[:, 1]] if len(uvs) and (c[:, 1] >= 0).all() else None,
+            _unit(normals[c[:, 2]]) if len(normals) and (c[:, 2] >= 0).all() else None,
+            notes,
+            name,
+        )
         try:
             mesh = make_mesh(
                 points[kept],
                 new_index[c[:, 0]],
-                np.concatenate([[0], np.cumsum(sizes)]),
-                uvs=uvs[c[:, 1]] if len(uvs) and (c[:, 1] >= 0).all() else None,
-                normals=_unit(normals[c[:, 2]]) if len(normals) and (c[:, 2] >= 0).all() else None,
-                materials=np.array([m if m >= 0 else default for _, m in faces]),
+                np.concatenate([[0], np.cumsum(np.asarray(faces.sizes))]),
+                uvs=own_uvs,
+                normals=own_normals,
+                materials=np.where(slots >= 0, slots, default),
             )
         except ShapeError as error:
             raise MeshFileError(reader.path.name, str(error), where=f"part {name}", hint="export it again") from error
@@ -170,19 +216,19 @@ def _read_materials(path: Path, reader: _Reader) -> tuple[list[Material], list[I
     found: dict[str, dict[str, list[str]]] = {}
     notes: list[str] = []
     for library in reader.libraries:
-        file = beside(path, library)
-        if file is None:
-            notes.append(f"material file not found beside the mesh: {library}")
+        data = read_beside(path, library)
+        if data is None:
+            notes.append(f"material file not found beside the mesh: {library[:80]}")
             continue
         current = ""
-        for line in file.read_text(errors="replace").splitlines():
-            words = line.split("#", 1)[0].split()
+        for line in io.TextIOWrapper(io.BytesIO(data), "utf-8", errors="replace"):
+            words = uncommented(line).split()
             if len(words) >= 2 and words[0] == "newmtl":
                 current = " ".join(words[1:])
                 found[current] = {}
             elif len(words) >= 2 and current:
                 found[current][words[0].lower()] = words[1:]
-    images: dict[str, Image] = {}
+    images: dict[str, Image | None] = {}
     materials = []
     for name in reader.materials:
         entry = found.get(name, {})
@@ -197,7 +243,7 @@ def _read_materials(path: Path, reader: _Reader) -> tuple[list[Material], list[I
         r, g, b = (1.0, 1.0, 1.0) if base else colour
         materials.append(Material(name, (r, g, b, opacity), metallic, roughness, base, normal, see_through=opacity < 1))
     materials.append(Material("plain"))
-    return materials, list(images.values()), notes
+    return materials, [i for i in images.values() if i is not None], notes
 
 
 def _floats(words: list[str] | None, default: tuple[float, ...]) -> tuple[float, ...]:
@@ -208,31 +254,55 @@ def _floats(words: list[str] | None, default: tuple[float, ...]) -> tuple[float,
     return values[: len(default)] if len(values) >= len(default) else default
 
 
-def _picture(path: Path, words: list[str] | None, images: dict[str, Image], notes: list[str]) -> str | None:
+def _picture(path: Path, words: list[str] | None, images: dict[str, Image | None], notes: list[str]) -> str | None:
     if not words:
         return None
     for name in (" ".join(words), words[-1]):
         file = beside(path, name)
         if file is not None:
-            image = images.get(file.name) or image_from_bytes(file.name, file.read_bytes())
-            if image is None:
-                notes.append(f"not a picture: {file.name}")
-                return None
-            images[file.name] = image
-            return image.name
-    notes.append(f"picture not found beside the mesh: {words[-1]}")
+            key = str(file)
+            if key not in images:
+                image = image_from_bytes(file.name, read_beside(path, name) or b"")
+                if image is None:
+                    notes.append(f"no sound PNG, JPEG, WebP, TIFF, BMP or TGA: {file.name}")
+                else:
+                    taken = {i.name for i in images.values() if i is not None}
+                    while image.name in taken:
+                        image = Image(f"_{image.name}", image.kind, image.data)
+                images[key] = image
+            found = images[key]
+            return found.name if found is not None else None
+    notes.append(f"picture not found beside the mesh: {words[-1][:80]}")
     return None
 
 
 def write_obj(
     path: Path, parts: list[tuple[str, Mesh]], materials: tuple[Material, ...], images: tuple[Image, ...]
-) -> None:
-    """Write meshes with their materials and pictures beside."""
-    library = path.with_suffix(".mtl")
-    lines = [f"mtllib {library.name}"]
+) -> list[str]:
+    """Write meshes with their materials and pictures beside. Returns notes on what had to take another name.
+
+    Raises MeshFileError where the place cannot be written; what was there stays then.
+    """
+    words = Unique("_")
+    labels = [words(word_of(m.name, "material")) for m in materials]
+    used = {name for m in materials for name in (m.base_image, m.normal_image) if name}
+    with outgoing() as out:
+        beside_it = Neighbours(out, path.parent)
+        pictures = {i.name: beside_it.picture(i) for i in images if i.name in used}
+        library = beside_it.text(f"{word_of(path.stem, 'materials')}.mtl", _mtl(materials, labels, pictures))
+        stream = out.stream(path)
+        for block in _obj_blocks(parts, labels, library):
+            stream.write(block.encode())
+    return beside_it.notes
+
+
+def _obj_blocks(parts: list[tuple[str, Mesh]], labels: list[str], library: str) -> Iterator[str]:
+    """The text of an OBJ file, piece by piece."""
+    yield f"# Peg Loom\nmtllib {library}\n"
     at, uv_at, normal_at = 1, 1, 1
+    names = Unique(" ")
     for name, mesh in parts:
-        lines.append(f"o {name}")
+        lines = [f"o {names(word_of(name, 'part'))}"]
         lines += [f"v {x:.7g} {y:.7g} {z:.7g}" for x, y, z in mesh.points]
         uv_index = normal_index = None
         if mesh.uvs is not None:
@@ -247,9 +317,9 @@ def write_obj(
             normal_at += len(unique)
         material = -1
         for face in range(mesh.face_count):
-            if int(mesh.materials[face]) != material and len(materials):
+            if int(mesh.materials[face]) != material and labels:
                 material = int(mesh.materials[face])
-                lines.append(f"usemtl {materials[material].name}")
+                lines.append(f"usemtl {labels[material]}")
             words = []
             for c in range(int(mesh.starts[face]), int(mesh.starts[face + 1])):
                 word = str(int(mesh.corners[c]) + at)
@@ -260,14 +330,15 @@ def write_obj(
                 words.append(word)
             lines.append("f " + " ".join(words))
         at += mesh.vertex_count
-    path.write_text("\n".join(lines) + "\n")
-    entries = []
-    for entry in materials:
+        yield "\n".join(lines) + "\n"
+
+
+def _mtl(materials: tuple[Material, ...], labels: list[str], pictures: dict[str, str]) -> str:
+    lines = []
+    for entry, label in zip(materials, labels, strict=True):
         r, g, b, alpha = entry.base_colour
-        entries += [f"newmtl {entry.name}", f"Kd {r:.5g} {g:.5g} {b:.5g}", f"d {alpha:.5g}"]
-        entries += [f"Pr {entry.roughness:.5g}", f"Pm {entry.metallic:.5g}"]
-        entries += [f"map_Kd {entry.base_image}"] if entry.base_image else []
-        entries += [f"norm {entry.normal_image}"] if entry.normal_image else []
-    library.write_text("\n".join(entries) + "\n")
-    for image in images:
-        (path.parent / image.name).write_bytes(image.data)
+        lines += [f"newmtl {label}", f"Kd {r:.5g} {g:.5g} {b:.5g}", f"d {alpha:.5g}"]
+        lines += [f"Pr {entry.roughness:.5g}", f"Pm {entry.metallic:.5g}"]
+        lines += [f"map_Kd {pictures[entry.base_image]}"] if entry.base_image in pictures else []
+        lines += [f"norm {pictures[entry.normal_image]}"] if entry.normal_image in pictures else []
+    return "\n".join(lines) + "\n"

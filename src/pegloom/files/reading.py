@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from pegloom.core.errors import MeshFileError, PegLoomError
+from pegloom.files.allowance import allowed
 from pegloom.files.archive import read_archive
 from pegloom.files.gltf import read_gltf
-from pegloom.files.imported import Imported, reason
+from pegloom.files.imported import Imported, checked_size, reason
 from pegloom.files.obj import read_obj
 from pegloom.files.ply import read_ply
+from pegloom.files.soundness import sound
 from pegloom.files.stl import read_stl
 from pegloom.files.usd import SUFFIXES as USD
 from pegloom.files.usd import read_usd
@@ -26,21 +29,22 @@ READERS: dict[str, Callable[[Path], Imported]] = {
 READABLE = (*READERS, ".zip")
 
 
-def read_mesh(path: Path) -> Imported:
-    """Read a mesh file. Raises MeshFileError for a missing file, an unknown kind or broken contents."""
-    if not path.exists():
-        raise MeshFileError(path.name, "there is no such file", hint="check the path")
-    if path.is_dir():
-        raise MeshFileError(path.name, "this is a folder", hint="choose a mesh file inside it")
-    if path.suffix.lower() == ".zip":
-        return _read(lambda p: read_archive(p, READERS), path)
+def read_mesh(path: Path, *, most: int | None = None) -> Imported:
+    """Read a mesh file. most: bytes it may unpack to, None for what `allowance` grants.
+
+    Raises MeshFileError for a missing file, an unknown kind or broken contents; TooLargeError past `most`.
+    """
+    size = checked_size(path)
     reader = READERS.get(path.suffix.lower())
+    if path.suffix.lower() == ".zip":
+        reader = partial(read_archive, readers=READERS)
     if reader is None:
         known = ", ".join(sorted(READABLE))
         raise MeshFileError(
             path.name, f"'{path.suffix or 'no ending'}' is no mesh file this program reads", hint=f"use {known}"
         )
-    return _read(reader, path)
+    with allowed(path.name, size, most=most):
+        return sound(_read(reader, path), path.name)
 
 
 def _read(reader: Callable[[Path], Imported], path: Path) -> Imported:
@@ -49,6 +53,8 @@ def _read(reader: Callable[[Path], Imported], path: Path) -> Imported:
         return reader(path)
     except PegLoomError:
         raise
+    except MemoryError as error:
+        raise MeshFileError(path.name, "needs more memory than there is", hint="reduce it and try again") from error
     except Exception as error:
         raise MeshFileError(
             path.name, f"is damaged ({type(error).__name__}: {reason(error)})", hint="export it again"

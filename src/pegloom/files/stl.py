@@ -5,7 +5,9 @@ Format: 3D Systems, "StereoLithography interface specification", 1989; text and 
 
 from __future__ import annotations
 
+import io
 import struct
+from array import array
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +16,9 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError
 from pegloom.core.geometry.mesh import Mesh, make_mesh, triangulate, weld_points
 from pegloom.document.model import Material, Part
+from pegloom.files.allowance import take
 from pegloom.files.imported import Imported, read_bytes
+from pegloom.files.outgoing import write_bytes
 
 RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("spare", "<u2")])
 
@@ -22,6 +26,7 @@ RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("spare", "
 def read_stl(path: Path) -> Imported:
     """Read an STL file, text or binary. Raises MeshFileError."""
     data = read_bytes(path)
+    take(3 * len(data), "triangles")
     corners = _binary(path, data)
     if corners is None:
         corners = _text(path, data)
@@ -60,29 +65,29 @@ def _binary(path: Path, data: bytes) -> FloatArray | None:
 
 
 def _text(path: Path, data: bytes) -> FloatArray:
-    values: list[tuple[float, float, float]] = []
-    for number, line in enumerate(data.decode("utf-8", errors="replace").splitlines(), 1):
+    values = array("d")
+    for number, line in enumerate(io.TextIOWrapper(io.BytesIO(data), "utf-8", errors="replace"), 1):
         words = line.split()
         if words and words[0] == "vertex":
             try:
-                x, y, z = (float(w) for w in words[1:4])
+                x, y, z = words[1:4]
+                values.extend((float(x), float(y), float(z)))
             except ValueError:
                 raise MeshFileError(
                     path.name, f"cannot make sense of '{line.strip()[:60]}'", where=f"line {number}", hint="mend it"
                 ) from None
-            values.append((x, y, z))
     if not values:
         raise MeshFileError(path.name, "this is no STL file", where="header", hint="check its type")
-    if len(values) % 3:
+    if len(values) % 9:
         raise MeshFileError(path.name, "its last triangle lacks corners: it is cut short", hint="copy it again")
-    return np.array(values).reshape(-1, 3, 3)
+    return np.array(values, dtype=np.float64).reshape(-1, 3, 3)
 
 
 def write_stl(path: Path, meshes: list[Mesh]) -> None:
-    """Write meshes as one binary STL."""
+    """Write meshes as one binary STL. Raises MeshFileError where the place cannot be written."""
     corners = np.concatenate([m.points[triangulate(m).vertices] for m in meshes])
     rows = np.zeros(len(corners), dtype=RECORD)
     normal = np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0])
     rows["normal"] = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-30)
     rows["corners"] = corners
-    path.write_bytes(b"Peg Loom".ljust(80, b" ") + struct.pack("<I", len(rows)) + rows.tobytes())
+    write_bytes(path, b"Peg Loom".ljust(80, b" ") + struct.pack("<I", len(rows)) + rows.tobytes())

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 import numpy as np
 from scipy import sparse
 from scipy.sparse.csgraph import connected_components
-from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray, frozen, owned_floats, owned_ints
 from pegloom.core.errors import ShapeError
+from pegloom.core.geometry.near import near_groups
 from pegloom.core.memo import by_identity
-from pegloom.core.tolerances import WELD_OF_SIZE
+from pegloom.core.tolerances import FARTHEST, WELD_OF_SIZE
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -57,6 +57,9 @@ def make_mesh(
         A face has under three corners, names a missing vertex, or an array's length disagrees.
     """
     p = owned_floats(points, columns=3, name="points")  # type: ignore[arg-type]
+    if np.abs(p).max(initial=0.0) > FARTHEST:
+        wild = int(np.argmax(np.abs(p).max(axis=1)))
+        raise ShapeError(f"vertex {wild + 1} lies at {np.abs(p[wild]).max():.0e}, farther off than anything is")
     c = owned_ints(corners)  # type: ignore[arg-type]
     s = owned_ints(starts)  # type: ignore[arg-type]
     if len(c) and (c.min() < 0 or c.max() >= len(p)):
@@ -152,9 +155,38 @@ def bounds(points: FloatArray) -> tuple[FloatArray, FloatArray]:
 
 
 def diagonal(points: FloatArray) -> float:
-    """Length of the bounding box's diagonal, the program's measure of size."""
-    low, high = bounds(points)
+    """Length of the bounding box's diagonal, the program's measure of size; vertices far off do not count."""
+    low, high = bounds(points[~far_off(points)])
     return float(np.linalg.norm(high - low))
+
+
+FAR = 100.0
+"""Times the distance that nine in ten vertices keep to the middle: beyond, a vertex may be a stray."""
+FAR_GAP = 10.0
+"""Times the farthest of the others: what lies nearer than this is the end of something long."""
+
+
+def far_off(points: FloatArray) -> BoolArray:
+    """Which points (n,) lie so far from all others that they say nothing of the size: few, and past a wide gap."""
+    none = np.zeros(len(points), dtype=bool)
+    if len(points) < 5:
+        return none
+    # Halved first, so that the largest of all numbers do not overflow.
+    distance = np.abs(0.5 * points - 0.5 * np.median(points, axis=0)).max(axis=1)
+    most = int(0.9 * (len(points) - 1))
+    core = float(np.partition(distance, most)[most])
+    far = distance > min(FAR * core, 1e300)
+    count = int(far.sum())
+    if core <= 0.0 or not 0 < count <= max(8, len(points) // 1000):
+        return none
+    return far if distance[far].min() > FAR_GAP * distance[~far].max() else none
+
+
+@by_identity
+def upright(mesh: Mesh) -> tuple[float, float]:
+    """Lowest and highest y of a mesh, metres; vertices far off do not count. Zeros for an empty one."""
+    low, high = bounds(mesh.points[~far_off(mesh.points)])
+    return float(low[1]), float(high[1])
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -177,13 +209,7 @@ def weld(mesh: Mesh) -> Weld:
 
 def weld_points(points: FloatArray) -> Weld:
     """Places of loose points (n, 3)."""
-    n = len(points)
-    if n == 0:
-        return Weld(np.zeros(0, dtype=np.int64), np.zeros(0, dtype=np.int64))
-    reach = max(diagonal(points) * WELD_OF_SIZE, 1e-12)
-    pairs = cKDTree(points).query_pairs(reach, output_type="ndarray")
-    graph = sparse.coo_matrix((np.ones(len(pairs)), (pairs[:, 0], pairs[:, 1])), shape=(n, n))
-    _, label = connected_components(graph, directed=False)
+    label = near_groups(points, max(diagonal(points) * WELD_OF_SIZE, 1e-12))
     # Number the places in the order of their first vertex, so that results do not depend on the labelling.
     _, first = np.unique(label, return_index=True)
     order = np.argsort(first)

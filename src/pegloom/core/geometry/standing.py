@@ -14,7 +14,7 @@ import numpy as np
 from scipy import ndimage
 
 from pegloom.core.arrays import FloatArray, IntArray
-from pegloom.core.geometry.mesh import bounds, sample_surface
+from pegloom.core.geometry.mesh import bounds, far_off, sample_surface
 from pegloom.core.geometry.symmetry import Symmetry, find_plane
 
 AXES = {"+X": (1, 0, 0), "-X": (-1, 0, 0), "+Y": (0, 1, 0), "-Y": (0, -1, 0), "+Z": (0, 0, 1), "-Z": (0, 0, -1)}
@@ -69,6 +69,11 @@ class Stance:
 
 def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stance:
     """Guess up, facing and the mirror plane of a character's points (n, 3); triangles (t, 3) let sparse faces count."""
+    far = far_off(points)
+    if far.any():
+        triangles = None if triangles is None else triangles[~far[triangles].any(axis=1)]
+        surface = points[:0] if triangles is None else sample_surface(points, triangles)
+        return guess_stance(np.concatenate([points[~far], surface]))
     low, high = bounds(points)
     span = np.maximum(high - low, 1e-12)
     seen = points if triangles is None else np.concatenate([points, sample_surface(points, triangles)])
@@ -411,7 +416,7 @@ def standing_matrix(
         x = np.cross(y, z)
     turn = np.stack([x, y, z])
     turned = points @ turn.T
-    low, high = bounds(turned)
+    low, high = bounds(turned[~far_off(points)])
     scale = 1.0 if height is None else height / max(float(high[1] - low[1]), 1e-12)
     middle = (low + high) / 2
     if lateral_offset is not None:

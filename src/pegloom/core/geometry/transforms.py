@@ -130,6 +130,25 @@ def decompose(matrix: ArrayLike) -> tuple[FloatArray, FloatArray, FloatArray]:
     return m[:3, 3].copy(), matrix_quaternion(linear), scale
 
 
+def composed(positions: FloatArray, quaternions: FloatArray, scales: FloatArray) -> FloatArray:
+    """`compose` for many at once: (n, 3), (n, 4), (n, 3) to (n, 4, 4)."""
+    matrices = np.zeros((len(positions), 4, 4))
+    matrices[:, :3, :3] = rotation_matrix(quaternions) * scales[:, None, :]
+    matrices[:, :3, 3] = positions
+    matrices[:, 3, 3] = 1.0
+    return matrices
+
+
+def decomposed(matrices: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """`decompose` for many at once: (n, 4, 4) to (n, 3), (n, 4), (n, 3)."""
+    linear = matrices[:, :3, :3]
+    scale = np.linalg.norm(linear, axis=1)
+    scale[np.linalg.det(linear) < 0, 0] *= -1.0
+    safe = np.where(np.abs(scale) < LENGTH_ZERO, 1.0, scale)
+    turn = np.array([matrix_quaternion(m) for m in linear / safe[:, None, :]]).reshape(-1, 4)
+    return matrices[:, :3, 3].copy(), turn, scale
+
+
 def euler_quaternion(turn: ArrayLike) -> FloatArray:
     """Quaternion of turns about x, then y, then z (fixed axes), radians (3,)."""
     x, y, z = np.asarray(turn, dtype=np.float64) / 2

@@ -102,6 +102,25 @@ class Track:
             return slerp(normalised(self.values[i]), normalised(self.values[i + 1]), u)
         return np.asarray(self.values[i] + u * (self.values[i + 1] - self.values[i]))
 
+    def at_all(self, times: FloatArray) -> FloatArray:
+        """`at` for many times (t,) at once: (t, 3 or 4)."""
+        last = len(self.times) - 1
+        i = np.clip(np.searchsorted(self.times, times, side="right") - 1, 0, last)
+        a, b = self.values[i], self.values[np.minimum(i + 1, last)]
+        span = self.times[np.minimum(i + 1, last)] - self.times[i]
+        held = (i == last) | (times <= self.times[0]) | self.step
+        u = np.where(held, 0.0, (times - self.times[i]) / np.where(span > 0, span, 1.0))[:, None]
+        if self.path != "rotation":
+            return np.asarray(np.where(held[:, None], a, a + u * (b - a)))
+        qa, qb = normalised(a), normalised(b)
+        cosine = np.einsum("tk,tk->t", qa, qb)[:, None]
+        qb, cosine = np.where(cosine < 0, -qb, qb), np.abs(cosine)
+        angle = np.arccos(np.minimum(cosine, 1.0))
+        near = cosine > 1.0 - 1e-9
+        sine = np.where(near, 1.0, np.sin(angle))
+        arc = (np.sin((1 - u) * angle) * qa + np.sin(u * angle) * qb) / sine
+        return np.asarray(np.where(held[:, None], a, np.where(near, normalised(qa + u * (qb - qa)), arc)))
+
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Clip:

@@ -89,6 +89,34 @@ def from_dense(
     )
 
 
+def from_entries(columns: IntArray, values: FloatArray, joint_ids: Sequence[str]) -> tuple[Weights, int]:
+    """Weights of rows as files store them: columns (n, k), values (n, k); and how many rows held nothing.
+
+    The same as `from_dense`, without a matrix of all joints: a file may bring thousands. Negative values count as 0,
+    a joint named twice in a row holds the sum, a row of nothing goes to the first joint.
+    """
+    n, k = columns.shape
+    shape = (n, len(joint_ids))
+    flat = np.maximum(values, 0.0).ravel()
+    matrix = sparse.csr_matrix((flat, (np.repeat(np.arange(n), k), columns.ravel())), shape=shape)
+    empty = np.flatnonzero(np.asarray(matrix.sum(axis=1)).ravel() <= 0)
+    if len(empty):
+        matrix = matrix + sparse.csr_matrix((np.ones(len(empty)), (empty, np.zeros(len(empty), np.int64))), shape=shape)
+    for least in (WEIGHT_TINY, 0.0):
+        total = np.asarray(matrix.sum(axis=1)).ravel()
+        matrix.data /= np.repeat(total, np.diff(matrix.indptr))
+        matrix.data[matrix.data < least] = 0.0
+    matrix.eliminate_zeros()
+    matrix.sort_indices()
+    made = Weights(
+        tuple(joint_ids),
+        np.asarray(frozen(matrix.indptr.astype(np.int32))),
+        np.asarray(frozen(matrix.indices.astype(np.int32))),
+        np.asarray(frozen(matrix.data.astype(np.float64))),
+    )
+    return made, len(empty)
+
+
 def cut(values: FloatArray, influences: int | None, *, locked: BoolArray | None = None) -> FloatArray:
     """Rows (n, j) reduced to their largest `influences` entries above WEIGHT_TINY and normalised.
 

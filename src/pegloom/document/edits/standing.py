@@ -14,6 +14,8 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, owned_floats
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, with_points
+
+from pegloom.core.geometry.mesh import far_off
 from pegloom.core.geometry.standing import Direction, guess_height, guess_stance, standing_matrix
 from pegloom.core.geometry.symmetry import find_plane, plane_score
 from pegloom.core.geometry.transforms import (
@@ -62,8 +64,7 @@ def stand_up(
         facing = Direction.PLUS_Z if abs(up.vector[2]) < 0.5 else Direction.PLUS_Y
     lateral = int(np.argmax(np.abs(np.cross(up.vector, facing.vector))))
     plane = stance.symmetry if stance.symmetry.axis == lateral else find_plane(points, lateral)
-    along_up = points @ up.vector
-    raw = float(np.ptp(along_up))
+    raw = float(np.ptp(points[~far_off(points)] @ up.vector))
     wanted = None if keep_size else (height if height is not None else guess_height(raw))
     if wanted is not None and wanted <= 0:
         raise EditError(f"the height must be more than 0 m, got {wanted:g} m")

@@ -1,0 +1,176 @@
+"""What every reader's result goes through: numbers finite and in their range, indices in their lists, names once.
+
+What can be mended without loss is, with a line; anything else is one error that names the place.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray, frozen
+from pegloom.core.errors import MeshFileError, ShapeError, one_line
+from pegloom.core.geometry.mesh import Mesh
+from pegloom.core.motion.clips import Clip, Track
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skin.weights import Weights, row_sums_hold
+from pegloom.core.tolerances import FARTHEST
+from pegloom.document.model import Material, Morph, Part
+from pegloom.files.allowance import MOST_JOINTS, MOST_PARTS, count
+from pegloom.files.imported import Imported
+from pegloom.files.names import Unique
+
+LONGEST_NAME = 200
+"""Characters of a name; what runs on for pages is cut."""
+LARGEST_UV = 1e6
+FASTEST = 1000.0
+"""Frames a second."""
+LONGEST_CLIP = 86_400.0
+"""Seconds: a day."""
+MOST_LEVELS = 3
+"""Subdivision levels: each is four times the faces."""
+
+
+def sound(imported: Imported, file: str) -> Imported:
+    """The same, checked and mended. Raises MeshFileError for what cannot be mended."""
+    count(len(imported.parts), MOST_PARTS, "parts")
+    if imported.skeleton is not None:
+        count(len(imported.skeleton.joints), MOST_JOINTS, "joints")
+    notes: list[str] = []
+    names = Unique()
+    materials = tuple(material(m, notes) for m in imported.materials)
+    try:
+        parts = tuple(part(replace(p, name=names(plain(p.name, "part"))), len(materials), notes) for p in imported.parts)
+        skeleton = None if imported.skeleton is None else joints(imported.skeleton)
+        clip_names = Unique()
+        clips = tuple(clip(replace(c, name=clip_names(plain(c.name, "clip")))) for c in imported.clips)
+        for part_id, held in (imported.weights or {}).items():
+            weights(held, next(p.mesh for p in parts if p.id == part_id))
+    except ShapeError as error:
+        raise MeshFileError(file, str(error), hint="export it again") from error
+    return replace(
+        imported, parts=parts, materials=materials, skeleton=skeleton, clips=clips, notes=(*imported.notes, *notes)
+    )
+
+
+def plain(name: str, fallback: str) -> str:
+    """A name as one line of at most LONGEST_NAME characters."""
+    return one_line(name).strip()[:LONGEST_NAME] or fallback
+
+
+def material(made: Material, notes: list[str]) -> Material:
+    """Numbers between 0 and 1; what is no number takes its usual value."""
+    usual = Material(made.name)
+    numbers = (*made.base_colour, made.metallic, made.roughness)
+    fallback = (*usual.base_colour, usual.metallic, usual.roughness)
+    held = [float(min(max(v, 0.0), 1.0)) if np.isfinite(v) else f for v, f in zip(numbers, fallback, strict=True)]
+    name = plain(made.name, "material")
+    if tuple(held) != tuple(numbers):
+        notes.append(f"material {name}: numbers outside 0 to 1 brought back into it")
+    r, g, b, a, metallic, roughness = held
+    return replace(made, name=name, base_colour=(r, g, b, a), metallic=metallic, roughness=roughness)
+
+
+def part(made: Part, slots: int, notes: list[str]) -> Part:
+    """Faces within the materials there are, UVs and normals of a usable size, morph targets of finite numbers."""
+    mesh = made.mesh
+    if mesh.uvs is not None and np.abs(mesh.uvs).max(initial=0.0) > LARGEST_UV:
+        notes.append(f"{made.name}: UVs beyond {LARGEST_UV:.0e} cut to it")
+        mesh = replace(mesh, uvs=frozen(np.clip(mesh.uvs, -LARGEST_UV, LARGEST_UV)))
+    if len(mesh.materials) and not 0 <= mesh.materials.min() <= mesh.materials.max() < slots:
+        notes.append(f"{made.name}: faces of materials that are not there took the last one")
+        wrong = (mesh.materials < 0) | (mesh.materials >= slots)
+        mesh = replace(mesh, materials=frozen(np.where(wrong, slots - 1, mesh.materials)))
+    names = Unique()
+    morphs = tuple(morph(m, names, mesh.vertex_count, made.name) for m in made.morphs)
+    levels = min(max(int(made.levels), 1), MOST_LEVELS)
+    return replace(made, mesh=mesh, morphs=morphs, levels=levels)
+
+
+def morph(made: Morph, names: Unique, vertices: int, owner: str) -> Morph:
+    """Raises ShapeError for deltas that are no numbers or not one for each vertex."""
+    if made.deltas.shape != (vertices, 3) or not np.abs(made.deltas).max(initial=0.0) < FARTHEST:
+        raise ShapeError(f"morph target {made.name} of {owner} does not move its {vertices} vertices by usable numbers")
+    rest = float(np.clip(made.at_rest, 0.0, 1.0)) if np.isfinite(made.at_rest) else 0.0
+    return replace(made, name=names(plain(made.name, "morph")), at_rest=rest)
+
+
+def joints(skeleton: Skeleton) -> Skeleton:
+    """Unit quaternions, finite places, names once. Raises ShapeError naming the joint."""
+    names = Unique()
+    made = []
+    for joint in skeleton.joints:
+        numbers = np.array([*joint.position, *joint.rotation, *(joint.tail or ())])
+        if not np.abs(numbers).max(initial=0.0) < FARTHEST:
+            raise ShapeError(f"joint {joint.name} stands nowhere: its place or turn is no usable number")
+        q = np.array(joint.rotation)
+        length = float(np.linalg.norm(q))
+        turn = joint.rotation
+        if abs(length - 1.0) > 1e-6:
+            turn = tuple(float(v) for v in q / length) if length > 1e-9 else (0.0, 0.0, 0.0, 1.0)  # type: ignore[assignment]
+        name = names(plain(joint.name, joint.id))
+        made.append(joint if (name, turn) == (joint.name, joint.rotation) else replace(joint, name=name, rotation=turn))
+    return skeleton if all(a is b for a, b in zip(made, skeleton.joints, strict=True)) else Skeleton(tuple(made))
+
+
+def weights(held: Weights, mesh: Mesh) -> None:
+    """Raises ShapeError for weights that do not fit their part, or are no weights."""
+    if held.vertex_count != mesh.vertex_count:
+        raise ShapeError(f"weights are given for {held.vertex_count} vertices of {mesh.vertex_count}")
+    steps = np.diff(held.indptr)
+    if held.indptr[0] != 0 or (steps < 0).any() or not int(held.indptr[-1]) == len(held.indices) == len(held.values):
+        raise ShapeError("rows of weights do not follow each other")
+    if len(held.indices) and not 0 <= held.indices.min() <= held.indices.max() < len(held.joint_ids):
+        raise ShapeError("weights name a joint that is not there")
+    if not np.isfinite(held.values).all() or not row_sums_hold(held):
+        raise ShapeError("a row of weights is no numbers, or does not add up to 1")
+
+
+def clip(made: Clip) -> Clip:
+    """Raises ShapeError naming the clip whose times or values are no usable numbers."""
+    if not (np.isfinite(made.rate) and 0.0 < made.rate and np.isfinite(made.length) and made.length <= LONGEST_CLIP):
+        raise ShapeError(f"clip {made.name} has no usable length or frame rate")
+    tracks = {joint: tuple(track(t, made.name) for t in some) for joint, some in made.tracks.items()}
+    for (control, channel), curve in made.curves.items():
+        times, values = np.array(curve.times, dtype=np.float64), np.array(curve.values, dtype=np.float64)
+        if len(times) != len(values) or not len(times) or not _rising(times) or not np.isfinite(values).all():
+            raise ShapeError(f"clip {made.name}: the keys of {control} {channel} are no rising times with a value each")
+    return replace(
+        made,
+        rate=min(made.rate, FASTEST),
+        length=max(made.length, 1e-3),
+        tracks=MappingProxyType(tracks),
+    )
+
+
+def track(made: Track, owner: str) -> Track:
+    """Raises ShapeError; turns come out at unit length."""
+    width = 4 if made.path == "rotation" else 3
+    fits = made.values.ndim == 2 and made.values.shape == (len(made.times), width)
+    if not fits or not len(made.times) or not _rising(made.times) or not np.abs(made.values).max() < FARTHEST:
+        raise ShapeError(f"clip {owner}: a track of {made.path} is no rising times with a value each")
+    if width == 4:
+        length = np.linalg.norm(made.values, axis=1, keepdims=True)
+        if (np.abs(length - 1.0) > 1e-6).any():
+            unit = np.where(length > 1e-9, made.values / np.maximum(length, 1e-9), [0.0, 0.0, 0.0, 1.0])
+            return replace(made, values=frozen(unit))
+    return made
+
+
+def _rising(times: FloatArray) -> bool:
+    return bool(np.isfinite(times).all() and (np.diff(times) > 0).all() and np.abs(times).max() <= LONGEST_CLIP)
+
+
+def usable(uvs: FloatArray | None, normals: FloatArray | None, notes: list[str], name: str) -> tuple[
+    FloatArray | None, FloatArray | None
+]:
+    """UVs with what is no number at 0, normals only where all are numbers; with a line for what was wrong."""
+    if uvs is not None and not np.isfinite(uvs).all():
+        notes.append(f"{name}: UVs that are no numbers set to 0: {int((~np.isfinite(uvs).all(axis=1)).sum())}")
+        uvs = np.where(np.isfinite(uvs), uvs, 0.0)
+    if normals is not None and not np.isfinite(normals).all():
+        notes.append(f"{name}: normals that are no numbers, all left out")
+        normals = None
+    return uvs, normals
