@@ -12,8 +12,8 @@ from pegloom.core.geometry.mend import inward_faces, rows_near
 from pegloom.core.geometry.mesh import (
     Mesh,
     diagonal,
-    far_off,
     edge_use,
+    far_off,
     shells,
     triangle_normals,
     triangulate,

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from pegloom.core.errors import MeshFileError, TooLargeError
 
 VARIABLE = "PEGLOOM_UNPACK_MB"
-GRANTED, TIMES = 64 << 20, 12
+GRANTED, TIMES = 64 << 20, 20
 PROJECT_GRANTED, PROJECT_TIMES = 256 << 20, 100
 LARGEST = 4 << 30
 MOST_PARTS = 4096
@@ -59,7 +59,9 @@ def allowed(file: str, there: int, *, most: int | None = None, project: bool = F
     told = os.environ.get(VARIABLE, "")
     if most is None and told.isascii() and told.isdigit():
         most = int(told) << 20
-    made = Allowance(file, min(granted + times * there, LARGEST), times=times) if most is None else Allowance(file, most)
+    made = (
+        Allowance(file, min(granted + times * there, LARGEST), times=times) if most is None else Allowance(file, most)
+    )
     token = _present.set(made)
     try:
         yield made
@@ -72,6 +74,12 @@ def take(size: float, what: str, where: str = "") -> None:
     present = _present.get()
     if present is not None:
         present.take(size, what, where)
+
+
+def left(size: int) -> int:
+    """Bytes the file being read may still unpack to; without an allowance, what one of `size` bytes may."""
+    present = _present.get()
+    return max(present.most - present.taken, 0) if present is not None else min(GRANTED + TIMES * size, LARGEST)
 
 
 def grant(size: int) -> None:

@@ -138,8 +138,10 @@ class _Reader:
 
     def motion(self) -> BvhMotion:
         count = self.words()
-        if count[0].lower() != "frames:" or len(count) < 2 or not (
-            count[1].isascii() and count[1].isdigit() and len(count[1]) < 10
+        if (
+            count[0].lower() != "frames:"
+            or len(count) < 2
+            or not (count[1].isascii() and count[1].isdigit() and len(count[1]) < 10)
         ):
             raise self.fail("the number of frames was expected")
         frames = int(count[1])

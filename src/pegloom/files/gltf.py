@@ -30,7 +30,18 @@ from pegloom.files.names import Unique
 
 COMPONENTS = {5120: "i1", 5121: "u1", 5122: "i2", 5123: "u2", 5125: "u4", 5126: "f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
-LISTS = ("accessors", "animations", "buffers", "bufferViews", "images", "materials", "meshes", "nodes", "skins", "textures")
+LISTS = (
+    "accessors",
+    "animations",
+    "buffers",
+    "bufferViews",
+    "images",
+    "materials",
+    "meshes",
+    "nodes",
+    "skins",
+    "textures",
+)
 KNOWN_EXTENSIONS = {"KHR_texture_transform", "KHR_materials_unlit", "KHR_mesh_quantization"}
 
 
@@ -326,7 +337,8 @@ def _part(
         if len(index) and not 0 <= index.min() <= index.max() < len(p):
             raise file.fail(f"a face names vertex {int(index.max())}, but there are {len(p)}", where=where)
         # A mesh shown by several nodes is worked out for each.
-        take(8 * (3 * len(p) + 7 * len(index)), f"mesh {name}", where)
+        extra = 16 * ("TEXCOORD_0" in attributes) + 24 * ("NORMAL" in attributes)
+        take(24 * len(p) + (14 + extra) * len(index), f"mesh {name}", where)
         corners.append(index + base)
         if "TEXCOORD_0" in attributes:
             uv = _for_each(file, attributes, "TEXCOORD_0", p, 2, where)[index]

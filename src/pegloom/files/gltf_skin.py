@@ -131,7 +131,9 @@ def skin_weights(file: GltfFile, skeleton: FileSkeleton, skin: int, joints: np.n
         raise file.fail(f"a vertex names joint {int(used.max())}, but the skin has {len(nodes)}")
     place = {node: i for i, node in enumerate(skeleton.order)}
     column = np.array([place[n] for n in nodes])
-    made, empty = from_entries(column[np.clip(joints, 0, len(nodes) - 1)], values, [j.id for j in skeleton.skeleton.joints])
+    made, empty = from_entries(
+        column[np.clip(joints, 0, len(nodes) - 1)], values, [j.id for j in skeleton.skeleton.joints]
+    )
     if empty:
         file.notes.append(f"vertices without weight, given to {skeleton.skeleton.joints[0].name}: {empty}")
     return made

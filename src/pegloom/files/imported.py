@@ -44,7 +44,9 @@ def checked_size(path: Path) -> int:
         raise MeshFileError(path.name, "this is no file but a device or a pipe", hint="copy it into a file first")
     if there.st_size > LARGEST_FILE:
         raise MeshFileError(
-            path.name, f"the file holds {there.st_size >> 20} MB", hint=f"the most this program opens is {LARGEST_FILE >> 20} MB"
+            path.name,
+            f"the file holds {there.st_size >> 20} MB",
+            hint=f"the most this program opens is {LARGEST_FILE >> 20} MB",
         )
     return there.st_size
 

@@ -178,4 +178,4 @@ def _sweep(real: Path) -> None:
             if len(pieces) == 4 and pieces[0] == f".{real.name[:60]}" and pieces[3] == "part" and pieces[1].isdigit():
                 gone = not Path(f"/proc/{pieces[1]}").exists()
                 if gone and time.time() - entry.stat(follow_symlinks=False).st_mtime > ABANDONED:
-                    os.unlink(entry.path)
+                    Path(entry.path).unlink()

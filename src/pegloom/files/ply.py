@@ -105,7 +105,9 @@ class _Reader:
         return {e.name: self._text(e) if self.text else self._binary(e) for e in self.elements}
 
     def _claims(self, element: _Element) -> MeshFileError:
-        return self.fail(f"claims {element.count} rows of {element.name}, more than it holds", f"element {element.name}")
+        return self.fail(
+            f"claims {element.count} rows of {element.name}, more than it holds", f"element {element.name}"
+        )
 
     def _text(self, element: _Element) -> Columns:
         width = max(len(element.properties), 1)
@@ -262,9 +264,7 @@ def different(corners: IntArray, owner: IntArray, faces: int) -> IntArray:
     return np.bincount(o[fresh], minlength=faces)
 
 
-def _uvs(
-    element: Columns, vertices: Columns, chosen: IntArray, counts: IntArray, kept: BoolArray
-) -> np.ndarray | None:
+def _uvs(element: Columns, vertices: Columns, chosen: IntArray, counts: IntArray, kept: BoolArray) -> np.ndarray | None:
     told = element.get("texcoord")
     if isinstance(told, Lists) and (told.counts[kept] == 2 * counts[kept]).all():
         rows = np.repeat(kept, told.counts)

@@ -3,8 +3,8 @@
 document.json holds {"format": "pegloom", "version": 1, "document": ...}. A record is {"is": its class, fields...};
 an array {"array": number}, bytes {"blob": number}, an enum {"choice": class, "value": ...}, a mapping {"pairs":
 [[key, value]...]}, a tuple a list. Arrays used twice are written once. Read with pickles off; sizes a file claims are
-checked against its own size first. Saved to a temporary file beside, synced, then renamed: a stop at any moment
-leaves the old file or the new one.
+checked against what `allowance` grants first. Saved by `outgoing`: a stop at any moment leaves the old file or the
+new one.
 """
 
 from __future__ import annotations
@@ -12,10 +12,11 @@ from __future__ import annotations
 import dataclasses
 import io
 import json
-import os
+import math
 import zipfile
 import zlib
 from collections.abc import Mapping
+from dataclasses import replace
 from enum import Enum
 from pathlib import Path
 from types import MappingProxyType
@@ -23,7 +24,7 @@ from typing import Any
 
 import numpy as np
 
-from pegloom.core.errors import PegLoomError, ProjectFileError
+from pegloom.core.errors import MeshFileError, PegLoomError, ProjectFileError, TooLargeError, one_line
 from pegloom.core.geometry.mesh import Mesh
 from pegloom.core.motion.clips import Between, Clip, Curve, Track
 from pegloom.core.rig.controls import Control, ControlRig, IkLimb, Pose, Shape
@@ -32,6 +33,7 @@ from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.relax import Relax
 from pegloom.core.skin.weights import Weights
+from pegloom.core.tolerances import FARTHEST
 from pegloom.document.model import (
     Character,
     ControlOverride,
@@ -50,7 +52,17 @@ from pegloom.document.model import (
     Subdivision,
     Weave,
 )
-from pegloom.files.imported import reason
+from pegloom.files.allowance import MOST_PARTS, allowed, take
+from pegloom.files.allowance import count as limited
+from pegloom.files.images import KEPT, kind_of
+from pegloom.files.imported import checked_size, reason
+from pegloom.files.names import Unique, is_picture_name, picture_name
+from pegloom.files.outgoing import outgoing
+from pegloom.files.soundness import clip as sound_clip
+from pegloom.files.soundness import joints as sound_joints
+from pegloom.files.soundness import material as sound_material
+from pegloom.files.soundness import part as sound_part
+from pegloom.files.soundness import weights as sound_weights
 
 VERSION = 1
 SUFFIX = ".pegloom"
@@ -63,7 +75,7 @@ RECORDS: dict[str, type[Any]] = {
     )
 }  # fmt: skip
 CHOICES: dict[str, type[Enum]] = {c.__name__: c for c in (Between, Shape, Side, PartKind, Subdivision)}
-LARGEST_UNPACKED = 8 << 30
+MOST_ENTRIES = 200_000
 
 
 class _Packer:
@@ -95,127 +107,264 @@ class _Packer:
         raise TypeError(f"a {type(value).__name__} cannot be saved")
 
 
-def save_project(path: Path, document: Document) -> None:
-    """Save atomically. Raises ProjectFileError when the place cannot be written; the old file stays then."""
+def save_project(path: Path, document: Document, *, pack: bool = True) -> None:
+    """Save atomically. Raises ProjectFileError when the place cannot be written; the old file stays then.
+
+    pack : whether its arrays are compressed.
+    """
     packer = _Packer()
     tree = packer.pack(document)
-    temporary = path.with_name(f".{path.name}.saving")
-    try:
-        with temporary.open("wb") as stream:
-            with zipfile.ZipFile(stream, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:
-                head = {"format": "pegloom", "version": VERSION, "document": tree}
-                archive.writestr("document.json", json.dumps(head, separators=(",", ":")))
-                for number, array in enumerate(packer.arrays):
-                    out = io.BytesIO()
-                    np.save(out, array, allow_pickle=False)
-                    archive.writestr(f"arrays/{number}.npy", out.getvalue())
-                for number, blob in enumerate(packer.blobs):
-                    archive.writestr(f"blobs/{number}", blob)
-            stream.flush()
-            os.fsync(stream.fileno())
-        os.replace(temporary, path)
-    except OSError as error:
-        temporary.unlink(missing_ok=True)
-        raise ProjectFileError(
-            path.name, f"cannot be saved ({error.strerror or error})", hint="choose another place; nothing is lost"
-        ) from error
+    kind = zipfile.ZIP_DEFLATED if pack else zipfile.ZIP_STORED
+    with (
+        outgoing(error=ProjectFileError, hint="choose another place; nothing is lost") as out,
+        zipfile.ZipFile(out.stream(path), "w", kind, compresslevel=1 if pack else None) as archive,
+    ):
+        head = {"format": "pegloom", "version": VERSION, "document": tree}
+        archive.writestr("document.json", json.dumps(head, separators=(",", ":")))
+        for number, array in enumerate(packer.arrays):
+            made = io.BytesIO()
+            np.save(made, array, allow_pickle=False)
+            archive.writestr(f"arrays/{number}.npy", made.getvalue())
+        for number, blob in enumerate(packer.blobs):
+            archive.writestr(f"blobs/{number}", blob)
 
 
-def open_project(path: Path) -> Document:
-    """Open a project. Raises ProjectFileError: what is wrong, where, what to do. Nothing in a file is run."""
+def open_project(path: Path, *, most: int | None = None) -> Document:
+    """Open a project. most: bytes it may unpack to, None for what `allowance` grants.
+
+    Raises ProjectFileError: what is wrong, where, what to do; TooLargeError past `most`. Nothing in a file is run.
+    """
     try:
-        with zipfile.ZipFile(path) as archive:
+        size = checked_size(path)
+        with allowed(path.name, size, most=most, project=True), zipfile.ZipFile(path) as archive:
             return _read(path, archive)
-    except FileNotFoundError as error:
-        raise ProjectFileError(path.name, "there is no such file", hint="check the path") from error
+    except TooLargeError:
+        raise
     except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
         raise ProjectFileError(
             path.name, "this is no Peg Loom project, or it is cut short", hint="open its autosave or an older copy"
         ) from error
     except OSError as error:
         raise ProjectFileError(path.name, f"cannot be read ({error.strerror or error})", hint="check rights") from error
-    except PegLoomError:
+    except ProjectFileError:
         raise
+    except MeshFileError as error:
+        raise ProjectFileError(path.name, error.what, where=error.where, hint=error.hint) from error
+    except PegLoomError as error:
+        raise ProjectFileError(path.name, str(error), hint="open an older copy") from error
+    except MemoryError as error:
+        raise ProjectFileError(path.name, "needs more memory than there is", hint="close other programs") from error
     except Exception as error:  # whatever damage leads to, nothing but words comes out
         raise ProjectFileError(
             path.name, f"its contents are damaged ({type(error).__name__}: {reason(error)})", hint="open an older copy"
         ) from error
 
 
-def _read(path: Path, archive: zipfile.ZipFile) -> Document:
-    if sum(info.file_size for info in archive.infolist()) > LARGEST_UNPACKED:
-        raise ProjectFileError(path.name, "claims to unpack to over 8 GB", hint="this is no project of this program")
-    head = json.loads(archive.read("document.json"))
-    if not isinstance(head, dict) or head.get("format") != "pegloom":
-        raise ProjectFileError(path.name, "this is no Peg Loom project")
-    if int(head["version"]) > VERSION:
-        raise ProjectFileError(
-            path.name, f"was saved by a newer Peg Loom (format {head['version']})", hint="update the program"
-        )
-    arrays: dict[int, np.ndarray] = {}
+JSON_TIMES = 24
+"""Bytes that a byte of JSON may take once it is read: an empty list is three characters."""
 
-    def array(number: int) -> np.ndarray:
-        if number not in arrays:
-            info = archive.getinfo(f"arrays/{int(number)}.npy")
-            data = archive.read(info)
-            loaded = np.load(io.BytesIO(data), allow_pickle=False)
-            loaded.setflags(write=False)
-            arrays[number] = loaded
-        return arrays[number]
 
-    def unpack(value: Any) -> Any:
+class _Unpacker:
+    """Records, arrays and bytes of a project, each read once."""
+
+    def __init__(self, path: Path, archive: zipfile.ZipFile) -> None:
+        self.path, self.archive = path, archive
+        self.arrays: dict[int, np.ndarray] = {}
+        self.blobs: dict[int, bytes] = {}
+
+    def fail(self, what: str, where: str = "") -> ProjectFileError:
+        return ProjectFileError(self.path.name, what, where=where, hint="open an older copy")
+
+    def entry(self, name: str, times: int = 1) -> bytes:
+        """The bytes of an entry; what it claims is checked before it is unpacked."""
+        info = self.archive.getinfo(name)
+        take(times * info.file_size, name)
+        return self.archive.read(info)
+
+    def number(self, text: str) -> float:
+        value = float(text)
+        if not np.isfinite(value):
+            raise self.fail(f"{text[:20]} is no number", "document.json")
+        return value
+
+    def head(self) -> dict[str, Any]:
+        data = self.entry("document.json", JSON_TIMES)
+        try:
+            head = json.loads(data, parse_float=self.number, parse_constant=self.number)
+        except RecursionError:
+            raise self.fail("its records are nested too deep", "document.json") from None
+        if not isinstance(head, dict) or head.get("format") != "pegloom":
+            raise ProjectFileError(self.path.name, "this is no Peg Loom project")
+        if not isinstance(head.get("version"), int) or head["version"] < 1:
+            raise self.fail("tells no version", "document.json")
+        if head["version"] > VERSION:
+            raise ProjectFileError(
+                self.path.name, f"was saved by a newer Peg Loom (format {head['version']})", hint="update the program"
+            )
+        return head
+
+    def array(self, number: int, where: str) -> np.ndarray:
+        if number not in self.arrays:
+            data = self.entry(f"arrays/{int(number)}.npy")
+            self.arrays[number] = self._parsed(data, where)
+        return self.arrays[number]
+
+    def _parsed(self, data: bytes, where: str) -> np.ndarray:
+        """An array over the entry's own bytes: nothing is copied, its header is held against what is there."""
+        stream = io.BytesIO(data)
+        try:
+            version = np.lib.format.read_magic(stream)
+            read_header = {(1, 0): np.lib.format.read_array_header_1_0, (2, 0): np.lib.format.read_array_header_2_0}
+            shape, by_columns, kind = read_header[version](stream)
+        except (ValueError, KeyError, SyntaxError, RecursionError, MemoryError) as error:
+            raise self.fail(f"an array's header makes no sense ({reason(error)})", where) from None
+        if kind.kind not in "biuf" or kind.hasobject:
+            raise self.fail(f"an array holds {kind} instead of numbers", where)
+        count = math.prod(shape)
+        if any(n < 0 for n in shape) or count * kind.itemsize != len(data) - stream.tell():
+            raise self.fail("an array's size is not what it claims", where)
+        made = np.frombuffer(data, kind, count, stream.tell()).reshape(shape, order="F" if by_columns else "C")
+        if kind.kind == "f" and not np.isfinite(made).all():
+            raise self.fail("an array holds what is no number", where)
+        return made
+
+    def blob(self, number: int) -> bytes:
+        if number not in self.blobs:
+            self.blobs[number] = self.entry(f"blobs/{int(number)}")
+        return self.blobs[number]
+
+    def unpack(self, value: Any, where: str) -> Any:
         if isinstance(value, list):
-            return tuple(unpack(v) for v in value)
+            if all(type(v) in PLAIN for v in value):
+                return tuple(value)
+            return tuple(self.unpack(v, f"{where}[{i}]") for i, v in enumerate(value))
         if not isinstance(value, dict):
             return value
         if "array" in value:
-            return array(value["array"])
+            return self.array(value["array"], where)
         if "blob" in value:
-            return archive.read(f"blobs/{int(value['blob'])}")
+            return self.blob(value["blob"])
         if "choice" in value:
             return CHOICES[value["choice"]](value["value"])
         if "pairs" in value:
-            return MappingProxyType({unpack(k): unpack(v) for k, v in value["pairs"]})
-        kind = RECORDS[value["is"]]
+            return MappingProxyType(
+                {self.unpack(k, where): self.unpack(v, f"{where}[{str(k)[:40]}]") for k, v in value["pairs"]}
+            )
+        kind = RECORDS.get(value.get("is", ""))
+        if kind is None:
+            raise self.fail(f"holds a record of a kind that is not known ({str(value.get('is'))[:40]})", where)
         known = {f.name for f in dataclasses.fields(kind)}
-        fields = {k: unpack(v) for k, v in value.items() if k in known}
+        fields = {k: self.unpack(v, f"{where}.{k}") for k, v in value.items() if k in known}
         if kind is Character and isinstance(fields.get("trials"), Mapping):
             # Until they had pictures, trials were a mapping from name to pose; no window ever filled it.
             fields["trials"] = ()
         return kind(**fields)
 
-    document = unpack(head["document"])
+
+PLAIN = (int, float, str, bool, type(None))
+
+
+def _read(path: Path, archive: zipfile.ZipFile) -> Document:
+    limited(len(archive.infolist()), MOST_ENTRIES, "entries")
+    unpacker = _Unpacker(path, archive)
+    document = unpacker.unpack(unpacker.head().get("document"), "document")
     if not isinstance(document, Document):
         raise ProjectFileError(path.name, "holds no document")
-    _check(path, document)
-    return document
+    if not isinstance(document.active, int) or not 0 <= document.active < max(len(document.characters), 1):
+        raise unpacker.fail(f"character {str(document.active)[:20]} is in hand, but it is not there", "document.active")
+    return replace(document, characters=tuple(_checked(path, c) for c in document.characters))
 
 
-def _check(path: Path, document: Document) -> None:
-    """What a damaged or hand-made file may get wrong that would only show later."""
-    try:
-        for character in document.characters:
-            for part in character.parts:
-                mesh = part.mesh
-                if len(mesh.corners) and (mesh.corners.min() < 0 or mesh.corners.max() >= mesh.vertex_count):
-                    raise ProjectFileError(path.name, "a face names a missing vertex", where=part.name)
-            for skin in (*([character.skin] if character.skin else []), *(w.skin for w in character.weaves)):
-                _check_skin(path, character, skin)
-            for chosen in character.vertex_sets.values():
-                for part_id, vertices in chosen.items():
-                    if (
-                        len(vertices)
-                        and not 0 <= vertices.min() <= vertices.max() < character.part(part_id).mesh.vertex_count
-                    ):
-                        raise ProjectFileError(path.name, "a vertex set names a missing vertex", where=part_id)
-    except ProjectFileError:
-        raise
-    except PegLoomError as error:
-        raise ProjectFileError(path.name, str(error), hint="open an older copy") from error
+def _checked(path: Path, character: Character) -> Character:
+    """What a damaged or hand-made file may get wrong that would only show later: refused, or mended with a line."""
+    notes: list[str] = []
+    limited(len(character.parts), MOST_PARTS, "parts")
+    if len({p.id for p in character.parts}) != len(character.parts):
+        raise ProjectFileError(path.name, "two parts have one id", hint="open an older copy")
+    for part in character.parts:
+        _check_mesh(path, part)
+    skins = [*([character.skin] if character.skin else []), *(w.skin for w in character.weaves)]
+    for skin in skins:
+        _check_skin(path, character, skin)
+    for chosen in character.vertex_sets.values():
+        for part_id, vertices in chosen.items():
+            most = character.part(part_id).mesh.vertex_count
+            if len(vertices) and not 0 <= vertices.min() <= vertices.max() < most:
+                raise ProjectFileError(path.name, "a vertex set names a missing vertex", where=part_id)
+    materials = tuple(sound_material(m, notes) for m in character.materials)
+    parts = tuple(sound_part(p, max(len(materials), 1), notes) for p in character.parts)
+    images, renamed = _named_plainly(character.images, notes)
+    pictured = [*character.images, *(r.image for r in character.references)]
+    pictured += [t.picture for t in character.trials if t.picture is not None]
+    for image in pictured:
+        if KEPT.get(kind_of(image.data) or "") != image.kind:
+            raise ProjectFileError(path.name, "a picture is neither PNG nor JPEG", where=one_line(str(image.name))[:60])
+    if renamed:
+        materials = tuple(
+            replace(m, base_image=renamed.get(m.base_image, m.base_image), normal_image=renamed.get(m.normal_image, m.normal_image))
+            for m in materials
+        )  # fmt: skip
+    skeleton = character.skeleton if character.skeleton is None else sound_joints(character.skeleton)
+    clips = tuple(sound_clip(c) for c in character.clips)
+    same = all(
+        a is b
+        for a, b in zip(
+            (*materials, *parts, *clips), (*character.materials, *character.parts, *character.clips), strict=True
+        )
+    )
+    if same and not notes and skeleton is character.skeleton:
+        return character
+    arrival = (*character.arrival, *(f"mended: {n}" for n in notes))
+    return replace(
+        character, materials=materials, parts=parts, images=images, skeleton=skeleton, clips=clips, arrival=arrival
+    )
+
+
+def _named_plainly(images: tuple[Image, ...], notes: list[str]) -> tuple[tuple[Image, ...], dict[str | None, str]]:
+    """Pictures whose names are names and nothing else; what was renamed."""
+    if all(is_picture_name(i.name) for i in images) and len({i.name for i in images}) == len(images):
+        return images, {}
+    unique = Unique("_")
+    made, renamed = [], dict[str | None, str]()
+    for image in images:
+        name = image.name if is_picture_name(image.name) else picture_name(str(image.name), image.kind)
+        name = unique(name)
+        if name != image.name:
+            notes.append(f"picture {one_line(str(image.name))[:60]} is called {name} now")
+            renamed.setdefault(image.name, name)
+        made.append(Image(name, image.kind, image.data))
+    return tuple(made), renamed
+
+
+def _check_mesh(path: Path, part: Part) -> None:
+    mesh = part.mesh
+    corners, faces = len(mesh.corners), len(mesh.starts) - 1
+    fits = (
+        mesh.points.ndim == 2
+        and mesh.points.shape[1] == 3
+        and mesh.corners.ndim == mesh.starts.ndim == mesh.materials.ndim == 1
+        and all(a.dtype.kind in "iu" for a in (mesh.corners, mesh.starts, mesh.materials))
+        and faces >= 0
+        and mesh.starts[0] == 0
+        and mesh.starts[-1] == corners
+        and bool((np.diff(mesh.starts) >= 3).all())
+        and len(mesh.materials) == faces
+        and (mesh.uvs is None or mesh.uvs.shape == (corners, 2))
+        and (mesh.normals is None or mesh.normals.shape == (corners, 3))
+    )
+    if not fits:
+        raise ProjectFileError(
+            path.name, "a mesh is not put together right", where=part.name, hint="open an older copy"
+        )
+    if corners and (mesh.corners.min() < 0 or mesh.corners.max() >= mesh.vertex_count):
+        raise ProjectFileError(path.name, "a face names a missing vertex", where=part.name)
+    if np.abs(mesh.points).max(initial=0.0) > FARTHEST:
+        raise ProjectFileError(path.name, "a vertex lies farther off than anything is", where=part.name)
 
 
 def _check_skin(path: Path, character: Character, skin: Skin) -> None:
     for part_id, weights in skin.weights.items():
+        sound_weights(weights, character.part(part_id).mesh)
         if weights.vertex_count != character.part(part_id).mesh.vertex_count:
             raise ProjectFileError(path.name, "weights do not fit their part", where=part_id)
     masks = [(p, r.mask) for p, r in skin.relax.items() if r.mask is not None]

@@ -42,7 +42,9 @@ def sound(imported: Imported, file: str) -> Imported:
     names = Unique()
     materials = tuple(material(m, notes) for m in imported.materials)
     try:
-        parts = tuple(part(replace(p, name=names(plain(p.name, "part"))), len(materials), notes) for p in imported.parts)
+        parts = tuple(
+            part(replace(p, name=names(plain(p.name, "part"))), len(materials), notes) for p in imported.parts
+        )
         skeleton = None if imported.skeleton is None else joints(imported.skeleton)
         clip_names = Unique()
         clips = tuple(clip(replace(c, name=clip_names(plain(c.name, "clip")))) for c in imported.clips)
@@ -70,6 +72,8 @@ def material(made: Material, notes: list[str]) -> Material:
     if tuple(held) != tuple(numbers):
         notes.append(f"material {name}: numbers outside 0 to 1 brought back into it")
     r, g, b, a, metallic, roughness = held
+    if name == made.name and tuple(held) == tuple(numbers):
+        return made
     return replace(made, name=name, base_colour=(r, g, b, a), metallic=metallic, roughness=roughness)
 
 
@@ -86,6 +90,9 @@ def part(made: Part, slots: int, notes: list[str]) -> Part:
     names = Unique()
     morphs = tuple(morph(m, names, mesh.vertex_count, made.name) for m in made.morphs)
     levels = min(max(int(made.levels), 1), MOST_LEVELS)
+    same = all(a is b for a, b in zip(morphs, made.morphs, strict=True))
+    if same and mesh is made.mesh and levels == made.levels:
+        return made
     return replace(made, mesh=mesh, morphs=morphs, levels=levels)
 
 
@@ -94,7 +101,8 @@ def morph(made: Morph, names: Unique, vertices: int, owner: str) -> Morph:
     if made.deltas.shape != (vertices, 3) or not np.abs(made.deltas).max(initial=0.0) < FARTHEST:
         raise ShapeError(f"morph target {made.name} of {owner} does not move its {vertices} vertices by usable numbers")
     rest = float(np.clip(made.at_rest, 0.0, 1.0)) if np.isfinite(made.at_rest) else 0.0
-    return replace(made, name=names(plain(made.name, "morph")), at_rest=rest)
+    name = names(plain(made.name, "morph"))
+    return made if (name, rest) == (made.name, made.at_rest) else replace(made, name=name, at_rest=rest)
 
 
 def joints(skeleton: Skeleton) -> Skeleton:
@@ -130,19 +138,18 @@ def weights(held: Weights, mesh: Mesh) -> None:
 
 def clip(made: Clip) -> Clip:
     """Raises ShapeError naming the clip whose times or values are no usable numbers."""
-    if not (np.isfinite(made.rate) and 0.0 < made.rate and np.isfinite(made.length) and made.length <= LONGEST_CLIP):
+    if not (np.isfinite(made.rate) and made.rate > 0.0 and np.isfinite(made.length) and made.length <= LONGEST_CLIP):
         raise ShapeError(f"clip {made.name} has no usable length or frame rate")
     tracks = {joint: tuple(track(t, made.name) for t in some) for joint, some in made.tracks.items()}
     for (control, channel), curve in made.curves.items():
         times, values = np.array(curve.times, dtype=np.float64), np.array(curve.values, dtype=np.float64)
         if len(times) != len(values) or not len(times) or not _rising(times) or not np.isfinite(values).all():
             raise ShapeError(f"clip {made.name}: the keys of {control} {channel} are no rising times with a value each")
-    return replace(
-        made,
-        rate=min(made.rate, FASTEST),
-        length=max(made.length, 1e-3),
-        tracks=MappingProxyType(tracks),
-    )
+    rate, length = min(made.rate, FASTEST), max(made.length, 1e-3)
+    same = all(a is b for joint, some in tracks.items() for a, b in zip(some, made.tracks[joint], strict=True))
+    if same and (rate, length) == (made.rate, made.length):
+        return made
+    return replace(made, rate=rate, length=length, tracks=MappingProxyType(tracks))
 
 
 def track(made: Track, owner: str) -> Track:
@@ -163,9 +170,9 @@ def _rising(times: FloatArray) -> bool:
     return bool(np.isfinite(times).all() and (np.diff(times) > 0).all() and np.abs(times).max() <= LONGEST_CLIP)
 
 
-def usable(uvs: FloatArray | None, normals: FloatArray | None, notes: list[str], name: str) -> tuple[
-    FloatArray | None, FloatArray | None
-]:
+def usable(
+    uvs: FloatArray | None, normals: FloatArray | None, notes: list[str], name: str
+) -> tuple[FloatArray | None, FloatArray | None]:
     """UVs with what is no number at 0, normals only where all are numbers; with a line for what was wrong."""
     if uvs is not None and not np.isfinite(uvs).all():
         notes.append(f"{name}: UVs that are no numbers set to 0: {int((~np.isfinite(uvs).all(axis=1)).sum())}")

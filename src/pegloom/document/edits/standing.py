@@ -13,9 +13,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, owned_floats
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import Mesh, with_points
-
-from pegloom.core.geometry.mesh import far_off
+from pegloom.core.geometry.mesh import Mesh, far_off, with_points
 from pegloom.core.geometry.standing import Direction, guess_height, guess_stance, standing_matrix
 from pegloom.core.geometry.symmetry import find_plane, plane_score
 from pegloom.core.geometry.transforms import (

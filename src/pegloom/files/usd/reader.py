@@ -1,12 +1,13 @@
-"""USD, read and written through usd-core: meshes, materials' basic values and textures, subdivision, UsdSkel.
+"""What a USD stage holds: meshes, materials' basic values and textures, subdivision, UsdSkel.
 
-Specification: Pixar/AOUSD, "Universal Scene Description"; UsdGeomMesh, UsdPreviewSurface, UsdSkel. Assets are read
-only from the file itself (.usdz) or from beside it.
+Specification: AOUSD, "Universal Scene Description"; UsdGeomMesh, UsdPreviewSurface, UsdSkel.
 """
 
 from __future__ import annotations
 
-from pathlib import Path
+import os
+from dataclasses import replace
+from pathlib import Path, PurePath
 from typing import Any
 
 import numpy as np
@@ -16,30 +17,29 @@ from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import make_mesh
 from pegloom.core.geometry.transforms import matrix_quaternion
 from pegloom.core.skeleton.joints import Joint, Skeleton, side_of_name
-from pegloom.core.skin.weights import Weights, from_dense
-from pegloom.document.model import Character, Image, Material, Morph, Part, Subdivision
+from pegloom.core.skin.weights import Weights, from_entries
+from pegloom.document.model import Image, Material, Morph, Part, Subdivision
+from pegloom.files.allowance import MOST_JOINTS, MOST_NODES, MOST_PARTS, take
+from pegloom.files.allowance import count as limited
 from pegloom.files.images import image_from_bytes
-from pegloom.files.imported import Imported, beside, reason
-from pegloom.files.unplayed import unplayed
+from pegloom.files.imported import Imported, read_beside, reason
+from pegloom.files.names import Unique
+from pegloom.files.soundness import usable
+from pegloom.files.usd.layers import open_stage
 
-SUFFIXES = (".usd", ".usda", ".usdc", ".usdz")
 
+def read_here(path: Path) -> Imported:
+    """Read a USD file in this process, which damage may end. Raises MeshFileError."""
+    from pxr import Tf
 
-def read_usd(path: Path) -> Imported:
-    """Read a USD file. Raises MeshFileError."""
-    from pxr import Tf, Usd
-
-    if path.stat().st_size == 0:
-        raise MeshFileError(path.name, "the file is empty", hint="export it again")
     try:
-        stage = Usd.Stage.Open(str(path), Usd.Stage.LoadAll)
+        stage, held, notes = open_stage(path)
+        reader = _Reader(path, stage, notes)
+        imported = reader.read()
+        del held
+        return imported
     except Tf.ErrorException as error:
         raise MeshFileError(path.name, f"cannot be read as USD ({reason(error)})", hint="export it again") from error
-    if stage is None:
-        raise MeshFileError(path.name, "cannot be read as USD", hint="export it again")
-    reader = _Reader(path, stage)
-    try:
-        return reader.read()
     except (ShapeError, ValueError, TypeError, IndexError, RuntimeError) as error:
         raise MeshFileError(
             path.name, f"is not put together as USD says ({reason(error)})", hint="export it again"
@@ -47,13 +47,13 @@ def read_usd(path: Path) -> Imported:
 
 
 class _Reader:
-    def __init__(self, path: Path, stage: Any) -> None:
+    def __init__(self, path: Path, stage: Any, notes: list[str]) -> None:
         from pxr import UsdGeom
 
         self.path, self.stage = path, stage
-        self.notes: list[str] = []
+        self.notes = notes
         self.materials: list[Material] = []
-        self.images: dict[str, Image] = {}
+        self.images: dict[str, Image | None] = {}
         self.slots: dict[str, int] = {}
         self.unit = float(UsdGeom.GetStageMetersPerUnit(stage))
         self.cache = UsdGeom.XformCache()
@@ -63,23 +63,25 @@ class _Reader:
     def read(self) -> Imported:
         from pxr import UsdGeom, UsdSkel
 
-        prims = [p for p in self.stage.Traverse() if p.IsActive()]
+        prims = []
+        for prim in self.stage.Traverse():
+            limited(len(prims) + 1, MOST_NODES, "prims")
+            if prim.IsActive():
+                prims.append(prim)
         skeletons = [UsdSkel.Skeleton(p) for p in prims if p.IsA(UsdSkel.Skeleton)]
         if skeletons:
             self._skeletons(skeletons)
         parts: list[Part] = []
         weights: dict[str, Weights] = {}
-        names: set[str] = set()
+        names = Unique()
         for prim in prims:
             if not prim.IsA(UsdGeom.Mesh):
                 continue
             if UsdGeom.Imageable(prim).ComputeVisibility() == UsdGeom.Tokens.invisible:
                 self.notes.append(f"{prim.GetName()} is hidden, ignored")
                 continue
-            name = prim.GetName()
-            while name in names:
-                name += " 2"
-            names.add(name)
+            name = names(_true_name(prim))
+            limited(len(parts) + 1, MOST_PARTS, "meshes")
             part, skin = self._mesh(prim, f"part{len(parts)}", name)
             if part is not None:
                 parts.append(part)
@@ -95,7 +97,7 @@ class _Reader:
         plain = len(self.materials) - 1
         parts = [_with_plain(p, plain) for p in parts]
         return Imported(
-            tuple(parts), tuple(self.materials), tuple(self.images.values()), self.skeleton, weights or None, (),
+            tuple(parts), tuple(self.materials), tuple(i for i in self.images.values() if i is not None), self.skeleton, weights or None, (),
             tuple(self.notes),
         )  # fmt: skip
 
@@ -115,13 +117,16 @@ class _Reader:
             return None, None
         if counts.sum() != len(corners) or (len(corners) and (corners.min() < 0 or corners.max() >= len(points))):
             raise MeshFileError(self.path.name, "its faces name missing vertices", where=name, hint="export it again")
+        take(8 * (3 * len(points) + 7 * len(corners)), name)
         starts = np.concatenate([[0], np.cumsum(counts)])
         whole = counts >= 3
-        uvs = self._uvs(prim, corners, starts)
+        uvs = self._uvs(prim, corners)
+        normals = self._normals(mesh, corners)
         slots = self._slots(prim, len(counts))
         if not whole.all():
             keep = np.repeat(whole, counts)
-            corners, uvs, slots = corners[keep], None if uvs is None else uvs[keep], slots[whole]
+            uvs, normals = (None if v is None else v[keep] for v in (uvs, normals))
+            corners, slots = corners[keep], slots[whole]
             starts = np.concatenate([[0], np.cumsum(counts[whole])])
             self.notes.append(f"{name}: {int((~whole).sum())} faces with under three corners left out")
         binding = UsdSkel.BindingAPI(prim)
@@ -134,7 +139,12 @@ class _Reader:
         left_handed = mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded
         if left_handed != (np.linalg.det(matrix[:3, :3]) < 0):
             order = np.concatenate([np.arange(b - 1, a - 1, -1) for a, b in zip(starts[:-1], starts[1:], strict=True)])
-        made = make_mesh(moved, corners[order], starts, uvs=None if uvs is None else uvs[order], materials=slots)
+        if normals is not None:
+            normals = normals @ np.linalg.pinv(matrix[:3, :3])
+            length = np.linalg.norm(normals, axis=1, keepdims=True)
+            normals = np.where(length > 1e-9, normals / np.maximum(length, 1e-9), [0.0, 1.0, 0.0])[order]
+        uvs, normals = usable(None if uvs is None else uvs[order], normals, self.notes, name)
+        made = make_mesh(moved, corners[order], starts, uvs=uvs, normals=normals, materials=slots)
         scheme = mesh.GetSubdivisionSchemeAttr()
         smooth = Subdivision.NONE
         if scheme.HasAuthoredValue():
@@ -142,7 +152,25 @@ class _Reader:
         part = Part(part_id, name, made, morphs=self._morphs(prim, len(points), matrix), smooth=smooth)
         return part, self._weights(prim, binding, len(points)) if skinned else None
 
-    def _uvs(self, prim: Any, corners: np.ndarray, starts: np.ndarray) -> np.ndarray | None:
+    def _normals(self, mesh: Any, corners: np.ndarray) -> np.ndarray | None:
+        """Normals (c, 3) of the corners, in the mesh's own space; None where it has none, or is smoothed instead."""
+        from pxr import UsdGeom
+
+        if mesh.GetSubdivisionSchemeAttr().Get() != UsdGeom.Tokens.none:
+            return None
+        primvar = UsdGeom.PrimvarsAPI(mesh.GetPrim()).GetPrimvar("normals")
+        if primvar and primvar.HasValue():
+            values, kind = primvar.ComputeFlattened(), primvar.GetInterpolation()
+        else:
+            values, kind = mesh.GetNormalsAttr().Get(), mesh.GetNormalsInterpolation()
+        found = np.array(values or [], dtype=np.float64).reshape(-1, 3)
+        if kind == UsdGeom.Tokens.faceVarying and len(found) == len(corners):
+            return found
+        if kind in (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying) and len(found) > corners.max(initial=-1):
+            return np.asarray(found[corners])
+        return None
+
+    def _uvs(self, prim: Any, corners: np.ndarray) -> np.ndarray | None:
         from pxr import UsdGeom
 
         api = UsdGeom.PrimvarsAPI(prim)
@@ -153,7 +181,7 @@ class _Reader:
             kind = primvar.GetInterpolation()
             if kind == UsdGeom.Tokens.faceVarying and len(values) == len(corners):
                 return values
-            if kind in (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying) and len(values) > corners.max():
+            if kind in (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying) and len(values) > corners.max(initial=-1):
                 return np.asarray(values[corners])
         return None
 
@@ -167,17 +195,15 @@ class _Reader:
         for subset in UsdGeom.Subset.GetGeomSubsets(UsdGeom.Mesh(prim), UsdGeom.Tokens.face):
             material = UsdShade.MaterialBindingAPI(subset.GetPrim()).ComputeBoundMaterial()[0]
             indices = np.array(subset.GetIndicesAttr().Get() or [], dtype=np.int64)
-            if material and len(indices) and indices.max() < faces:
+            if material and len(indices) and 0 <= indices.min() <= indices.max() < faces:
                 slots[indices] = self._material(material)
         return slots
 
     def _material(self, material: Any) -> int:
-        from pxr import UsdShade
-
         key = str(material.GetPath())
         if key in self.slots:
             return self.slots[key]
-        made = Material(material.GetPrim().GetName(), roughness=0.5)
+        made = Material(_true_name(material.GetPrim()), roughness=0.5)
         source = material.ComputeSurfaceSource()
         shader = source[0] if source else None
         if shader and shader.GetIdAttr().Get() == "UsdPreviewSurface":
@@ -189,11 +215,10 @@ class _Reader:
             r, g, b = (1.0, 1.0, 1.0) if base else tuple(float(v) for v in colour)
             made = Material(
                 made.name, (r, g, b, float(opacity)), float(metallic), float(roughness), base, normal,
-                see_through=float(opacity) < 1,
+                see_through=float(opacity) < 1, double_sided=made.double_sided,
             )  # fmt: skip
         elif shader:
             self.notes.append(f"material {made.name}: its shader is not UsdPreviewSurface, only its name is kept")
-        assert UsdShade
         self.slots[key] = len(self.materials)
         self.materials.append(made)
         return self.slots[key]
@@ -219,23 +244,23 @@ class _Reader:
     def _picture(self, asset: Any) -> str | None:
         from pxr import Ar
 
-        data = None
-        resolved = asset.resolvedPath
-        if resolved and "[" in resolved:  # inside a .usdz
-            opened = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(resolved))
-            data = bytes(opened.GetBuffer()) if opened else None
-        else:
-            file = beside(self.path, asset.path)
-            data = file.read_bytes() if file else None
-        name = Path(asset.path).name
-        if name in self.images:
-            return self.images[name].name
-        image = image_from_bytes(name, data) if data else None
-        if image is None:
-            self.notes.append(f"picture {name} is missing or no picture")
-            return None
-        self.images[name] = image
-        return image.name
+        key, name = str(asset.path), PurePath(asset.path).name
+        if key not in self.images:
+            data = None
+            if "[" in (asset.resolvedPath or ""):  # inside the package; open_stage let no other through
+                opened = Ar.GetResolver().OpenAsset(Ar.ResolvedPath(asset.resolvedPath))
+                data = bytes(opened.GetBuffer()) if opened else None
+            elif key:
+                data = read_beside(self.path, os.path.relpath(key, self.path.parent.resolve()))
+            image = image_from_bytes(name, data) if data else None
+            if image is None and key:
+                self.notes.append(f"picture {name[:60]} is missing or no sound PNG, JPEG, WebP, TIFF, BMP or TGA")
+            taken = {i.name for i in self.images.values() if i is not None}
+            while image is not None and image.name in taken:
+                image = Image(f"_{image.name}", image.kind, image.data)
+            self.images[key] = image
+        found = self.images[key]
+        return found.name if found is not None else None
 
     def _morphs(self, prim: Any, count: int, matrix: FloatArray) -> tuple[Morph, ...]:
         from pxr import UsdSkel
@@ -249,29 +274,30 @@ class _Reader:
             offsets = np.array(shape.GetOffsetsAttr().Get() or [], dtype=np.float64).reshape(-1, 3)
             rows = shape.GetPointIndicesAttr().Get()
             index = np.array(rows, dtype=np.int64) if rows else np.arange(len(offsets))
-            if len(offsets) == 0 or len(index) != len(offsets) or index.max() >= count:
+            if len(offsets) == 0 or len(index) != len(offsets) or not 0 <= index.min() <= index.max() < count:
                 continue
+            take(24 * count, f"morph target {name}")
             deltas = np.zeros((count, 3))
             deltas[index] = offsets @ matrix[:3, :3].T * self.unit
-            made.append(Morph(str(name), frozen(deltas)))
+            made.append(Morph(shape.GetPrim().GetDisplayName() or str(name), frozen(deltas)))
         return tuple(made)
 
     def _skeletons(self, skeletons: list[Any]) -> None:
         joints: list[Joint] = []
-        taken: set[str] = set()
+        names = Unique()
         for number, skeleton in enumerate(skeletons):
             paths = [str(j) for j in skeleton.GetJointsAttr().Get() or []]
             binds = skeleton.GetBindTransformsAttr().Get() or []
             if not paths or len(binds) != len(paths):
                 self.notes.append(f"skeleton {skeleton.GetPrim().GetName()} has no bind pose, ignored")
                 continue
+            limited(len(joints) + len(paths), MOST_JOINTS, "joints")
+            told = [str(n) for n in skeleton.GetJointNamesAttr().Get() or []]
+            told = told if len(told) == len(paths) else [p.rsplit("/", 1)[-1] for p in paths]
             index: dict[str, int] = {}
-            for path, bind in zip(paths, binds, strict=True):
+            for path, bind, label in zip(paths, binds, told, strict=True):
                 matrix = np.array(bind, dtype=np.float64).T
-                name = path.rsplit("/", 1)[-1]
-                while name in taken:
-                    name += " 2"
-                taken.add(name)
+                name = names(label)
                 above = path.rsplit("/", 1)[0] if "/" in path else ""
                 while above and above not in index:
                     above = above.rsplit("/", 1)[0] if "/" in above else ""
@@ -304,140 +330,25 @@ class _Reader:
             else:
                 self.notes.append(f"{prim.GetName()}: weights do not fit its vertices, ignored")
                 return None
-        indices, values = indices.reshape(count, -1), np.maximum(values.reshape(count, -1), 0.0)
+        indices, values = indices.reshape(count, -1), values.reshape(count, -1)
+        if not np.isfinite(values).all():
+            self.notes.append(f"{prim.GetName()}: weights are no numbers, ignored")
+            return None
         if indices.max(initial=0) >= len(columns) or indices.min(initial=0) < 0:
             self.notes.append(f"{prim.GetName()}: weights name missing joints, ignored")
             return None
-        dense = np.zeros((count, len(self.skeleton.joints)))
-        rows = np.repeat(np.arange(count), indices.shape[1])
-        np.add.at(dense, (rows, np.array(columns)[indices].ravel()), values.ravel())
-        empty = dense.sum(axis=1) <= 0
-        dense[empty, columns[0]] = 1.0
-        return from_dense(dense, [j.id for j in self.skeleton.joints])
+        if indices.size == 0 or not columns:
+            return None
+        ids = [j.id for j in self.skeleton.joints]
+        return from_entries(np.array(columns)[indices], values, ids)[0]
+
+
+def _true_name(prim: Any) -> str:
+    """What a thing is called: names USD cannot take as a prim's are kept as the one for display."""
+    return str(prim.GetDisplayName() or prim.GetName())
 
 
 def _with_plain(part: Part, plain: int) -> Part:
-    from dataclasses import replace
-
     slots = np.where(part.mesh.materials < 0, plain, part.mesh.materials)
     slots.setflags(write=False)
     return replace(part, mesh=replace(part.mesh, materials=slots))
-
-
-def write_usd(path: Path, character: Character) -> list[str]:
-    """Write parts, materials' basic values, skeleton and weights at rest. Returns notes on what was left out."""
-    from pxr import Gf, Sdf, Usd, UsdGeom, UsdShade, UsdSkel, Vt
-
-    notes = unplayed(character)
-    stage = Usd.Stage.CreateNew(str(path))
-    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
-    root = UsdSkel.Root.Define(stage, "/character")
-    stage.SetDefaultPrim(root.GetPrim())
-    skeleton, tokens = character.skeleton, []
-    if skeleton is not None and skeleton.joints:
-        full: dict[str, str] = {}
-        for joint in skeleton.joints:
-            own = _token(joint.name)
-            full[joint.id] = f"{full[joint.parent]}/{own}" if joint.parent else own
-        tokens = [full[j.id] for j in skeleton.joints]
-        made = UsdSkel.Skeleton.Define(stage, "/character/skeleton")
-        made.CreateJointsAttr(Vt.TokenArray(tokens))
-        made.CreateBindTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.world]))
-        made.CreateRestTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.local]))
-    materials = {}
-    used = {int(s) for part in character.included for s in part.mesh.materials}
-    for slot, material in enumerate(character.materials):
-        if slot not in used:
-            continue
-        base = f"/character/materials/{_token(material.name)}_{slot}"
-        shade = UsdShade.Material.Define(stage, base)
-        shader = UsdShade.Shader.Define(stage, f"{base}/surface")
-        shader.CreateIdAttr("UsdPreviewSurface")
-        r, g, b, a = material.base_colour
-        colour = shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f)
-        colour.Set(Gf.Vec3f(r, g, b))
-        shader.CreateInput("metallic", Sdf.ValueTypeNames.Float).Set(material.metallic)
-        shader.CreateInput("roughness", Sdf.ValueTypeNames.Float).Set(material.roughness)
-        shader.CreateInput("opacity", Sdf.ValueTypeNames.Float).Set(a)
-        if material.base_image:
-            reader = UsdShade.Shader.Define(stage, f"{base}/uv")
-            reader.CreateIdAttr("UsdPrimvarReader_float2")
-            reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set("st")
-            texture = UsdShade.Shader.Define(stage, f"{base}/picture")
-            texture.CreateIdAttr("UsdUVTexture")
-            texture.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(f"./{material.base_image}"))
-            texture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(
-                reader.CreateOutput("result", Sdf.ValueTypeNames.Float2)
-            )
-            colour.ConnectToSource(texture.CreateOutput("rgb", Sdf.ValueTypeNames.Float3))
-        shade.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
-        materials[slot] = shade
-    for image in character.images:
-        (path.parent / image.name).write_bytes(image.data)
-    for number, part in enumerate(character.included):
-        mesh = part.mesh
-        prim_path = f"/character/{_token(part.name)}_{number}"
-        prim = UsdGeom.Mesh.Define(stage, prim_path)
-        prim.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(mesh.points.astype(np.float32)))
-        prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.diff(mesh.starts).astype(np.int32)))
-        prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(mesh.corners.astype(np.int32)))
-        scheme = {Subdivision.CATMULL_CLARK: "catmullClark", Subdivision.LOOP: "loop"}.get(part.smooth, "none")
-        prim.CreateSubdivisionSchemeAttr(scheme)
-        if mesh.uvs is not None:
-            st = UsdGeom.PrimvarsAPI(prim).CreatePrimvar(
-                "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
-            )
-            st.Set(Vt.Vec2fArray.FromNumpy(mesh.uvs.astype(np.float32)))
-        slots = np.unique(mesh.materials)
-        for slot in slots.tolist():
-            if slot not in materials:
-                continue
-            target = prim.GetPrim()
-            if len(slots) > 1:
-                faces = np.flatnonzero(mesh.materials == slot).astype(np.int32)
-                subset = UsdGeom.Subset.CreateGeomSubset(
-                    prim, f"slot{slot}", UsdGeom.Tokens.face, Vt.IntArray.FromNumpy(faces)
-                )
-                subset.CreateFamilyNameAttr("materialBind")
-                target = subset.GetPrim()
-            UsdShade.MaterialBindingAPI.Apply(target).Bind(materials[slot])
-        weights = character.skin.weights.get(part.id) if character.skin else None
-        if weights is not None and skeleton is not None:
-            _write_weights(stage, prim, weights, skeleton)
-        for morph in part.morphs:
-            shape_path = f"{prim_path}/{_token(morph.name)}"
-            shape = UsdSkel.BlendShape.Define(stage, shape_path)
-            shape.CreateOffsetsAttr(Vt.Vec3fArray.FromNumpy(morph.deltas.astype(np.float32)))
-            binding = UsdSkel.BindingAPI.Apply(prim.GetPrim())
-            names = list(binding.GetBlendShapesAttr().Get() or [])
-            binding.CreateBlendShapesAttr(Vt.TokenArray([*names, _token(morph.name)]))
-            binding.CreateBlendShapeTargetsRel().AddTarget(shape_path)
-    if character.clips:
-        notes.append(f"clips are not written to USD yet: {len(character.clips)}")
-    stage.GetRootLayer().Save()
-    return notes
-
-
-def _write_weights(stage: Any, prim: Any, weights: Weights, skeleton: Skeleton) -> None:
-    from pxr import Gf, Sdf, UsdSkel, Vt
-
-    from pegloom.core.skin.weights import packed
-
-    rows = packed(weights)
-    columns = np.array([skeleton.index[j] for j in weights.joint_ids])
-    binding = UsdSkel.BindingAPI.Apply(prim.GetPrim())
-    width = rows.indices.shape[1]
-    binding.CreateJointIndicesPrimvar(False, width).Set(
-        Vt.IntArray.FromNumpy(columns[rows.indices].astype(np.int32).ravel())
-    )
-    binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(rows.values.astype(np.float32).ravel()))
-    binding.CreateGeomBindTransformAttr(Gf.Matrix4d(1.0))
-    binding.CreateSkeletonRel().SetTargets([Sdf.Path("/character/skeleton")])
-
-
-def _token(name: str) -> str:
-    """A name USD takes: letters, digits, underscores."""
-    from pxr import Tf
-
-    return str(Tf.MakeValidIdentifier(name))

@@ -1,0 +1,197 @@
+"""USD written: parts with their normals, materials' basic values and pictures, skeleton and weights, morph targets.
+
+Names that USD cannot take as a prim's are kept beside it, as the name for display; joints' as `jointNames`.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skin.weights import Weights, packed
+from pegloom.document.model import Character, Material, Part, Subdivision
+from pegloom.files.names import Unique
+from pegloom.files.neighbours import Neighbours
+from pegloom.files.outgoing import outgoing
+from pegloom.files.scratch import scratch
+from pegloom.files.unplayed import unplayed
+
+
+def write_usd(path: Path, character: Character) -> list[str]:
+    """Write a character at rest. Returns notes on what was left out.
+
+    Raises MeshFileError where the place cannot be written; what was there stays then.
+    """
+    from pxr import Usd, UsdGeom, UsdSkel
+
+    notes = unplayed(character)
+    suffix = ".usda" if path.suffix.lower() == ".usda" else ".usdc"
+    stage = Usd.Stage.CreateInMemory(f"character{suffix}")
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    stage.SetDefaultPrim(UsdSkel.Root.Define(stage, "/character").GetPrim())
+    used = {int(s) for part in character.included for s in part.mesh.materials}
+    shown = [m for slot, m in enumerate(character.materials) if slot in used]
+    wanted = {name for m in shown for name in (m.base_image, m.normal_image) if name}
+    with outgoing() as out, scratch() as folder:
+        beside_it = Neighbours(out, path.parent)
+        pictures = {i.name: beside_it.picture(i) for i in character.images if i.name in wanted}
+        if character.skeleton is not None and character.skeleton.joints:
+            _write_skeleton(stage, character.skeleton)
+        tokens = Unique("_")
+        materials = {
+            slot: _write_material(stage, f"/character/materials/{tokens(_token(material.name))}", material, pictures)
+            for slot, material in enumerate(character.materials)
+            if slot in used
+        }
+        tokens = Unique("_")
+        for own in ("skeleton", "materials"):
+            tokens(own)
+        for part in character.included:
+            prim = _write_part(stage, f"/character/{tokens(_token(part.name))}", part, materials)
+            weights = character.skin.weights.get(part.id) if character.skin else None
+            if weights is not None and character.skeleton is not None:
+                _write_weights(prim, weights, character.skeleton)
+        made = folder / f"character{suffix}"
+        stage.GetRootLayer().Export(str(made))
+        out.put(path, made.read_bytes())
+    if character.clips:
+        notes.append(f"clips are not written to USD yet: {len(character.clips)}")
+    return [*notes, *beside_it.notes]
+
+
+def _named(prim: Any, name: str) -> None:
+    """The true name, where the prim's own could not be it."""
+    if prim.GetName() != name:
+        prim.SetDisplayName(name)
+
+
+def _write_skeleton(stage: Any, skeleton: Skeleton) -> None:
+    from pxr import Gf, UsdSkel, Vt
+
+    tokens, full = Unique("_"), dict[str, str]()
+    for joint in skeleton.joints:
+        own = tokens(_token(joint.name))
+        full[joint.id] = f"{full[joint.parent]}/{own}" if joint.parent else own
+    made = UsdSkel.Skeleton.Define(stage, "/character/skeleton")
+    made.CreateJointsAttr(Vt.TokenArray([full[j.id] for j in skeleton.joints]))
+    made.CreateJointNamesAttr(Vt.TokenArray([j.name for j in skeleton.joints]))
+    made.CreateBindTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.world]))
+    made.CreateRestTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.local]))
+
+
+def _write_material(stage: Any, base: str, material: Material, pictures: dict[str, str]) -> Any:
+    """UsdPreviewSurface with base colour and normals from pictures where there are some."""
+    from pxr import Gf, Sdf, UsdShade
+
+    kinds = Sdf.ValueTypeNames
+    made = UsdShade.Material.Define(stage, base)
+    _named(made.GetPrim(), material.name)
+    shader = UsdShade.Shader.Define(stage, f"{base}/surface")
+    shader.CreateIdAttr("UsdPreviewSurface")
+    r, g, b, a = material.base_colour
+    colour = shader.CreateInput("diffuseColor", kinds.Color3f)
+    colour.Set(Gf.Vec3f(r, g, b))
+    shader.CreateInput("metallic", kinds.Float).Set(material.metallic)
+    shader.CreateInput("roughness", kinds.Float).Set(material.roughness)
+    shader.CreateInput("opacity", kinds.Float).Set(a)
+    if material.base_image in pictures or material.normal_image in pictures:
+        reader = UsdShade.Shader.Define(stage, f"{base}/uv")
+        reader.CreateIdAttr("UsdPrimvarReader_float2")
+        reader.CreateInput("varname", kinds.String).Set("st")
+        place = reader.CreateOutput("result", kinds.Float2)
+
+    def texture(name: str, image: str, space: str) -> Any:
+        node = UsdShade.Shader.Define(stage, f"{base}/{name}")
+        node.CreateIdAttr("UsdUVTexture")
+        node.CreateInput("file", kinds.Asset).Set(Sdf.AssetPath(f"./{pictures[image]}"))
+        node.CreateInput("sourceColorSpace", kinds.Token).Set(space)
+        node.CreateInput("wrapS", kinds.Token).Set("repeat")
+        node.CreateInput("wrapT", kinds.Token).Set("repeat")
+        node.CreateInput("st", kinds.Float2).ConnectToSource(place)
+        return node
+
+    if material.base_image in pictures:
+        node = texture("picture", material.base_image, "sRGB")
+        colour.ConnectToSource(node.CreateOutput("rgb", kinds.Float3))
+    if material.normal_image in pictures:
+        node = texture("normal_picture", material.normal_image, "raw")
+        # UsdPreviewSurface wants normals from -1 to 1, pictures hold 0 to 1.
+        node.CreateInput("scale", kinds.Float4).Set(Gf.Vec4f(2, 2, 2, 1))
+        node.CreateInput("bias", kinds.Float4).Set(Gf.Vec4f(-1, -1, -1, 0))
+        shader.CreateInput("normal", kinds.Normal3f).ConnectToSource(node.CreateOutput("rgb", kinds.Float3))
+    made.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+    return made
+
+
+def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any]) -> Any:
+    from pxr import Sdf, UsdGeom, UsdShade, UsdSkel, Vt
+
+    mesh = part.mesh
+    prim = UsdGeom.Mesh.Define(stage, prim_path)
+    _named(prim.GetPrim(), part.name)
+    prim.CreatePointsAttr(Vt.Vec3fArray.FromNumpy(mesh.points.astype(np.float32)))
+    prim.CreateFaceVertexCountsAttr(Vt.IntArray.FromNumpy(np.diff(mesh.starts).astype(np.int32)))
+    prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(mesh.corners.astype(np.int32)))
+    scheme = {Subdivision.CATMULL_CLARK: "catmullClark", Subdivision.LOOP: "loop"}.get(part.smooth, "none")
+    prim.CreateSubdivisionSchemeAttr(scheme)
+    if mesh.normals is not None and scheme == "none":
+        prim.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(mesh.normals.astype(np.float32)))
+        prim.SetNormalsInterpolation(UsdGeom.Tokens.faceVarying)
+    if mesh.uvs is not None:
+        st = UsdGeom.PrimvarsAPI(prim).CreatePrimvar(
+            "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
+        )
+        st.Set(Vt.Vec2fArray.FromNumpy(mesh.uvs.astype(np.float32)))
+    slots = np.unique(mesh.materials)
+    for slot in slots.tolist():
+        if slot not in materials:
+            continue
+        target = prim.GetPrim()
+        if len(slots) > 1:
+            faces = np.flatnonzero(mesh.materials == slot).astype(np.int32)
+            subset = UsdGeom.Subset.CreateGeomSubset(
+                prim, f"slot{slot}", UsdGeom.Tokens.face, Vt.IntArray.FromNumpy(faces)
+            )
+            subset.CreateFamilyNameAttr("materialBind")
+            target = subset.GetPrim()
+        UsdShade.MaterialBindingAPI.Apply(target).Bind(materials[slot])
+    if part.morphs:
+        tokens = Unique("_")
+        for slot in slots.tolist():
+            tokens(f"slot{slot}")
+        own = [tokens(_token(m.name)) for m in part.morphs]
+        binding = UsdSkel.BindingAPI.Apply(prim.GetPrim())
+        binding.CreateBlendShapesAttr(Vt.TokenArray(own))
+        targets = binding.CreateBlendShapeTargetsRel()
+        for morph, token in zip(part.morphs, own, strict=True):
+            shape = UsdSkel.BlendShape.Define(stage, f"{prim_path}/{token}")
+            _named(shape.GetPrim(), morph.name)
+            shape.CreateOffsetsAttr(Vt.Vec3fArray.FromNumpy(morph.deltas.astype(np.float32)))
+            targets.AddTarget(shape.GetPath())
+    return prim
+
+
+def _write_weights(prim: Any, weights: Weights, skeleton: Skeleton) -> None:
+    from pxr import Gf, Sdf, UsdSkel, Vt
+
+    rows = packed(weights)
+    columns = np.array([skeleton.index[j] for j in weights.joint_ids])
+    binding = UsdSkel.BindingAPI.Apply(prim.GetPrim())
+    width = rows.indices.shape[1]
+    binding.CreateJointIndicesPrimvar(False, width).Set(
+        Vt.IntArray.FromNumpy(columns[rows.indices].astype(np.int32).ravel())
+    )
+    binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(rows.values.astype(np.float32).ravel()))
+    binding.CreateGeomBindTransformAttr(Gf.Matrix4d(1.0))
+    binding.CreateSkeletonRel().SetTargets([Sdf.Path("/character/skeleton")])
+
+
+def _token(name: str) -> str:
+    """A name USD takes: letters, digits, underscores."""
+    from pxr import Tf
+
+    return str(Tf.MakeValidIdentifier(name))
