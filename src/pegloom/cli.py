@@ -5,7 +5,9 @@ An error is one line on stderr starting `error:` and exit code 1; wrong usage is
 
 from __future__ import annotations
 
+import io
 import json
+import os
 import sys
 import time
 from collections.abc import Callable
@@ -15,6 +17,7 @@ from importlib import import_module, resources
 from pathlib import Path
 from typing import Annotated, Any, TypeVar
 
+import click
 import numpy as np
 import typer
 
@@ -34,6 +37,7 @@ from pegloom.files.opening import brought_in, open_any
 from pegloom.files.patterns import known_patterns, pattern_named
 from pegloom.files.project import SUFFIX
 from pegloom.files.reading import read_mesh
+from pegloom.files.reports import unforeseen
 from pegloom.files.writing import write_any
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
@@ -61,17 +65,28 @@ METHODS = {
 }
 
 
+def _tell(error: Exception) -> None:
+    """The one line an error ends in; of one that was not foreseen there is a report."""
+    if isinstance(error, PegLoomError):
+        text = str(error)
+    elif isinstance(error, MemoryError):
+        text = "not enough memory for this mesh; reduce it and try again"
+    elif isinstance(error, OSError) and error.filename is not None:
+        text = f"{error.filename}: {error.strerror or error}"
+    else:
+        text = unforeseen(error)
+    print(f"error: {' '.join(text.split())}", file=sys.stderr)
+
+
 def _plain_errors(command: Callable[..., R]) -> Callable[..., R]:
     @wraps(command)
     def run(*args: Any, **kwargs: Any) -> R:
         try:
             return command(*args, **kwargs)
-        except PegLoomError as error:
-            print(f"error: {' '.join(str(error).split())}", file=sys.stderr)
-        except OSError as error:
-            print(f"error: {error.filename or ''}: {error.strerror or error}", file=sys.stderr)
-        except MemoryError:
-            print("error: not enough memory for this mesh; reduce it and try again", file=sys.stderr)
+        except (typer.Exit, click.ClickException, click.Abort):
+            raise
+        except Exception as error:
+            _tell(error)
         raise typer.Exit(1)
 
     return run
@@ -187,7 +202,7 @@ def _given_pegs(path: Path, found: PegSet) -> PegSet:
     try:
         entries = json.loads(path.read_text())["pegs"]
         given = {str(e["name"]): tuple(float(v) for v in e["position"]) for e in entries}
-    except (OSError, UnicodeDecodeError, json.JSONDecodeError, KeyError, TypeError, ValueError) as error:
+    except (OSError, UnicodeDecodeError, json.JSONDecodeError, KeyError, TypeError, ValueError, RecursionError) as error:
         raise MeshFileError(path.name, "holds no pegs", hint='it must read {"pegs": [{"name", "position"}]}') from error
     unknown = set(given) - set(found.by_name)
     if unknown or any(len(p) != 3 or not np.isfinite(p).all() for p in given.values()):
@@ -437,4 +452,15 @@ def _window() -> Any:
 
 def main() -> None:
     """Entry point of the `pegloom` command."""
-    app()
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            # Names of files may hold what the terminal's encoding cannot show.
+            stream.reconfigure(errors="backslashreplace")
+    try:
+        app()
+    except BrokenPipeError:  # whoever read along has gone
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        sys.exit(1)
+    except Exception as error:
+        _tell(error)
+        sys.exit(1)

@@ -54,6 +54,10 @@ class Answers:
     def save_file(self, title: str, name: str, kind: str) -> str:
         return self.save_path
 
+    def recover(self, found: list[object]) -> int:
+        self.offered.append(found)
+        return 0 if self.yes else -1
+
     def confirm(self, question: str) -> bool:
         self.asked.append(question)
         return self.yes

@@ -13,11 +13,21 @@ from hypothesis import strategies as st
 
 from pegloom.core.errors import PegLoomError
 from pegloom.document import edits
+from pegloom.files import reading
 from pegloom.files.bvh import read_bvh
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.opening import open_any
 from pegloom.files.project import save_project
+from pegloom.files.usd import SUFFIXES
+from pegloom.files.usd.reader import read_here
 from tests.support.figures import rigged_capsules
+
+@pytest.fixture(autouse=True)
+def usd_in_this_process(monkeypatch):
+    """A process for each of some hundred files would take minutes; `test_usd_outside` reads through the real one."""
+    for suffix in SUFFIXES:
+        monkeypatch.setitem(reading.READERS, suffix, read_here)
+
 
 KINDS = (".obj", ".glb", ".gltf", ".ply", ".stl", ".pegloom", ".zip", ".usda")
 
@@ -87,7 +97,7 @@ def test_the_sound_file_is_read(kind):
 
 
 @pytest.mark.parametrize("kind", KINDS)
-@settings(max_examples=25, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=25, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 @given(share=st.floats(0.0, 1.0))
 def test_a_file_cut_short(kind, share):
     data = good(kind)
@@ -95,7 +105,7 @@ def test_a_file_cut_short(kind, share):
 
 
 @pytest.mark.parametrize("kind", KINDS)
-@settings(max_examples=40, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=40, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 @given(seed=st.integers(0, 2**32 - 1), count=st.integers(1, 12))
 def test_bytes_changed_anywhere(kind, seed, count):
     rng = np.random.default_rng(seed)
@@ -109,7 +119,7 @@ def test_bytes_changed_anywhere(kind, seed, count):
 
 
 @pytest.mark.parametrize("kind", [".obj", ".ply", ".gltf", ".usda", ".stl"])
-@settings(max_examples=30, suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture])
 @given(
     seed=st.integers(0, 2**32 - 1),
     put=st.sampled_from(["-1", "99999999", "nan", "inf", "1e400", "0.5", "", "x", "2147483648", "-7"]),
@@ -177,7 +187,7 @@ Frame Time: 0.033333
 """
 
 
-@settings(max_examples=150)
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(seed=st.integers(0, 2**32 - 1), count=st.integers(0, 6), share=st.floats(0.3, 1.0))
 def test_recorded_motion_cut_short_or_changed(seed, count, share):
     rng = np.random.default_rng(seed)

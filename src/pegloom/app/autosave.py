@@ -1,47 +1,55 @@
-"""Autosave: unsaved work goes beside the project (or into the user's data folder) once a minute; offered after a crash."""
+"""Autosave: unsaved work is written once a minute, on a thread, into a file of this document's own."""
 
 from __future__ import annotations
 
-import contextlib
 import threading
+from collections.abc import Callable
 from pathlib import Path
 
-import platformdirs
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from pegloom.app.session import Session
 from pegloom.core.errors import PegLoomError
 from pegloom.document.model import Document
-from pegloom.files.project import SUFFIX, save_project
+from pegloom.files.leftovers import Keeper, usual_folder
+from pegloom.files.reports import unforeseen
 
 EVERY = 60_000
 """Milliseconds between autosaves."""
-
-
-def autosave_file(project: Path | None, *, folder: Path | None = None) -> Path:
-    """Where the unsaved work of a project goes; of one never saved, the user's data folder."""
-    if project is not None:
-        return project.with_name(f"{project.stem}.autosave{SUFFIX}")
-    home = folder or Path(platformdirs.user_data_dir("pegloom"))
-    return home / f"unsaved.autosave{SUFFIX}"
+AGAIN = 10_000
+"""Milliseconds until one that failed is tried again."""
 
 
 class Autosave(QObject):
-    """Watches a session. `clear` takes the file away when the work is saved or given up."""
+    """Watches a session. `clear` takes the file away when the work is saved or given up.
 
-    def __init__(self, session: Session, *, folder: Path | None = None) -> None:
+    picture : a small PNG of the stage, asked for on the UI thread.
+    """
+
+    failed = pyqtSignal(str)
+    """failed(text): the work could not be kept; told once for each reason, and tried again."""
+    kept = pyqtSignal()
+
+    def __init__(
+        self, session: Session, *, folder: Path | None = None, picture: Callable[[], bytes] = lambda: b""
+    ) -> None:
         super().__init__(session)
-        self.session, self.folder = session, folder
+        self.session, self.folder, self.picture = session, folder or usual_folder(), picture
+        self.keeper = Keeper(self.folder)
         self.last: Document | None = None
+        self.told = ""
         self.writer: threading.Thread | None = None
         self.timer = QTimer(self)
         self.timer.setInterval(EVERY)
         self.timer.timeout.connect(self.save)
         self.timer.start()
+        self.failed.connect(lambda _: self.timer.start(AGAIN))
+        self.kept.connect(lambda: self.timer.start(EVERY) if self.timer.interval() != EVERY else None)
 
     @property
-    def file(self) -> Path:
-        return autosave_file(self.session.path, folder=self.folder)
+    def file(self) -> Path | None:
+        """Where the present document's autosave is; None where none was needed yet."""
+        return self.keeper.file
 
     def save(self) -> None:
         """Write unsaved work on a thread; nothing when nothing changed or a write is under way."""
@@ -49,32 +57,46 @@ class Autosave(QObject):
         busy = self.writer is not None and self.writer.is_alive()
         if document.character is None or document is self.session.saved or document is self.last or busy:
             return
-        self.last = document
-        self.writer = threading.Thread(target=_write, args=(self.file, document), daemon=True)
+        keeper, project, picture = self.keeper, self.session.path, self.picture()
+        self.writer = threading.Thread(target=self._write, args=(keeper, document, project, picture), daemon=True)
         self.writer.start()
+
+    def _write(self, keeper: Keeper, document: Document, project: Path | None, picture: bytes) -> None:
+        try:
+            keeper.keep(document, project, picture)
+        except PegLoomError as error:
+            text = f"Unsaved work could not be kept: {error}"
+        except Exception as error:  # an autosave must not get in the way of the work
+            text = f"Unsaved work could not be kept: {unforeseen(error)}"
+        else:
+            # It counts as kept only now that it is on the disk.
+            self.last, self.told = document, ""
+            self.kept.emit()
+            return
+        if text != self.told:
+            self.told = text
+        self.failed.emit(text)
 
     def wait(self) -> None:
         """Until a write under way is done."""
         if self.writer is not None:
-            self.writer.join(10)
+            self.writer.join(60)
 
     def clear(self) -> None:
-        """Take this session's autosave away."""
+        """Take this document's autosave away."""
         self.wait()
-        self.file.unlink(missing_ok=True)
+        self.keeper.clear()
+        self.last = None
 
-    def left_over(self, project: Path | None) -> Path | None:
-        """An autosave a crash left behind: newer than its project."""
-        file = autosave_file(project, folder=self.folder)
-        if not file.is_file():
-            return None
-        if project is not None and project.is_file() and project.stat().st_mtime > file.stat().st_mtime:
-            return None
-        return file
+    def new_document(self, keeper: Keeper | None = None) -> None:
+        """Another document is in hand from now on; keeper: of one that was recovered."""
+        self.wait()
+        self.keeper.let_go()
+        self.keeper = keeper or Keeper(self.folder)
+        self.last = None
 
-
-def _write(file: Path, document: Document) -> None:
-    # An autosave that cannot be written must not get in the way of the work.
-    with contextlib.suppress(PegLoomError, OSError):
-        file.parent.mkdir(parents=True, exist_ok=True)
-        save_project(file, document)
+    def stop(self) -> None:
+        """The window closes: its work is saved or given up."""
+        self.timer.stop()
+        self.clear()
+        self.keeper.let_go()

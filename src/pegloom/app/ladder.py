@@ -2,25 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
-import json
-from pathlib import Path
-
-import platformdirs
+from pegloom.files.settings import keep_json, read_json
 
 DEFAULT = (0.05, 0.2, 0.35, 0.5, 0.65, 0.8, 1.0)
-
-
-def _file() -> Path:
-    return Path(platformdirs.user_data_dir("pegloom")) / "ladder.json"
+FILE = "ladder.json"
 
 
 def read_ladder() -> tuple[float, ...]:
     """The kept values; the usual ones where none are, or where the file is damaged."""
-    try:
-        values = json.loads(_file().read_text())
-    except (OSError, ValueError):
-        return DEFAULT
+    values = read_json(FILE)
     if not isinstance(values, list) or len(values) != len(DEFAULT):
         return DEFAULT
     if not all(isinstance(v, (int, float)) and 0.0 <= v <= 1.0 for v in values):
@@ -29,7 +19,5 @@ def read_ladder() -> tuple[float, ...]:
 
 
 def keep_ladder(values: tuple[float, ...]) -> None:
-    """Keep values for the next time; a folder that cannot be written is passed by."""
-    with contextlib.suppress(OSError):
-        _file().parent.mkdir(parents=True, exist_ok=True)
-        _file().write_text(json.dumps(list(values)))
+    """Keep values for the next time."""
+    keep_json(FILE, list(values))

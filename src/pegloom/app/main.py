@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QApplication
 
 from pegloom.app.theme import apply_theme
 from pegloom.app.window import Window
+from pegloom.files.reports import CrashReport, crashes, unforeseen, write_report
 
 log = logging.getLogger("pegloom")
 
@@ -45,9 +46,16 @@ def catch_errors(window: Window) -> None:
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         log.error("".join(traceback.format_exception(kind, error, trace)))
         window.session.drop_preview()
-        window.session.say(f"Something went wrong ({kind.__name__}: {error}); nothing is lost", error=True)
+        text = unforeseen(error)
+        window.session.say(f"{text[0].upper()}{text[1:]}; nothing is lost", error=True)
+
+    def thread_hook(told: threading.ExceptHookArgs) -> None:
+        if told.exc_value is not None:
+            log.error("".join(traceback.format_exception(told.exc_value)))
+            write_report(told.exc_value)
 
     sys.excepthook = hook
+    threading.excepthook = thread_hook
 
 
 def warm_up(window: Window) -> None:
@@ -62,14 +70,22 @@ def main(arguments: list[str]) -> int:
     """Run the application; an argument names a file to open."""
     # Threads hand over quickly, so that numerical work does not make the window stutter.
     sys.setswitchinterval(0.002)
+    crash = CrashReport()
     app = make_application(arguments)
     window = Window()
     catch_errors(window)
     window.show()
     window.activateWindow()
     warm_up(window)
-    if len(arguments) > 1:
-        QTimer.singleShot(0, lambda: window.offer_recovery() or window.open_path(Path(arguments[1])))
-    else:
-        QTimer.singleShot(0, window.offer_recovery)
-    return int(app.exec())
+
+    def begin() -> None:
+        told = crashes()
+        if told:
+            window.session.say(f"The last time Peg Loom ended by a fault; its report is in {told[-1]}", error=True)
+        if not window.offer_recovery() and len(arguments) > 1:
+            window.open_path(Path(arguments[1]))
+
+    QTimer.singleShot(0, begin)
+    code = int(app.exec())
+    crash.end()
+    return code

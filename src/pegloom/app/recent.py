@@ -2,26 +2,19 @@
 
 from __future__ import annotations
 
-import contextlib
-import json
 from pathlib import Path
 
-import platformdirs
+from pegloom.files.settings import keep_json, read_json
 
 MOST = 10
-
-
-def _file() -> Path:
-    return Path(platformdirs.user_data_dir("pegloom")) / "recent.json"
+FILE = "recent.json"
 
 
 def recent() -> list[Path]:
     """Files opened lately that are still there."""
-    try:
-        names = json.loads(_file().read_text())
-    except (OSError, ValueError):
-        return []
-    return [Path(n) for n in names if isinstance(n, str) and Path(n).is_file()][:MOST]
+    names = read_json(FILE)
+    found = [Path(n) for n in names if isinstance(n, str)] if isinstance(names, list) else []
+    return [p for p in found[: 5 * MOST] if "\0" not in str(p) and p.is_file()][:MOST]
 
 
 def remember(path: Path) -> None:
@@ -29,6 +22,4 @@ def remember(path: Path) -> None:
     if "assets" in path.parts and "demo" in path.parts:
         return
     rows = [str(path.resolve()), *(str(p) for p in recent() if p.resolve() != path.resolve())]
-    with contextlib.suppress(OSError):
-        _file().parent.mkdir(parents=True, exist_ok=True)
-        _file().write_text(json.dumps(rows[:MOST]))
+    keep_json(FILE, rows[:MOST])

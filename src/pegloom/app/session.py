@@ -15,7 +15,7 @@ from pegloom.app.jobs import Job, JobRunner
 from pegloom.app.ladder import read_ladder
 from pegloom.app.recent import remember
 from pegloom.app.snagwatch import SnagWatch
-from pegloom.core.errors import PegLoomError
+from pegloom.core.errors import PegLoomError, TooLargeError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip, sample
 from pegloom.core.motion.trials import Trial, trial_amount, trials_of
@@ -39,6 +39,8 @@ TRIAL_FRAMES = 40
 """Frames of the range test each trial takes: there and back."""
 
 
+MUCH = 1 << 40
+"""Bytes a file may unpack to once the user has said so."""
 AS_SEEN = -1
 """Number of fingers that says: as many as the hands show."""
 
@@ -129,6 +131,8 @@ class Session(QObject):
     time_changed = pyqtSignal()
     look_at = pyqtSignal(object)
     """look_at(point): bring a place of the character into the middle of the stage."""
+    leaving = pyqtSignal()
+    """Another document takes the place of this one now; what it holds is still the present one."""
     said = pyqtSignal(str, bool)
     """said(text, is_error)"""
 
@@ -189,6 +193,8 @@ class Session(QObject):
         self.jobs = JobRunner(self)
         self.choose: Callable[[Imported], Take | None] = lambda _: Take()
         """Asks what of a file comes in; None leaves it."""
+        self.confirm: Callable[[str], bool] = lambda _: False
+        """A question to the user."""
         self.jobs.failed.connect(lambda text: self.said.emit(text, True))
         self.ticker = QTimer(self)
         self.ticker.setInterval(16)
@@ -297,20 +303,43 @@ class Session(QObject):
         """Open a project at once, a mesh on a thread; choose: ask what comes in even of a plain mesh."""
         if path.suffix.lower() == SUFFIX:
             try:
-                document = open_project(path)
+                try:
+                    document = open_project(path)
+                except TooLargeError as error:
+                    if not self._trusted(error):
+                        return
+                    document = open_project(path, most=MUCH)
             except PegLoomError as error:
                 self.say(str(error), error=True)
                 return
+            self.leaving.emit()
             self.start_with(document, path)
             remember(path)
-            self.say(f"Opened {path.name}")
+            mended = [a for a in document.require_character().arrival if a.startswith("mended:")] if document.character else []
+            self.say("; ".join([f"Opened {path.name}", *mended[:3]]))
             return
+        self._read(path, choose, None)
 
+    def _trusted(self, error: TooLargeError) -> bool:
+        """Whether a file may take more memory than its size grants."""
+        if self.confirm(f"{error.file}: {error.what}. Open it all the same? It may take all the memory there is."):
+            return True
+        self.say(str(error), error=True)
+        return False
+
+    def _read(self, path: Path, choose: bool, most: int | None) -> None:
         def work(progress: Progress) -> object:
             progress(0.1, f"reading {path.name}")
-            return read_mesh(path)
+            try:
+                return read_mesh(path, most=most)
+            except TooLargeError as error:
+                return error
 
         def done(result: object) -> None:
+            if isinstance(result, TooLargeError):
+                if self._trusted(result):
+                    self._read(path, choose, MUCH)
+                return
             imported: Imported = result  # type: ignore[assignment]
             take = self.choose(imported) if choose or worth_asking(imported) else Take()
             if take is None:
@@ -335,8 +364,17 @@ class Session(QObject):
                 document = edits.set_rest(document, sample(some.clips[0], 0.0, some.skeleton))
             return document, some.notes
 
+        base = self.history.present
+
         def done(result: object) -> None:
             document, notes = result  # type: ignore[misc]
+            moved_on = self.history.present is not base and self.history.present is not self.saved
+            if moved_on and not self.confirm(
+                f"{self.document.name} was changed while {path.name} was read. Leave it without saving?"
+            ):
+                self.say(f"{path.name} was not opened; your work stands as it was")
+                return
+            self.leaving.emit()
             self.start_with(document, None)
             self.set_area(Area.MESH)
             remember(path)

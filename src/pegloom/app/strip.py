@@ -111,7 +111,7 @@ class Strip(QFrame):
     def _picture(self, image: Image) -> QIcon:
         if id(image) not in self.pictures:
             pixmap = QPixmap()
-            pixmap.loadFromData(image.data)
+            pixmap.loadFromData(image.data, "JPEG" if image.kind == "image/jpeg" else "PNG")
             self.pictures[id(image)] = QIcon(pixmap)
         return self.pictures[id(image)]
 

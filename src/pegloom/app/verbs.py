@@ -76,11 +76,8 @@ class Verbs:
             self._save(self.session.path)
 
     def _save(self, path: Path) -> None:
-        autosave = self.window.autosave
-        old = autosave.file
         if self.session.save(path):
-            autosave.wait()
-            old.unlink(missing_ok=True)
+            self.window.autosave.clear()
 
     def save_as(self) -> None:
         path = self.window.ask.save_file("Save the project", f"{self.session.character.name}{SUFFIX}", f"*{SUFFIX}")
@@ -304,6 +301,7 @@ class Verbs:
             a("file.save", "Save", "File", self.save, "Save the project", "Ctrl+S", self.need_character),
             a("file.save_as", "Save as", "File", self.save_as, "Save the project elsewhere", "Ctrl+Shift+S", self.need_character),
             a("file.export", "Export GLB", "File", self.export, "Character, weights, pictures and clips as GLB", "Ctrl+E", self.need_character),
+            a("file.recover", "Unsaved work left behind", "File", lambda: w.offer_recovery(again=True), "What was not saved when the program was stopped"),
             a("handover.prove", "Measure the export", "File", self.prove, "Open the exported file again and measure it", "", self.need_skin),
             a("edit.undo", "Undo", "Edit", s.undo, "One step back", "Ctrl+Z"),
             a("edit.redo", "Redo", "Edit", s.redo, "One step forward", "Ctrl+Shift+Z"),

@@ -11,13 +11,14 @@ import numpy as np
 from pegloom.app.actions import Action
 from pegloom.app.jobs import Job
 from pegloom.app.session import Area
+from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.jobs import Progress
 from pegloom.core.skeleton.axes import aim_of
 from pegloom.document import edits
 from pegloom.document.model import Character, Document, Part
-from pegloom.files.images import image_from_bytes
+from pegloom.files.images import read_picture
 from pegloom.files.opening import open_any
 from pegloom.files.reading import read_mesh
 
@@ -155,11 +156,9 @@ class MeshVerbs:
         if not path:
             return
         try:
-            image = image_from_bytes(Path(path).name, Path(path).read_bytes())
-        except OSError:
-            image = None
-        if image is None:
-            self.session.say(f"{Path(path).name} is no picture this program reads; use PNG or JPEG", error=True)
+            image = read_picture(Path(path))
+        except PegLoomError as error:
+            self.session.say(str(error), error=True)
             return
         self.session.try_edit(f"Reference picture {image.name}", lambda d: edits.add_reference(d, image))
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
 from typing import Protocol
 
@@ -37,6 +36,7 @@ from pegloom.app.overlay import StageFrame
 from pegloom.app.palette import Palette
 from pegloom.app.parts import PartsDrawer
 from pegloom.app.rail import Rail
+from pegloom.app.recovery import RecoverySheet, when_told
 from pegloom.app.session import Area, Selection, Session, Tool
 from pegloom.app.strip import Strip
 from pegloom.app.theme import INK, LINEN, apply_theme, icon
@@ -45,16 +45,19 @@ from pegloom.app.verbs_joints import JointVerbs
 from pegloom.app.verbs_mesh import MeshVerbs
 from pegloom.app.verbs_weights import WeightVerbs
 from pegloom.app.widgets import button, label
+from pegloom.core.errors import PegLoomError
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.model import Character, Document
 from pegloom.files.choosing import Take
 from pegloom.files.imported import Imported
+from pegloom.files.leftovers import LeftOver, left_over, of_project, refuse, taken_over
+from pegloom.files.project import SUFFIX, open_project
 from pegloom.files.reading import READABLE as READABLE_MESHES
 from pegloom.render.renderer import Display
 
 READABLE = f"Meshes and projects ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom)"
 MOTIONS = "Motion of the same skeleton (*.bvh *.glb *.gltf)"
-PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff *.bmp)"
+PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff *.bmp *.tga)"
 
 
 class Ask(Protocol):
@@ -69,6 +72,7 @@ class Ask(Protocol):
     def one_of(self, title: str, options: list[str]) -> int: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
     def confirm(self, question: str) -> bool: ...
+    def recover(self, found: list[LeftOver]) -> int: ...
 
 
 class AskByDialog:
@@ -110,6 +114,12 @@ class AskByDialog:
         answer = QMessageBox.question(self.window, "Peg Loom", question)
         return answer == QMessageBox.StandardButton.Yes
 
+    def recover(self, found: list[LeftOver]) -> int:
+        """The number of the unsaved work to open, -1 for none now."""
+        sheet = RecoverySheet(found, self.window)
+        sheet.exec()
+        return sheet.chosen
+
 
 class Window(QMainWindow):
     def __init__(self, ask: Ask | None = None, *, autosave_folder: Path | None = None) -> None:
@@ -123,11 +133,12 @@ class Window(QMainWindow):
             self.ask.window = self
         self.collector = Collector(self)
         self.session = Session(self)
-        self.autosave = Autosave(self.session, folder=autosave_folder)
         self.theme = INK
         self.actions_ = Actions(self, lambda text: self.session.say(text, error=True))
         self.frame_ = StageFrame(self.session, self.actions_)
         self.stage = self.frame_.stage
+        self.autosave = Autosave(self.session, folder=autosave_folder, picture=lambda: self.stage.small_picture().data)
+        self.autosave.failed.connect(lambda text: self.session.say(text, error=True))
         self.palette_box = Palette(self.actions_, self)
         self.benches: dict[Area, Bench] = {}
         self.verbs = Verbs(self)
@@ -142,6 +153,8 @@ class Window(QMainWindow):
         self.session.view_changed.connect(self._area)
         self.session.look_at.connect(self.stage.show_point)
         self.session.choose = self.ask.choose_import
+        self.session.confirm = self.ask.confirm
+        self.session.leaving.connect(self._other_document)
         self.palette_box.raise_()
         self._title()
         self._area()
@@ -261,44 +274,86 @@ class Window(QMainWindow):
         self.go(area)
         self.benches[area].show_snags()
 
-    def offer_recovery(self) -> bool:
-        """After a crash: offer the unsaved work that was left behind. Returns whether it was taken."""
-        found = self.autosave.left_over(None)
-        if found is None:
-            return False
-        kept = time.strftime("%A %H:%M", time.localtime(found.stat().st_mtime))
-        if not self.ask.confirm(f"Peg Loom was stopped with unsaved work, last kept {kept}. Open it?"):
-            found.unlink(missing_ok=True)
-            return False
-        self._recover(found, None)
-        return True
+    def offer_recovery(self, *, again: bool = False) -> bool:
+        """After a crash: offer the unsaved work that was left behind. Returns whether some was taken.
 
-    def _recover(self, found: Path, project: Path | None) -> None:
-        self.session.open(found)
-        self.session.path = project
+        again : asked for by the user; what was declined before is offered too, and nothing left is said.
+        """
+        found = [one for one in left_over(self.autosave.folder) if again or not one.refused]
+        if not found:
+            if again:
+                self.session.say("No unsaved work was left behind")
+            return False
+        chosen = self.ask.recover(found)
+        if chosen < 0:
+            for one in found:
+                refuse(one, self.autosave.folder)
+            return False
+        return self._may_leave() and self._recover(found[chosen])
+
+    def _recover(self, one: LeftOver) -> bool:
+        """Open unsaved work and own it from now on; where it is damaged, the last save. Returns whether any opened."""
+        keeper = taken_over(one, self.autosave.folder)
+        if keeper is None:
+            self.session.say(f"Another window has {one.name} open by now", error=True)
+            return False
+        try:
+            document = open_project(one.file)
+        except PegLoomError as error:
+            keeper.let_go()
+            refuse(one, self.autosave.folder)
+            if one.project is None or not one.project.is_file():
+                self.session.say(f"The unsaved work of {one.name} cannot be opened: {error}", error=True)
+                return False
+            self._open_saved(one.project)
+            self.session.say(
+                f"The unsaved work of {one.project.name} is damaged; the last save was opened instead ({error})", error=True
+            )
+            return True
+        if self.session.character is not None:
+            self.autosave.clear()
+        self.autosave.new_document(keeper)
+        self.session.start_with(document, one.project)
         # What was recovered is not in the project yet.
         self.session.saved = Document()
+        self.session.say(f"Unsaved work of {one.name}, kept {when_told(one.when)}. Save it to keep it for good")
         self._title()
+        self._arrived()
+        return True
 
     def open_path(self, path: Path, *, choose: bool = False) -> None:
         """Open a mesh or a project; a newer autosave beside a project is offered."""
         if self._may_leave():
-            if self.session.character is not None:
-                self.autosave.clear()
-            found = self.autosave.left_over(path) if path.suffix == ".pegloom" else None
-            if found is not None and self.ask.confirm(
-                f"There is newer unsaved work of {path.name}. Open that instead?"
-            ):
-                self._recover(found, path)
+            if path.suffix.lower() != SUFFIX:
+                self.session.open(path, choose=choose)
                 return
-            self.session.open(path, choose=choose)
-            if path.suffix == ".pegloom" and self.session.character is not None:
-                demo = "demo" in path.parts and "assets" in path.parts
-                if demo:  # shown in his colours; saving asks for a place of its own
-                    self.session.path = None
-                    self.session.set_view(display=Display.TEXTURED)
-                self.go(Area.CONTROLS if self.session.character.rig else Area.MESH)
-                QTimer.singleShot(0, self.stage.show_all)
+            found = of_project(path, self.autosave.folder)
+            if found is not None and self.ask.confirm(
+                f"There is newer unsaved work of {path.name}, kept {when_told(found.when)}. Open that instead?"
+            ):
+                self._recover(found)
+                return
+            self._open_saved(path)
+
+    def _open_saved(self, path: Path) -> None:
+        before = self.session.document
+        self.session.open(path)
+        if self.session.character is not None and self.session.document is not before:
+            demo = "demo" in path.parts and "assets" in path.parts
+            if demo:  # shown in his colours; saving asks for a place of its own
+                self.session.path = None
+                self.session.set_view(display=Display.TEXTURED)
+            self._arrived()
+
+    def _arrived(self) -> None:
+        """A project has just opened: where its work goes on."""
+        self.go(Area.CONTROLS if self.session.character.rig else Area.MESH)
+        QTimer.singleShot(0, self.stage.show_all)
+
+    def _other_document(self) -> None:
+        """Before another document is in hand: this one's unsaved work is saved or given up."""
+        self.autosave.clear()
+        self.autosave.new_document()
 
     def _may_leave(self) -> bool:
         session = self.session
@@ -384,8 +439,7 @@ class Window(QMainWindow):
             event.ignore()
             return
         self.session.ticker.stop()
-        self.autosave.timer.stop()
-        self.autosave.clear()
+        self.autosave.stop()
         self.session.jobs.shut_down()
         self.strip.ruler.watch.stop()
         self.session.snag_watch.stop()

@@ -108,7 +108,8 @@ def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> Fil
 
 def _parents_first(joints: list[int], parents: list[int]) -> list[int]:
     """The file's joint order, moved only where a child stands before its parent."""
-    wanted, order = set(joints), []
+    wanted = set(joints)
+    order: list[int] = []
     done: set[int] = set()
 
     for joint in joints:

@@ -7,7 +7,6 @@ the rest; clips are sampled so finely that straight interpolation stays within B
 from __future__ import annotations
 
 import json
-import os
 import struct
 from pathlib import Path
 from typing import Any
@@ -24,17 +23,18 @@ from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skin.weights import packed
 from pegloom.document.baking import bake_clip
 from pegloom.document.model import Character, Part
+from pegloom.files.outgoing import write_bytes
 from pegloom.files.unplayed import unplayed
 
 
 def write_glb(
     path: Path, character: Character, *, names: SideStyle | None = None, progress: Progress = silent
 ) -> list[str]:
-    """Write a character. Returns notes on what was baked. Written beside and renamed, so a stop leaves no half file.
+    """Write a character. Returns notes on what was baked. A stop leaves what was there.
 
     names : the style joint names tell their side in; None keeps them as they are.
 
-    Raises EditError when there is nothing to write.
+    Raises EditError when there is nothing to write, MeshFileError where the place cannot be written.
     """
     if not character.included:
         raise EditError("there is no included part to export; include one in the parts drawer")
@@ -48,9 +48,8 @@ def write_glb(
         progress(0.5 + 0.45 * number / max(len(character.clips), 1), f"sampling {clip.name}")
         writer.clip(clip)
     data = writer.glb()
-    beside = path.with_name(f".{path.name}.writing")
-    beside.write_bytes(data)
-    os.replace(beside, path)
+    progress(0.97, "writing to the disk")
+    write_bytes(path, data)
     progress(1.0, "written")
     return writer.notes
 

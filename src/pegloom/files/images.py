@@ -6,13 +6,15 @@ from __future__ import annotations
 
 import io
 import struct
-from pathlib import PurePath
+from pathlib import Path, PurePath
 
 import numpy as np
 from PIL import Image as Picture
 
+from pegloom.core.errors import MeshFileError
 from pegloom.document.model import Image
-from pegloom.files.allowance import take
+from pegloom.files.allowance import allowed, take
+from pegloom.files.imported import read_bytes
 from pegloom.files.names import picture_name
 
 KINDS = {"PNG": ".png", "JPEG": ".jpg", "WEBP": ".webp", "TIFF": ".tif", "BMP": ".bmp", "TGA": ".tga"}
@@ -74,6 +76,18 @@ def image_from_bytes(name: str, data: bytes) -> Image | None:
     except FAILURES:
         return None
     return Image(picture_name(PurePath(name).stem, "image/png", spaces=True), "image/png", out.getvalue())
+
+
+def read_picture(path: Path) -> Image:
+    """A picture file. Raises MeshFileError."""
+    data = read_bytes(path)
+    with allowed(path.name, len(data)):
+        image = image_from_bytes(path.name, data)
+    if image is None:
+        raise MeshFileError(
+            path.name, "is no sound picture of a kind this program reads", hint="use PNG, JPEG, WebP, TIFF, BMP or TGA"
+        )
+    return image
 
 
 def pixels(image: Image, *, largest: int = 2048) -> np.ndarray:

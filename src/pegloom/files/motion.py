@@ -14,8 +14,11 @@ from pegloom.core.errors import MeshFileError
 from pegloom.core.motion.carry import carried_clip
 from pegloom.core.motion.clips import Clip, Track
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
+from pegloom.files.allowance import allowed
 from pegloom.files.bvh import BvhMotion, read_bvh
 from pegloom.files.gltf import read_gltf
+from pegloom.files.imported import checked_size
+from pegloom.files.soundness import sound
 
 LEAST_MATCHED = 0.3
 """Share of the file's joints that must be known by name, or it is another skeleton's motion."""
@@ -32,7 +35,8 @@ def read_motion(path: Path, skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple
         theirs, clip = _of_bvh(motion, path.stem)
         clips: tuple[Clip, ...] = (clip,)
     elif path.suffix.lower() in (".glb", ".gltf"):
-        imported = read_gltf(path)
+        with allowed(path.name, checked_size(path)):
+            imported = sound(read_gltf(path), path.name)
         if imported.skeleton is None or not imported.clips:
             raise MeshFileError(path.name, "holds no motion of joints", hint="choose a file with a clip")
         theirs, clips = imported.skeleton, tuple(c for c in imported.clips if c.tracks)

@@ -9,14 +9,13 @@ from __future__ import annotations
 
 import contextlib
 import io
-import json
 import os
 import stat
 import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import IO, Any
+from typing import IO
 
 from pegloom.core.errors import MeshFileError, PegLoomError
 
@@ -129,13 +128,6 @@ def write_bytes(path: Path, data: bytes, *, error: type[MeshFileError] = MeshFil
     """One file, whole or not at all."""
     with outgoing(error=error) as out:
         out.put(path, data)
-
-
-def keep_json(path: Path, value: Any) -> None:
-    """A small file of the user's own settings; a folder that cannot be written is passed by."""
-    with contextlib.suppress(OSError, MeshFileError):
-        path.parent.mkdir(parents=True, exist_ok=True)
-        write_bytes(path, json.dumps(value, indent=1).encode())
 
 
 def _nameless(real: Path) -> tuple[IO[bytes], Path | None]:

@@ -9,8 +9,10 @@ import platformdirs
 
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.skeleton.patterns import Pattern, pattern_from_data, shipped_patterns
+from pegloom.files.imported import checked_size, read_bytes
 
 LARGEST = 4 << 20
+"""Bytes."""
 
 
 def patterns_folder() -> Path:
@@ -21,14 +23,12 @@ def patterns_folder() -> Path:
 def read_pattern(path: Path) -> Pattern:
     """Read a pattern file. Raises MeshFileError: which file, what is wrong, what to do."""
     try:
-        if path.stat().st_size > LARGEST:
+        if checked_size(path) > LARGEST:
             raise MeshFileError(path.name, "is far too large for a pattern", hint="choose a pattern's .json")
-        return pattern_from_data(json.loads(path.read_text()))
-    except OSError as error:
-        raise MeshFileError(path.name, f"cannot be read ({error.strerror or error})", hint="check the path") from error
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError) as error:
+        return pattern_from_data(json.loads(read_bytes(path)))
+    except (ValueError, RecursionError) as error:
         raise MeshFileError(path.name, f"is no JSON ({error})", hint="compare it with a shipped pattern") from error
-    except (ShapeError, TypeError, AttributeError) as error:
+    except (ShapeError, TypeError, AttributeError, KeyError, IndexError, OverflowError) as error:
         raise MeshFileError(path.name, str(error), hint="compare it with a shipped pattern") from error
 
 

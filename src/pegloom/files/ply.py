@@ -194,7 +194,7 @@ def _rows_of_bytes(data, at, rows, sizes, counting, signed, big):  # type: ignor
             if at + width > len(data):
                 return starts, counts, -(r + 1)
             if width:
-                told = 0
+                told = np.int64(0)
                 for b in range(width):
                     told |= np.int64(data[at + b]) << (8 * (width - 1 - b if big else b))
                 if signed[k] and told >> (8 * width - 1):

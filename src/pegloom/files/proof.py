@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import tempfile
 from dataclasses import dataclass
-from pathlib import Path
 from types import MappingProxyType
 
 import numpy as np
@@ -16,6 +14,7 @@ from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Character, Skin
 from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_write import write_glb
+from pegloom.files.scratch import scratch
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,8 +34,8 @@ def prove_glb(character: Character, *, delivered: Character | None = None, progr
     """
     if character.skin is None or character.skeleton is None:
         raise EditError("bind first: there are no weights to prove")
-    with tempfile.TemporaryDirectory() as folder:
-        file = Path(folder) / "proof.glb"
+    with scratch() as folder:
+        file = folder / "proof.glb"
         handed = delivered or character
         write_glb(file, handed, progress=part_of(progress, 0.0, 0.5))
         back = read_gltf(file)

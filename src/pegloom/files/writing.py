@@ -35,7 +35,7 @@ def write_any(path: Path, document: Document) -> list[str]:
     elif kind == ".glb":
         return write_glb(path, character)
     elif kind == ".obj":
-        write_obj(path, parts, character.materials, character.images)
+        lost += write_obj(path, parts, character.materials, character.images)
     elif kind == ".ply":
         if len(parts) > 1:
             lost.append("PLY holds one mesh: all parts were joined")

@@ -12,11 +12,12 @@ from pegloom.app.benches.bench import Bench
 from pegloom.app.recent import recent
 from pegloom.app.widgets import SliderRow, action_button, button, clear, label
 from pegloom.checks import mesh_snags
+from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.mesh import is_watertight
 from pegloom.core.geometry.standing import Direction
 from pegloom.document import edits
 from pegloom.document.model import Character, Part, PartKind, Subdivision
-from pegloom.files.images import image_from_bytes
+from pegloom.files.images import read_picture
 
 FIXES = {
     "unwelded": ("weld", "Weld"),
@@ -497,11 +498,9 @@ class MeshBench(Bench):
         if not path:
             return
         try:
-            image = image_from_bytes(Path(path).name, Path(path).read_bytes())
-        except OSError:
-            image = None
-        if image is None:
-            self.session.say("That is no picture this program reads; use PNG or JPEG", error=True)
+            image = read_picture(Path(path))
+        except PegLoomError as error:
+            self.session.say(str(error), error=True)
         else:
             self.session.try_edit(f"Bring in {image.name}", lambda d: edits.add_picture(d, image))
 

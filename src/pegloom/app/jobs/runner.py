@@ -15,6 +15,7 @@ from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Cancelled, Progress
 from pegloom.core.motion.trials import trials_of
 from pegloom.document.model import Document
+from pegloom.files.reports import unforeseen
 from pegloom.render.renderer import get_ready
 
 
@@ -117,7 +118,7 @@ class JobRunner(QObject):
             except PegLoomError as failure:
                 self.failed.emit(str(failure))
         elif not isinstance(error, Cancelled):
-            text = str(error) if isinstance(error, PegLoomError) else f"{thread.job.title} failed: {error}"
+            text = str(error) if isinstance(error, PegLoomError) else f"{thread.job.title}: {unforeseen(error)}"
             self.failed.emit(text)
 
     def shut_down(self) -> None:

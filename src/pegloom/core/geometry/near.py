@@ -70,7 +70,7 @@ def _by_cells(points: FloatArray, reach: float) -> IntArray:
             return bool((np.einsum("abd,abd->ab", gap, gap) <= reach * reach).any())
         if many not in trees:
             trees[many] = cKDTree(points[members[many]])
-        return bool((trees[many].query(points[members[few]])[0] <= reach).any())
+        return bool(np.any(trees[many].query(points[members[few]])[0] <= reach))
 
     # Half of the neighbours that can hold a point within reach; the other half finds this one.
     steps = [s for s in itertools.product((-2, -1, 0, 1, 2), repeat=3) if s > (0, 0, 0)]

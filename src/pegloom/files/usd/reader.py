@@ -63,7 +63,7 @@ class _Reader:
     def read(self) -> Imported:
         from pxr import UsdGeom, UsdSkel
 
-        prims = []
+        prims: list[Any] = []
         for prim in self.stage.Traverse():
             limited(len(prims) + 1, MOST_NODES, "prims")
             if prim.IsActive():
