@@ -92,6 +92,11 @@ EDITS = st.one_of(
     st.tuples(st.just("mix"), PLACE),
     st.tuples(st.just("move"), st.sampled_from(["l_elbow", "r_knee", "chest"])),
     st.tuples(st.just("insert"), st.sampled_from(["arm.l.lower", "leg.r.lower"])),
+    st.tuples(st.just("split"), st.sampled_from(["arm.l.lower", "spine.chest", "leg.r.lower"]), st.integers(2, 5)),
+    st.tuples(st.just("extend"), st.sampled_from(["spine.chest", "leg.l.upper", "arm.r.lower", "head.head"])),
+    st.tuples(st.just("count"), st.sampled_from(["spine", "neck"]), st.integers(1, 7)),
+    st.tuples(st.just("twist"), st.sampled_from(["arm.l", "leg.r"]), st.integers(0, 3)),
+    st.tuples(st.just("delete"), st.sampled_from(["arm.l.lower", "spine.chest"])),
 )  # fmt: skip
 
 
@@ -132,6 +137,16 @@ def done(document, step):
     if name == "move":
         x, y, z = document.character.pegs.position(args[0])
         return edits.place_peg(document, args[0], (x, y + 0.01, z + 0.01))
+    if name == "split":
+        return edits.split_bone(document, args[0], args[1])
+    if name == "extend":
+        return edits.extend_joint(document, args[0])[0]
+    if name == "count":
+        return edits.set_joint_count(document, args[0], args[1])
+    if name == "twist":
+        return edits.set_twist(document, args[0], args[1])
+    if name == "delete":
+        return edits.delete_joint(document, args[0])
     assert name == "insert"
     return edits.insert_joint(document, args[0])[0]
 
@@ -151,6 +166,16 @@ def test_any_sequence_of_edits_keeps_the_laws_of_weights(steps):
         for part, values in before.items():
             assert np.array_equal(dense(document.character.skin.weights[part]), values), "the step before is as it was"
         document = after
+
+
+@pytest.mark.parametrize("step", [
+    ("split", "spine.chest", 5), ("split", "arm.l.lower", 4), ("insert", "leg.r.lower"), ("extend", "spine.chest"),
+    ("count", "spine", 7), ("twist", "leg.r", 3), ("twist", "arm.l", 3),
+])  # fmt: skip
+def test_joints_put_in_after_the_bind_keep_the_limit(step):
+    document = done(seamed(), step)
+    assert len(document.character.skeleton.joints) > len(seamed().character.skeleton.joints)
+    laws(document)
 
 
 @settings(max_examples=25)

@@ -22,6 +22,7 @@ from pegloom.files.usd import SUFFIXES
 from pegloom.files.usd.reader import read_here
 from tests.support.figures import rigged_capsules
 
+
 @pytest.fixture(autouse=True)
 def usd_in_this_process(monkeypatch):
     """A process for each of some hundred files would take minutes; `test_usd_outside` reads through the real one."""

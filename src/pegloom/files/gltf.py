@@ -23,7 +23,7 @@ from pegloom.core.tolerances import FARTHEST
 from pegloom.document.model import Image, Material, Morph, Part
 from pegloom.files.allowance import MOST_NODES, MOST_PARTS, take
 from pegloom.files.allowance import count as limited
-from pegloom.files.gltf_skin import local_matrix, read_clips, read_skeleton, skin_weights
+from pegloom.files.gltf_skin import local_matrices, read_clips, read_skeleton, skin_weights
 from pegloom.files.images import image_from_bytes
 from pegloom.files.imported import Imported, read_beside, read_bytes
 from pegloom.files.names import Unique
@@ -221,6 +221,7 @@ class GltfFile:
                     raise self.fail(f"names node {child}, but there are {len(nodes)}", where=f"node {i}")
                 parents[child] = i
         worlds = np.tile(np.eye(4), (max(len(nodes), 1), 1, 1))
+        locals_ = local_matrices(nodes)
         known = [False] * len(nodes)
         for i in range(len(nodes)):
             chain, here = [], i
@@ -230,11 +231,13 @@ class GltfFile:
                     raise self.fail("nodes are their own parents", where=f"node {i}")
                 here = parents[here]
             for k in reversed(chain):
-                local = local_matrix(nodes[k])
-                worlds[k] = worlds[parents[k]] @ local if parents[k] >= 0 else local
+                with np.errstate(over="ignore", invalid="ignore"):
+                    worlds[k] = worlds[parents[k]] @ locals_[k] if parents[k] >= 0 else locals_[k]
                 known[k] = True
-                if not np.abs(worlds[k]).max() < FARTHEST:
-                    raise self.fail("stands nowhere: its place, turn or scale is no usable number", where=f"node {k}")
+        nowhere = np.flatnonzero(~(np.abs(worlds).max(axis=(1, 2)) < FARTHEST))
+        if len(nowhere):
+            where = f"node {nowhere[0]}"
+            raise self.fail("stands nowhere: its place, turn or scale is no usable number", where=where)
         return worlds, parents
 
 

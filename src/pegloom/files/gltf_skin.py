@@ -52,6 +52,22 @@ def local_matrix(node: dict[str, Any]) -> FloatArray:
     return compose(node.get("translation", (0, 0, 0)), q, node.get("scale", (1, 1, 1)))
 
 
+def local_matrices(nodes: list[dict[str, Any]]) -> FloatArray:
+    """`local_matrix` of all nodes at once, (n, 4, 4). Raises ValueError for what is not put together right."""
+    turns = np.array([n.get("rotation", (0, 0, 0, 1)) for n in nodes], dtype=np.float64).reshape(len(nodes), 4)
+    length = np.linalg.norm(turns, axis=1, keepdims=True)
+    turns = np.where(length > 1e-9, turns / np.maximum(length, 1e-9), [0.0, 0.0, 0.0, 1.0])
+    made = composed(
+        np.array([n.get("translation", (0, 0, 0)) for n in nodes], dtype=np.float64).reshape(len(nodes), 3),
+        turns,
+        np.array([n.get("scale", (1, 1, 1)) for n in nodes], dtype=np.float64).reshape(len(nodes), 3),
+    )
+    for i, node in enumerate(nodes):
+        if "matrix" in node:
+            made[i] = np.array(node["matrix"], dtype=np.float64).reshape(4, 4).T
+    return made
+
+
 def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> FileSkeleton | None:
     """The skeleton of all skins at its stored bind, or None where the file has none."""
     skins = file.json.get("skins", [])

@@ -10,7 +10,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.skeleton.joints import Joint, Skeleton
-from pegloom.core.skin.weights import Weights, with_rows, without_columns
+from pegloom.core.skin.weights import Weights, cut, with_rows, without_columns
 
 
 def smooth_step(x: FloatArray) -> FloatArray:
@@ -77,12 +77,13 @@ def spread_over_chain(points: FloatArray, total: FloatArray, places: FloatArray)
 def carry_weights(
     weights: Weights, old: Skeleton, new: Skeleton, points: FloatArray | None = None,
     *, takes: frozenset[str] = frozenset(), chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = (),
+    influences: int | None = None,
 ) -> Weights:  # fmt: skip
     """Weights on a changed skeleton.
 
     What a removed joint held goes to its nearest remaining parent. takes : added joints that take their share of
     their parent's (needs points (n, 3) at rest). chains : (old joints, new joints) of kits cut into another number
-    of joints; the whole of their weight is shared out anew.
+    of joints; the whole of their weight is shared out anew. influences : the most a changed row may hold.
     """
     recut = {j for before, after in chains for j in (*before, *after)}
     added = [j for j in new.joints if j.id in takes and j.id not in old.index and j.id not in recut]
@@ -131,7 +132,8 @@ def carry_weights(
     gone = [joint for joint in weights.joint_ids if joint not in result]
     columns = [*weights.joint_ids, *(joint for joint in result if joint not in weights.joint_ids)]
     stacked = np.stack([result.get(joint, nothing) for joint in columns], axis=1)
-    return without_columns(with_rows(weights, columns, rows, np.clip(stacked, 0.0, None)), gone)
+    made = cut(np.clip(stacked, 0.0, None), influences)
+    return without_columns(with_rows(weights, columns, rows, made), gone)
 
 
 def _rows_of(weights: Weights, joints: set[str]) -> IntArray:

@@ -70,7 +70,9 @@ def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
 
         def carried(skin: Skin) -> Skin:
             weights = {
-                part: carry_weights(w, before, skeleton, meshes.get(part), takes=takes, chains=chains)
+                part: carry_weights(
+                    w, before, skeleton, meshes.get(part), takes=takes, chains=chains, influences=skin.influences
+                )
                 for part, w in skin.weights.items()
             }
             changed = any(w is not skin.weights[part] for part, w in weights.items())
