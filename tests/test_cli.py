@@ -1,6 +1,7 @@
 import json
 import subprocess
 import sys
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -9,6 +10,7 @@ from typer.testing import CliRunner
 from pegloom.cli import app
 from pegloom.files.project import open_project
 from tests.support.figures import DEMO, capsule_figure
+from tests.support.hostile import cases
 
 
 @pytest.fixture(scope="module")
@@ -86,6 +88,50 @@ def test_errors_are_one_line_and_exit_code_one(words):
     lines = result.stderr.strip().splitlines()
     assert len(lines) == 1
     assert lines[0].startswith("error: ")
+
+
+COMMANDS = {
+    "survey": (), "pegs": (), "trial": (), "rig": ("-o", "OUT.glb"), "bind": ("-o", "OUT.glb"), "bake": ("-o", "OUT.glb"),
+    "export": ("-o", "OUT.glb"), "convert": ("OUT.obj",), "transfer": ("IN", "-o", "OUT.glb"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_whatever_is_thrown_at_a_command_there_is_one_line_and_no_traceback(command, tmp_path):
+    thrown = [c for c in cases() if c.name in {
+        "zip-slip", "obj-nan-uv", "obj-stray", "obj-one-place", "glb-deep-json", "glb-flat-node", "glb-no-records", "glb-names",
+        "glb-material", "project-deep", "project-nobody-in-hand", "project-version", "stl-nan",
+    }]  # fmt: skip
+    assert len(thrown) == 13
+    places = [case.lay_out(tmp_path / case.name) for case in thrown]
+    (tmp_path / "none.pegloom").write_bytes(b"")
+    for place in [*places, tmp_path / "none.pegloom", tmp_path, tmp_path / "nowhere.glb", Path("/dev/null")]:
+        words = [w.replace("OUT", str(tmp_path / "out")).replace("IN", str(place)) for w in COMMANDS[command]]
+        result = run(command, place, *words)
+        assert result.exit_code in (0, 1), (place, result.output)
+        assert result.exception is None or isinstance(result.exception, SystemExit)
+        said = result.stderr.strip().splitlines()
+        if result.exit_code == 1:
+            assert len(said) == 1, result.stderr
+            assert said[0].startswith("error: ")
+            assert "unforeseen" not in said[0], said[0]
+
+
+def test_what_nobody_foresaw_is_one_line_and_a_report(monkeypatch, tmp_path):
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path))
+
+    def broken(*_):
+        raise KeyError("a hole in the floor")
+
+    monkeypatch.setattr("pegloom.cli.read_mesh", broken)
+    result = run("survey", DEMO / "wick.obj")
+    assert result.exit_code == 1
+    (line,) = result.stderr.strip().splitlines()
+    assert line.startswith("error: something unforeseen went wrong (KeyError")
+    report = Path(line.rsplit("a report is in ", 1)[1])
+    assert report.parent == tmp_path / "pegloom" / "reports"
+    assert "a hole in the floor" in report.read_text()
+    assert "Traceback" in report.read_text()
 
 
 def test_wrong_usage_is_exit_code_two():

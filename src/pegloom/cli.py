@@ -10,6 +10,7 @@ import json
 import os
 import sys
 import time
+import warnings
 from collections.abc import Callable
 from dataclasses import asdict
 from functools import wraps
@@ -452,6 +453,8 @@ def _window() -> Any:
 
 def main() -> None:
     """Entry point of the `pegloom` command."""
+    # What a library warns of is no line of ours.
+    warnings.simplefilter("ignore")
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             # Names of files may hold what the terminal's encoding cannot show.

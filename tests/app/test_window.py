@@ -323,3 +323,61 @@ def test_what_comes_in_is_chosen_before_it_does(hand, tmp_path):
     # The first frame is the rest: the clip shows the file's own motion from there.
     offered = next(p for p in window.answers.offered[1].parts if p.name == "body").mesh.points
     assert np.abs(character.parts[0].mesh.points - offered).max() > 0.02
+
+
+def test_an_error_nobody_foresaw_is_a_line_and_a_report(hand, monkeypatch):
+    import sys
+
+    from pegloom.app.main import catch_errors
+    from pegloom.files.reports import reports_folder
+
+    said = []
+    hand.session.said.connect(lambda text, error: said.append((text, error)))
+    monkeypatch.setattr(sys, "excepthook", sys.__excepthook__)
+    catch_errors(hand.window)
+    try:
+        raise RuntimeError("a hole in the floor")
+    except RuntimeError as error:
+        sys.excepthook(RuntimeError, error, error.__traceback__)
+    text, is_error = said[-1]
+    assert is_error
+    assert "a hole in the floor" in text
+    assert text.endswith("nothing is lost")
+    assert list(reports_folder().glob("*.txt"))
+
+
+def test_a_file_that_unpacks_to_much_is_asked_about(hand, tmp_path):
+    from tests.support.hostile import OBJ, zipped
+
+    path = tmp_path / "much.zip"
+    path.write_bytes(zipped({"a.obj": OBJ.encode() + b"# nothing\n" * 9_000_000}))
+    answers, said = hand.window.answers, []
+    hand.session.said.connect(lambda text, error: said.append((text, error)))
+    answers.yes = False
+    hand.window.open_path(path)
+    hand.idle()
+    hand.until(lambda: any("unpacks to more than" in q for q in answers.asked))
+    assert hand.session.character is None
+    assert said[-1][1]
+    answers.yes = True
+    hand.window.open_path(path)
+    hand.until(lambda: hand.session.character is not None)
+
+
+def test_a_project_that_was_mended_says_so(hand, tmp_path):
+    import json
+    import zipfile
+
+    from pegloom.files.project import save_project
+    from tests.support.hostile import zipped
+
+    save_project(tmp_path / "w.pegloom", wick())
+    with zipfile.ZipFile(tmp_path / "w.pegloom") as archive:
+        entries = {n: archive.read(n) for n in archive.namelist()}
+    name = wick().character.images[0].name
+    entries["document.json"] = entries["document.json"].replace(json.dumps(name).encode(), b'"../../x.png"')
+    (tmp_path / "w.pegloom").write_bytes(zipped(entries))
+    said = []
+    hand.session.said.connect(lambda text, error: said.append(text))
+    hand.window.open_path(tmp_path / "w.pegloom")
+    assert any("is called x.png now" in text for text in said)

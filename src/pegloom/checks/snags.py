@@ -17,6 +17,7 @@ from pegloom.core.geometry.mesh import (
     shells,
     triangle_normals,
     triangulate,
+    unique_rows,
     upright,
     used_vertices,
     weld,
@@ -90,7 +91,7 @@ def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
         count = int(chosen.sum())
         if count:
             add(code, severity, f"{count} {text}", count, int(g.first[use[np.flatnonzero(chosen)[0], 0]]))
-    doubled = len(tri) - len(np.unique(np.sort(g.group[tri], axis=1), axis=0))
+    doubled = len(tri) - len(unique_rows(np.sort(g.group[tri], axis=1), g.count)[0])
     if doubled:
         add("doubled-faces", Severity.DOUBT, f"{doubled} faces lie on others", doubled, None)
     inward = np.flatnonzero(inward_faces(mesh))

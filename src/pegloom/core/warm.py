@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pegloom.core.geometry.mend import inward_faces
 from pegloom.core.geometry.mesh import from_faces
 from pegloom.core.geometry.solid import make_solid, sight_inside
 from pegloom.core.rig.controls import Pose
@@ -40,6 +41,7 @@ def warm() -> None:
     start = from_dense(np.ones((4, 1)), ("a",))
     packed_rows(start)
     bake_weights(mesh, start, [(np.eye(4)[None], points)], 1, influences=1)
+    inward_faces(mesh)
     crossing_faces(points, triangles)
     cut(np.ones((2, 3)), 2)
     opening(np.ones((4, 1)), points, points[:1], triangles[:, :2])

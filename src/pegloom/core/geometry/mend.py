@@ -6,9 +6,8 @@ weights of the new mesh are carry @ old.
 
 from __future__ import annotations
 
-from collections import deque
-
 import numpy as np
+from numba import njit
 from scipy import sparse
 from scipy.sparse.csgraph import connected_components
 
@@ -124,40 +123,48 @@ def inward_faces(mesh: Mesh) -> BoolArray:
     paired = np.zeros(len(places), dtype=bool)
     paired[left] = paired[right] = True
     open_face = np.bincount(face[~paired], minlength=mesh.face_count) > 0
-    links: list[list[tuple[int, bool]]] = [[] for _ in range(mesh.face_count)]
-    for f, k, fine in zip(face[left].tolist(), face[right].tolist(), agree.tolist(), strict=True):
-        links[f].append((k, fine))
-        links[k].append((f, fine))
-    flipped = np.zeros(mesh.face_count, dtype=bool)
-    label = np.full(mesh.face_count, -1)
+    one, two = face[left], face[right]
+    source = np.stack([one, two], axis=1).ravel()
+    order = np.argsort(source, kind="stable")
+    starts = np.concatenate([[0], np.cumsum(np.bincount(source, minlength=mesh.face_count))])
+    label, flipped = _flooded(starts, np.stack([two, one], axis=1).ravel()[order], np.repeat(agree, 2)[order])
     tri = triangulate(mesh)
     p = mesh.points - mesh.points.mean(axis=0) if mesh.vertex_count else mesh.points
     corners = p[tri.vertices]
     volume = np.einsum("td,td->t", corners[:, 0], np.cross(corners[:, 1], corners[:, 2])) / 6
     face_volume = np.bincount(tri.faces, weights=volume, minlength=mesh.face_count)
-    for start in range(mesh.face_count):
+    size = np.bincount(label, minlength=mesh.face_count)
+    # An open sheet has no inside: the side most of its faces show is its front.
+    open_sheet = np.bincount(label, weights=open_face, minlength=mesh.face_count) > 0
+    mostly = np.bincount(label, weights=flipped, minlength=mesh.face_count) > 0.5 * size
+    total = np.bincount(label, weights=np.where(flipped, -face_volume, face_volume), minlength=mesh.face_count)
+    return np.asarray(flipped != np.where(open_sheet, mostly, total < 0)[label])
+
+
+@njit(cache=True, nogil=True)
+def _flooded(starts, other, agree):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Faces joined to neighbours: the first face (f,) of each one's shell, and whether it is turned against that."""
+    count = len(starts) - 1
+    label = np.full(count, -1, dtype=np.int64)
+    flipped = np.zeros(count, dtype=np.bool_)
+    queue = np.empty(count, dtype=np.int64)
+    for start in range(count):
         if label[start] >= 0:
             continue
         label[start] = start
-        group = [start]
-        queue = deque([start])
-        while queue:
-            f = queue.popleft()
-            for k, fine in links[f]:
+        queue[0] = start
+        head, tail = 0, 1
+        while head < tail:
+            f = queue[head]
+            head += 1
+            for e in range(starts[f], starts[f + 1]):
+                k = other[e]
                 if label[k] < 0:
                     label[k] = start
-                    flipped[k] = flipped[f] != (not fine)
-                    group.append(k)
-                    queue.append(k)
-        members = np.array(group)
-        if open_face[members].any():
-            # An open sheet has no inside: the side most of its faces show is its front.
-            inside_out = bool(flipped[members].sum() > 0.5 * len(members))
-        else:
-            inside_out = float(np.where(flipped[members], -face_volume[members], face_volume[members]).sum()) < 0
-        if inside_out:
-            flipped[members] = ~flipped[members]
-    return flipped
+                    flipped[k] = flipped[f] != (not agree[e])
+                    queue[tail] = k
+                    tail += 1
+    return label, flipped
 
 
 def turn_faces(mesh: Mesh, faces: BoolArray) -> Mended:

@@ -218,6 +218,16 @@ def weld_points(points: FloatArray) -> Weld:
     return Weld(frozen(rank[label].astype(np.int64)), frozen(np.sort(first).astype(np.int64)))
 
 
+def unique_rows(rows: IntArray, size: int) -> tuple[IntArray, IntArray]:
+    """Different rows (n, k) of numbers from 0 to size - 1, sorted, and how often each stands there."""
+    order = np.lexsort(rows.T[::-1]) if rows.shape[1] > 2 else np.argsort(rows[:, 0] * np.int64(size) + rows[:, 1])
+    ordered = rows[order]
+    fresh = np.ones(len(rows), dtype=bool)
+    fresh[1:] = (ordered[1:] != ordered[:-1]).any(axis=1)
+    starts = np.flatnonzero(fresh)
+    return ordered[starts], np.diff(np.append(starts, len(rows)))
+
+
 @by_identity
 def place_triangles(mesh: Mesh) -> IntArray:
     """Triangles (t, 3) over welded places, degenerate ones dropped."""
@@ -236,7 +246,7 @@ def place_edges(mesh: Mesh) -> IntArray:
     pairs = pairs[pairs[:, 0] != pairs[:, 1]]
     if len(pairs) == 0:
         return np.zeros((0, 2), dtype=np.int64)
-    return np.asarray(frozen(np.unique(pairs, axis=0)))
+    return np.asarray(frozen(unique_rows(pairs, weld(mesh).count)[0]))
 
 
 @by_identity
@@ -246,7 +256,7 @@ def edge_use(mesh: Mesh) -> IntArray:
     edges = np.sort(np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]]), axis=1)
     if len(edges) == 0:
         return np.zeros((0, 3), dtype=np.int64)
-    unique, count = np.unique(edges, axis=0, return_counts=True)
+    unique, count = unique_rows(edges, weld(mesh).count)
     return np.asarray(frozen(np.column_stack([unique, count])))
 
 

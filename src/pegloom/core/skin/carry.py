@@ -100,6 +100,7 @@ def carry_weights(
     values = np.asarray(weights.matrix()[rows].todense())
     held = {joint: values[:, c].copy() for c, joint in enumerate(weights.joint_ids)}
     nothing = np.zeros(len(rows))
+    families = [set(after) for _, after in chains]
     for before, after in chains:
         total = sum((held.pop(j) for j in before if j in held), nothing.copy())
         alive = [j for j in after if j in new.index]
@@ -129,11 +130,45 @@ def carry_weights(
         if moved.max(initial=0.0) > 1e-4:
             result[parent] = result[parent] - moved
             result[joint_record.id] = result.get(joint_record.id, nothing) + moved
+            families.append({parent, joint_record.id})
     gone = [joint for joint in weights.joint_ids if joint not in result]
     columns = [*weights.joint_ids, *(joint for joint in result if joint not in weights.joint_ids)]
     stacked = np.stack([result.get(joint, nothing) for joint in columns], axis=1)
-    made = cut(np.clip(stacked, 0.0, None), influences)
+    made = np.clip(stacked, 0.0, None)
+    if influences is not None:
+        _fold(made, [[columns.index(j) for j in some if j in result] for some in _united(families)], influences)
+        made = cut(made, influences)
     return without_columns(with_rows(weights, columns, rows, made), gone)
+
+
+def _united(families: list[set[str]]) -> list[set[str]]:
+    """Sets that share a member as one."""
+    made: list[set[str]] = []
+    for family in families:
+        apart = [m for m in made if not m & family]
+        made = [*apart, family.union(*(m for m in made if m & family))]
+    return made
+
+
+def _fold(rows: FloatArray, families: list[list[int]], influences: int) -> None:
+    """In rows (r, j) of more than `influences` joints, what a family of columns holds gathers on fewer of it, in place.
+
+    So a bone that is cut into more, or gives to a new joint, keeps its whole weight; nothing goes to other limbs.
+    """
+    for family in families:
+        while True:
+            own = rows[:, family]
+            some = np.flatnonzero(((rows > 0).sum(axis=1) > influences) & ((own > 0).sum(axis=1) > 1))
+            if not len(some):
+                break
+            own = own[some]
+            least, most = np.where(own > 0, own, np.inf).argmin(axis=1), own.argmax(axis=1)
+            at = np.arange(len(some))
+            # Of equals the last one gives.
+            least = np.where(least == most, len(family) - 1 - (own[:, ::-1] > 0).argmax(axis=1), least)
+            own[at, most] += own[at, least]
+            own[at, least] = 0.0
+            rows[np.ix_(some, family)] = own
 
 
 def _rows_of(weights: Weights, joints: set[str]) -> IntArray:
