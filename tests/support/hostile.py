@@ -198,7 +198,7 @@ def cases() -> list[Case]:
         one("bvh-frames", "a.bvh", "HIERARCHY\nROOT a\n{\nOFFSET 0 0 0\nCHANNELS 3 Zrotation Xrotation Yrotation\nEnd Site\n{\nOFFSET 0 1 0\n}\n}\n"
             "MOTION\nFrames: \u00b2\nFrame Time: 0.03\n0 0 0\n"),
         one("project-pickle", "a.pegloom", project(character(vertex_sets={"pairs": [["s", {"array": 0}]]}),
-            arrays__0="\x93NUMPY\x01\x00v\x00{'descr': '|O', 'fortran_order': False, 'shape': (1,), }".ljust(128).encode("latin1"))),
+            **{"arrays__0.npy": b"\x93NUMPY\x01\x00v\x00" + b"{'descr': '|O', 'fortran_order': False, 'shape': (1,), }".ljust(117) + b"\n"})),
         one("project-array-claims", "a.pegloom", project(character(parts=[{"array": 0}]),
             **{"arrays__0.npy": b"\x93NUMPY\x01\x00v\x00" + b"{'descr': '<f8', 'fortran_order': False, 'shape': (4000000000,), }".ljust(117) + b"\n"})),
         one("project-bomb", "a.pegloom", project(character(reaches={"array": 0}), **{"arrays__0.npy": npy(np.zeros(45_000_000))})),

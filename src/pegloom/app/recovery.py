@@ -26,7 +26,7 @@ class RecoverySheet(QDialog):
         super().__init__(parent)
         self.setObjectName("recovery")
         self.setWindowTitle("Unsaved work")
-        self.resize(480, min(240 + 90 * len(found), 560))
+        self.resize(480, min(160 + 92 * len(found), 560))
         column = QVBoxLayout(self)
         column.setSpacing(7)
         column.addWidget(label("Unsaved work was left behind", "area"))
@@ -47,7 +47,10 @@ class RecoverySheet(QDialog):
             item = QListWidgetItem(f"{one.name or 'untitled'}\n{of}\nkept {when_told(one.when)}")
             picture = QPixmap()
             if picture.loadFromData(one.picture, "PNG"):
-                item.setIcon(QIcon(picture))
+                icon = QIcon(picture)
+                # Qt would tint the picked one's picture.
+                icon.addPixmap(picture, QIcon.Mode.Selected)
+                item.setIcon(icon)
             item.setSizeHint(QSize(0, 84))
             self.list.addItem(item)
         self.list.setCurrentRow(0)

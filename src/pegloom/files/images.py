@@ -66,7 +66,7 @@ def image_from_bytes(name: str, data: bytes) -> Image | None:
     """An image as PNG or JPEG bytes; other known kinds are converted to PNG; None where it is no sound picture."""
     try:
         with opened(data) as picture:
-            take(4 * picture.size[0] * picture.size[1] // 16, "pictures", name)
+            take(4 * picture.size[0] * picture.size[1] // 8, "pictures", name)
             kind = picture.format or ""
             picture.load()
             if kind in KEPT:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from pegloom.core.errors import EditError, MeshFileError
 from pegloom.document import edits
 from pegloom.document.model import Document
 from pegloom.files.imported import Imported
@@ -17,8 +18,11 @@ def open_any(path: Path) -> Document:
 
 
 def brought_in(path: Path, imported: Imported) -> Document:
-    """What was read from a file, as a new character."""
-    return edits.bring_in(
-        Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
-        skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips, notes=imported.notes,
-    )  # fmt: skip
+    """What was read from a file, as a new character. Raises MeshFileError for a mesh of no size."""
+    try:
+        return edits.bring_in(
+            Document(), imported.parts, name=path.stem, materials=imported.materials, images=imported.images,
+            skeleton=imported.skeleton, weights=imported.weights, clips=imported.clips, notes=imported.notes,
+        )  # fmt: skip
+    except EditError as error:
+        raise MeshFileError(path.name, str(error), hint="export it again") from error

@@ -177,7 +177,10 @@ class _Unpacker:
 
     def entry(self, name: str, times: int = 1) -> bytes:
         """The bytes of an entry; what it claims is checked before it is unpacked."""
-        info = self.archive.getinfo(name)
+        try:
+            info = self.archive.getinfo(name)
+        except KeyError:
+            raise self.fail(f"names {name}, which is not in it") from None
         take(times * info.file_size, name)
         return self.archive.read(info)
 
@@ -358,7 +361,9 @@ def _check_mesh(path: Path, part: Part) -> None:
         )
     if corners and (mesh.corners.min() < 0 or mesh.corners.max() >= mesh.vertex_count):
         raise ProjectFileError(path.name, "a face names a missing vertex", where=part.name)
-    if np.abs(mesh.points).max(initial=0.0) > FARTHEST:
+    # What is shown and worked out of a mesh takes several times its arrays.
+    take(100 * mesh.vertex_count + 40 * corners, f"mesh {part.name}")
+    if max(-mesh.points.min(initial=0.0), mesh.points.max(initial=0.0)) > FARTHEST:
         raise ProjectFileError(path.name, "a vertex lies farther off than anything is", where=part.name)
 
 

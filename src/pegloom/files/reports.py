@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import faulthandler
+import itertools
 import os
 import platform
 import time
@@ -14,6 +15,8 @@ from typing import IO
 import platformdirs
 
 from pegloom import __version__
+from pegloom.core.errors import MeshFileError
+from pegloom.files.outgoing import write_bytes
 
 MOST = 20
 """Reports kept, the latest."""
@@ -29,12 +32,12 @@ def write_report(error: BaseException) -> Path | None:
     """A report of an error; None where it cannot be written. Nothing of the user's work is in it."""
     text = "".join(traceback.format_exception(error))
     head = f"Peg Loom {__version__}, Python {platform.python_version()}, {platform.platform()}\n{time.ctime()}\n\n"
-    with contextlib.suppress(OSError):
+    with contextlib.suppress(OSError, MeshFileError):
         folder = reports_folder()
         folder.mkdir(parents=True, exist_ok=True)
-        path = folder / f"{time.strftime('%Y-%m-%d-%H%M%S')}-{os.getpid()}.txt"
-        with path.open("a", errors="backslashreplace") as stream:
-            stream.write(head + text + "\n")
+        stem = f"{time.strftime('%Y-%m-%d-%H%M%S')}-{os.getpid()}"
+        path = next(p for k in itertools.count() if not (p := folder / f"{stem}-{k}.txt").exists())
+        write_bytes(path, (head + text + "\n").encode(errors="backslashreplace"))
         for old in sorted(folder.glob("*.txt"), key=lambda p: p.stat().st_mtime)[:-MOST]:
             old.unlink(missing_ok=True)
         return path

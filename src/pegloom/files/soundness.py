@@ -80,7 +80,7 @@ def material(made: Material, notes: list[str]) -> Material:
 def part(made: Part, slots: int, notes: list[str]) -> Part:
     """Faces within the materials there are, UVs and normals of a usable size, morph targets of finite numbers."""
     mesh = made.mesh
-    if mesh.uvs is not None and np.abs(mesh.uvs).max(initial=0.0) > LARGEST_UV:
+    if mesh.uvs is not None and largest(mesh.uvs) > LARGEST_UV:
         notes.append(f"{made.name}: UVs beyond {LARGEST_UV:.0e} cut to it")
         mesh = replace(mesh, uvs=frozen(np.clip(mesh.uvs, -LARGEST_UV, LARGEST_UV)))
     if len(mesh.materials) and not 0 <= mesh.materials.min() <= mesh.materials.max() < slots:
@@ -96,9 +96,14 @@ def part(made: Part, slots: int, notes: list[str]) -> Part:
     return replace(made, mesh=mesh, morphs=morphs, levels=levels)
 
 
+def largest(values: FloatArray) -> float:
+    """The largest number but for its sign, without a copy of them all; NaN where one is none."""
+    return max(-float(values.min(initial=0.0)), float(values.max(initial=0.0)))
+
+
 def morph(made: Morph, names: Unique, vertices: int, owner: str) -> Morph:
     """Raises ShapeError for deltas that are no numbers or not one for each vertex."""
-    if made.deltas.shape != (vertices, 3) or not np.abs(made.deltas).max(initial=0.0) < FARTHEST:
+    if made.deltas.shape != (vertices, 3) or not largest(made.deltas) < FARTHEST:
         raise ShapeError(f"morph target {made.name} of {owner} does not move its {vertices} vertices by usable numbers")
     rest = float(np.clip(made.at_rest, 0.0, 1.0)) if np.isfinite(made.at_rest) else 0.0
     name = names(plain(made.name, "morph"))

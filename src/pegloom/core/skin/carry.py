@@ -168,7 +168,7 @@ def _fold(rows: FloatArray, families: list[list[int]], influences: int) -> None:
             least = np.where(least == most, len(family) - 1 - (own[:, ::-1] > 0).argmax(axis=1), least)
             own[at, most] += own[at, least]
             own[at, least] = 0.0
-            rows[np.ix_(some, family)] = own
+            rows[np.ix_(some, np.array(family))] = own
 
 
 def _rows_of(weights: Weights, joints: set[str]) -> IntArray:

@@ -25,9 +25,9 @@ from pegloom.files.project import open_project, save_project
 from pegloom.files.scratch import scratch
 
 SUFFIXES = (".usd", ".usda", ".usdc", ".usdz")
-MEMORY, MEMORY_TIMES = 1 << 30, 40
+MEMORY, MEMORY_TIMES = 768 << 20, 40
 """Bytes on top of what the process has when it begins, and for each byte of the file."""
-SECONDS, SECONDS_A_MB = 15, 2
+SECONDS, SECONDS_A_MB = 11, 1
 """Of the processor."""
 KEPT = ("PATH", "HOME", "LANG", "LC_ALL", "TMPDIR", "NUMBA_CACHE_DIR", "LD_LIBRARY_PATH", "SYSTEMROOT",
         "OPENBLAS_CORETYPE", "OPENBLAS_L2_SIZE")  # fmt: skip
@@ -92,7 +92,11 @@ def main(arguments: list[str]) -> int:
             "file", "file", parts=imported.parts, materials=imported.materials, images=imported.images,
             skeleton=imported.skeleton, skin=skin, clips=imported.clips, arrival=imported.notes,
         )  # fmt: skip
-        save_project(answer, Document((character,)), pack=False)
+        try:
+            save_project(answer, Document((character,)), pack=False)
+        except MeshFileError as error:
+            _tell(f"cannot be handed over: {error.what}", hint="make room in the folder for temporary files")
+            return 1
     except MemoryError:
         _tell("needs more memory than its size calls for", hint="reduce it, or convert it to GLB where it came from")
         return 1

@@ -7,6 +7,7 @@ the layer as it stands in memory, and listed. Names with `[` reach into packages
 
 from __future__ import annotations
 
+import re
 import zipfile
 from pathlib import Path, PurePosixPath
 from typing import Any
@@ -71,6 +72,12 @@ def open_stage(path: Path) -> tuple[Any, list[Any], list[str]]:
         more = f" and {len(refused) - SHOWN} more" if len(refused) > SHOWN else ""
         notes.append(f"named but not loaded, as not beside the file: {shown}{more}")
     return stage, held, notes
+
+
+def told(error: BaseException) -> str:
+    """What an error of the USD library says, without where in its own code it says so."""
+    quoted = re.findall(r": '([^'\n]*)'", str(error))
+    return str(quoted[0])[:160] if quoted else reason(error)
 
 
 def _package(path: Path, root: Path) -> frozenset[str]:

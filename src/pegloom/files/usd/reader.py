@@ -25,7 +25,7 @@ from pegloom.files.images import image_from_bytes
 from pegloom.files.imported import Imported, read_beside, reason
 from pegloom.files.names import Unique
 from pegloom.files.soundness import usable
-from pegloom.files.usd.layers import open_stage
+from pegloom.files.usd.layers import open_stage, told
 
 
 def read_here(path: Path) -> Imported:
@@ -39,7 +39,7 @@ def read_here(path: Path) -> Imported:
         del held
         return imported
     except Tf.ErrorException as error:
-        raise MeshFileError(path.name, f"cannot be read as USD ({reason(error)})", hint="export it again") from error
+        raise MeshFileError(path.name, f"cannot be read as USD ({told(error)})", hint="export it again") from error
     except (ShapeError, ValueError, TypeError, IndexError, RuntimeError) as error:
         raise MeshFileError(
             path.name, f"is not put together as USD says ({reason(error)})", hint="export it again"

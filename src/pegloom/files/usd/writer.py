@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from pegloom.core.errors import MeshFileError
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights, packed
 from pegloom.document.model import Character, Material, Part, Subdivision
@@ -18,6 +19,7 @@ from pegloom.files.neighbours import Neighbours
 from pegloom.files.outgoing import outgoing
 from pegloom.files.scratch import scratch
 from pegloom.files.unplayed import unplayed
+from pegloom.files.usd.layers import told
 
 
 def write_usd(path: Path, character: Character) -> list[str]:
@@ -25,7 +27,7 @@ def write_usd(path: Path, character: Character) -> list[str]:
 
     Raises MeshFileError where the place cannot be written; what was there stays then.
     """
-    from pxr import Usd, UsdGeom, UsdSkel
+    from pxr import Tf, Usd, UsdGeom, UsdSkel
 
     notes = unplayed(character)
     suffix = ".usda" if path.suffix.lower() == ".usda" else ".usdc"
@@ -56,7 +58,12 @@ def write_usd(path: Path, character: Character) -> list[str]:
             if weights is not None and character.skeleton is not None:
                 _write_weights(prim, weights, character.skeleton)
         made = folder / f"character{suffix}"
-        stage.GetRootLayer().Export(str(made))
+        try:
+            stage.GetRootLayer().Export(str(made))
+        except Tf.ErrorException as error:
+            raise MeshFileError(
+                path.name, f"cannot be written ({told(error)})", hint="make room in the folder for temporary files"
+            ) from error
         out.put(path, made.read_bytes())
     if character.clips:
         notes.append(f"clips are not written to USD yet: {len(character.clips)}")
