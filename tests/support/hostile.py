@@ -119,7 +119,7 @@ def grid(n: int) -> tuple[bytes, bytes, int, int]:
 
 def cases() -> list[Case]:
     """The corpus. Each ends in a document or in one clear error."""
-    eps = b"%!PS-Adobe-3.0 EPSF-3.0\n%%BoundingBox: 0 0 9 9\n(hurt.txt) (w) file closefile\nshowpage\n%%EOF\n"
+    eps = b"%!PS\n%%BoundingBox: 0 0 9 9\n(hurt.txt) (w) file closefile\nshowpage\n%%EOF\n"
     mtl = b"newmtl skin\nmap_Kd hurt.png\n"
     textured = b"mtllib a.mtl\nusemtl skin\n" + OBJ.encode()
     p, f, count, corners = grid(200)
