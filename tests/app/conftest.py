@@ -84,6 +84,9 @@ class Hand:
     def click(self, name: str) -> None:
         from PyQt6.QtWidgets import QAbstractButton, QWidget
 
+        # A row that has just been made anew is laid out by the next turn of the event loop.
+        seen = lambda: (w := find(self.window, QWidget, name)) is not None and w.isVisible()  # noqa: E731
+        self.bot.waitUntil(seen, timeout=20_000)
         widget = find(self.window, QWidget, name)
         assert widget is not None, f"there is no widget {name}"
         assert widget.isVisible(), f"{name} cannot be seen"

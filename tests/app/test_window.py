@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
-from PyQt6.QtWidgets import QAbstractButton, QLineEdit, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QWidget
 
 from pegloom.app.arrival import ArrivalSheet
 from pegloom.app.session import RANGE_TEST, Area, Tool
@@ -381,3 +381,22 @@ def test_a_project_that_was_mended_says_so(hand, tmp_path):
     hand.session.said.connect(lambda text, error: said.append(text))
     hand.window.open_path(tmp_path / "w.pegloom")
     assert any("is called x.png now" in text for text in said)
+
+
+def test_a_name_that_looks_like_markup_is_shown_as_it_is_and_loads_nothing(hand):
+    evil = '<img src="/etc/hostname"><b>body</b>'
+    document = wick()
+    character = document.character
+    parts = tuple(replace(p, name=evil) for p in character.parts)
+    hand.session.start_with(document.with_character(replace(character, name=evil, parts=parts)), None)
+    hand.session.commit(f"Rename to {evil}", hand.session.document.with_character(replace(hand.session.character)))
+    hand.session.say(f"{evil} is here")
+    for area in Area:
+        hand.window.go(area)
+        hand.bot.wait(20)
+        for widget in hand.window.findChildren(QWidget):
+            if isinstance(widget, QLabel):
+                assert widget.textFormat() != Qt.TextFormat.AutoText, widget.objectName()
+                assert widget.textFormat() == Qt.TextFormat.PlainText or "<img" not in widget.text()
+            assert "<img" not in widget.toolTip(), widget.objectName()
+    assert hand.window.frame_.note.text().startswith(evil)

@@ -64,3 +64,17 @@ def test_snags_are_listed_worst_first():
     ranks = [order.index(s.severity) for s in find_snags(unrigged_wick().character)]
     assert ranks == sorted(ranks)
     assert np.all(np.diff(ranks) >= 0)
+
+
+def test_a_vertex_far_off_is_a_snag_and_says_nothing_of_the_size():
+    """One vertex left at 1e7 by a bad export: found, shown, and the figure still stands at its own height."""
+    whole = as_mesh(capsule_figure())
+    stray = from_faces(np.concatenate([whole.points, [[1e7, 0, 0]]]), whole.corners.reshape(-1, 3))
+    snag = next(s for s in mesh_snags(stray, "m") if s.code == "far-vertices")
+    assert snag.count == 1
+    assert snag.where == (1e7, 0.0, 0.0)
+    assert "far-vertices" not in codes(mesh_snags(whole, "m"))
+    stood, clean = (edits.stand_up(document_of(m)).character for m in (stray, whole))
+    assert abs(stood.height - clean.height) < 1e-6
+    assert np.allclose(stood.parts[0].mesh.points[:-1], clean.parts[0].mesh.points, atol=1e-3)
+    assert "off-floor" not in codes(find_snags(stood))

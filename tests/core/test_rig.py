@@ -10,8 +10,11 @@ from pegloom.core.motion.clips import Between, Clip, Curve, moved_keys, sample, 
 from pegloom.core.motion.trials import TRIALS, trial_amount, trial_pose
 from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Shape, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, match_fk, match_ik
+from pegloom.core.rig.limbs.build import build_rig
 from pegloom.core.rig.shapes import shape_lines
-from pegloom.core.rig.solve.solve_plan import two_joint
+from pegloom.core.rig.solve.solve_plan import plane_normal, two_joint
+from pegloom.core.skeleton.build import kits_in
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.scene.drawing import out_of_use
 from tests.support.figures import rigged_capsules, wick
 
@@ -78,12 +81,140 @@ def test_bones_keep_their_length_when_the_goal_is_out_of_reach():
 
 
 def test_two_joint_ik_reaches_and_bends_toward_the_pole():
-    start, target = np.zeros(3), np.array([0.0, -1.2, 0.1])
-    joint, normal = two_joint(start, target, np.array([0.0, -0.5, 2.0]), 0.8, 0.7, np.array([1.0, 0, 0]))
+    target, pole = np.array([0.0, -1.2, 0.1]), np.array([0.0, -0.5, 2.0])
+    distance = float(np.linalg.norm(target))
+    normal = plane_normal(target / distance, pole, np.array([1.0, 0, 0]))
+    joint = two_joint(distance, target / distance, normal, 0.8, 0.7)
     assert np.linalg.norm(joint) == pytest.approx(0.8)
     assert np.linalg.norm(target - joint) == pytest.approx(0.7)
     assert joint[2] > 0.05
     assert abs(normal @ joint) < 1e-9
+
+
+def crooked(seed):
+    """The capsule figure with every knee and elbow moved a little aside of its line, and controls on that."""
+    rng = np.random.default_rng(seed)
+    document = rigged_capsules()
+    skeleton = document.character.skeleton
+    height = document.character.height
+    moved = {}
+    for limb in document.character.rig.limbs:
+        upper, lower, end = (skeleton.joint(j) for j in limb.joints)
+        line = np.array(end.position) - upper.position
+        line /= np.linalg.norm(line)
+        along = float((np.array(lower.position) - upper.position) @ line)
+        aside = rng.normal(size=3)
+        aside -= line * (aside @ line)
+        # From hardly at all to a clear bend, to any side; one in four straight to the last digit.
+        size = 0.0 if rng.random() < 0.25 else height * 10.0 ** rng.uniform(-6, -1.3)
+        place = np.array(upper.position) + line * along + aside / np.linalg.norm(aside) * size
+        moved[lower.id] = tuple(float(v) for v in place)
+    joints = tuple(replace(j, position=moved.get(j.id, j.position)) for j in skeleton.joints)
+    bent = Skeleton(joints)
+    return bent, build_rig(bent, height, kits_in(document.character.pegs)), height
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_a_limb_bends_in_its_own_plane_and_every_goal_in_reach_is_met(seed):
+    """Rest exact, goals met within a millionth of the height, bones of their length: wherever the middle joint stands."""
+    skeleton, rig, height = crooked(seed)
+    rng = np.random.default_rng(1000 + seed)
+    pose = Pose()
+    for limb in rig.limbs:
+        pose = with_values(pose, rig.control(limb.goal), blend=1.0)
+    assert np.abs(evaluate_rig(skeleton, rig, pose).joints - skeleton.world).max() < 1e-9
+    index = skeleton.index
+    for _ in range(12):
+        shown = pose
+        for limb in rig.limbs:
+            move = rng.normal(scale=0.12 * height, size=3)
+            goal = rig.control(limb.goal)
+            shown = with_values(shown, goal, **dict(zip(("move_x", "move_y", "move_z"), move, strict=True)),
+                                turn_x=float(rng.normal()))  # fmt: skip
+        frame = evaluate_rig(skeleton, rig, shown)
+        for limb in rig.limbs:
+            i, j, k = (index[n] for n in limb.joints)
+            start, middle, tip = (frame.joints[n, :3, 3] for n in (i, j, k))
+            a, b = (float(np.linalg.norm(skeleton.positions[p] - skeleton.positions[q])) for p, q in ((j, i), (k, j)))
+            assert np.linalg.norm(middle - start) == pytest.approx(a, abs=1e-9 * height)
+            assert np.linalg.norm(tip - middle) == pytest.approx(b, abs=1e-9 * height)
+            goal = frame.controls[rig.index[limb.goal]]
+            wanted = (goal @ np.linalg.inv(rig.control(limb.goal).matrix) @ skeleton.world[k])[:3, 3]
+            distance = float(np.linalg.norm(wanted - start))
+            if abs(a - b) * 1.001 < distance < (a + b) * 0.9999:
+                assert np.linalg.norm(tip - wanted) < 1e-6 * height
+            # A bone runs along its joint's own bone, as it does at rest.
+            for joint, far, of, to in ((i, middle, i, j), (j, tip, j, k)):
+                own = skeleton.world[of][:3, :3].T @ (skeleton.positions[to] - skeleton.positions[of])
+                way = frame.joints[joint, :3, :3].T @ (far - frame.joints[joint, :3, 3])
+                assert np.abs(own - way).max() < 1e-9 * height
+
+
+def test_a_knee_aside_of_its_line_comes_forward_before_the_limb_has_folded_far():
+    """Whole at rest, faded out at ten degrees, without a jump on the way: the thigh does not spin about itself."""
+    skeleton, rig = rig_of(rigged_capsules())
+    i, j, k = (skeleton.index[f"leg.l.{n}"] for n in ("upper", "lower", "end"))
+    knee = skeleton.joints[j]
+    line = skeleton.positions[k] - skeleton.positions[i]
+    middle = skeleton.positions[i] + line * (np.linalg.norm(skeleton.positions[j] - skeleton.positions[i]) / np.linalg.norm(line))
+    joints = [replace(x, position=tuple(middle + [0.005, 0, 0])) if x is knee else x for x in skeleton.joints]
+    skeleton = Skeleton(tuple(joints))
+    rig = build_rig(skeleton, 1.7, kits_in(rigged_capsules().character.pegs))
+    before, folds, sides, spins = None, [], [], []
+    for lift in np.linspace(0.0, 0.05, 400):
+        pose = with_values(Pose(), rig.control("leg.l.goal"), move_y=float(lift), blend=1.0)
+        posed = evaluate_rig(skeleton, rig, pose).joints
+        start, mid, tip = (posed[n, :3, 3] for n in (i, j, k))
+        first, second = ((q - p) / np.linalg.norm(q - p) for p, q in ((start, mid), (mid, tip)))
+        folds.append(np.degrees(np.arccos(min(first @ second, 1.0))))
+        off = (mid - start) - (tip - start) * ((mid - start) @ (tip - start)) / ((tip - start) @ (tip - start))
+        sides.append(np.degrees(np.arctan2(off[0], off[2])))
+        if before is not None:
+            spins.append(np.abs(posed[i] - before).max())
+        before = posed[i]
+    assert sides[0] == pytest.approx(90.0, abs=1.0)
+    folded = np.array(folds) > folds[0] + 10.0
+    assert folded.any()
+    assert np.abs(np.array(sides)[folded]).max() < 1.0
+    assert max(spins[1:]) < 0.02
+
+
+@given(
+    st.tuples(*[st.floats(-1.2, 1.2)] * 3), st.tuples(st.floats(-0.4, 2.0), st.floats(-0.8, 0.8), st.floats(-0.5, 0.5)),
+    st.integers(0, 39), st.floats(0.0, 6.0),
+)  # fmt: skip
+@settings(max_examples=60)
+def test_fk_to_ik_and_back_moves_no_joint_whatever_it_is_twisted_by(turn, fold, seed, about):
+    """The forearm's twist, a side bend, a limb with its middle joint anywhere: the whole of every joint stays."""
+    skeleton, rig, _ = crooked(seed)
+    names = ("turn_x", "turn_y", "turn_z")
+    pose = with_values(Pose(), rig.control("root"), turn_y=about, grow=0.4)
+    for limb in rig.limbs:
+        pose = with_values(pose, rig.control(limb.goal), blend=0.0)
+        pose = with_values(pose, rig.control(limb.fk[0]), **dict(zip(names, turn, strict=True)))
+        pose = with_values(pose, rig.control(limb.fk[1]), **dict(zip(names, fold, strict=True)))
+        pose = with_values(pose, rig.control(limb.fk[2]), turn_y=turn[0])
+    before = evaluate_rig(skeleton, rig, pose).joints
+    there = pose
+    for limb in rig.limbs:
+        there = with_values(match_ik(skeleton, rig, there, limb), rig.control(limb.goal), blend=1.0)
+    bones = [skeleton.index[j] for limb in rig.limbs for j in limb.joints]
+    steps = [np.linalg.norm(before[skeleton.index[x.joints[k + 1]], :3, 3] - before[skeleton.index[x.joints[k]], :3, 3]) for x in rig.limbs for k in (0, 1)]  # fmt: skip
+    assert min(steps) > 0
+    straight = any(
+        np.linalg.norm(np.cross(
+            before[skeleton.index[x.joints[1]], :3, 3] - before[skeleton.index[x.joints[0]], :3, 3],
+            before[skeleton.index[x.joints[2]], :3, 3] - before[skeleton.index[x.joints[1]], :3, 3],
+        )) < 0.08 * steps[2 * k] * steps[2 * k + 1]
+        for k, x in enumerate(rig.limbs)
+    )  # fmt: skip
+    after = evaluate_rig(skeleton, rig, there).joints
+    # A straight limb has no plane to keep: there its upper's twist stays, and its middle joint moves hardly.
+    assert np.abs(after[bones] - before[bones]).max() < (0.15 if straight else 1e-6)
+    back = there
+    for limb in rig.limbs:
+        back = with_values(match_fk(skeleton, rig, back, limb), rig.control(limb.goal), blend=0.0)
+    assert np.abs(evaluate_rig(skeleton, rig, back).joints - after).max() < 1e-6
 
 
 def test_a_knee_never_flips_while_the_foot_walks():

@@ -9,7 +9,7 @@ from enum import Enum
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt, QTimer
 from PyQt6.QtGui import QColor, QFont, QPainter, QPainterPath, QPen, QPolygonF
-from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QProgressBar, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QProgressBar, QVBoxLayout, QWidget
 
 from pegloom.app.actions import Actions
 from pegloom.app.legends import draw_legend
@@ -20,7 +20,7 @@ from pegloom.app.stage.stage import Stage
 from pegloom.app.tag import Tag
 from pegloom.app.theme import INK
 from pegloom.app.verbs import DEMO, DEMOS
-from pegloom.app.widgets import Choices, button, label
+from pegloom.app.widgets import Choices, button, label, tip
 from pegloom.checks import Severity, Snag
 from pegloom.document.edits.weaves import kept_as
 from pegloom.render.renderer import Display
@@ -215,10 +215,10 @@ class StageFrame(QWidget):
         self.paper = Paper(session, self.stage, self._tags)
         self.slice = SliceWindow(session, self.stage)
         self.chips = self._chips()
-        self.hint = QLabel("", self.stage)
-        self.hint.setObjectName("hint")
-        self.note = QLabel("", self.stage)
-        self.note.setObjectName("note")
+        self.hint = label(name="hint")
+        self.hint.setParent(self.stage)
+        self.note = label(name="note")
+        self.note.setParent(self.stage)
         self.note.setWordWrap(True)
         self.note.hide()
         self.note_timer = QTimer(self)
@@ -336,7 +336,7 @@ class StageFrame(QWidget):
         column.setContentsMargins(26, 20, 26, 20)
         column.setSpacing(9)
         column.addWidget(label("Begin with a mesh", "area"))
-        words = QLabel(
+        words = label(
             "Drop a mesh here, or open one: OBJ, glTF, GLB, PLY, STL, USD or a ZIP. Then walk the pegs on the left from top to bottom."
         )
         words.setWordWrap(True)
@@ -431,7 +431,7 @@ class StageFrame(QWidget):
         # The legend's corner stays free.
         room = self.stage.width() - (250 if session.lens is not Lens.NONE else 40)
         self.hint.setText(self.hint.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, max(room, 200)))
-        self.hint.setToolTip(text)
+        self.hint.setToolTip(tip(text))
         self.hint.adjustSize()
 
     def _key(self, action: str) -> str:

@@ -6,6 +6,7 @@ from PyQt6.QtCore import QEvent, QObject, Qt
 from PyQt6.QtWidgets import QFrame, QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from pegloom.app.actions import Actions
+from pegloom.app.widgets import tip
 
 
 class Palette(QFrame):
@@ -48,7 +49,7 @@ class Palette(QFrame):
             reason = action.why()
             item = QListWidgetItem(f"{action.title}    {self.actions.key(action.id)}".rstrip())
             item.setData(Qt.ItemDataRole.UserRole, action.id)
-            item.setToolTip(reason or action.tip)
+            item.setToolTip(tip(reason or action.tip))
             if reason:
                 item.setForeground(self.palette().placeholderText())
             self.list.addItem(item)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from enum import Enum
+from html import escape
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QAction
@@ -24,7 +25,10 @@ from pegloom.app.theme import INK, icon
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "") -> QLabel:
-    made = QLabel(text)
+    made = QLabel()
+    # Names come from files: one that looks like markup must not load what it names.
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    made.setText(text)
     if role:
         made.setProperty("role", role)
     made.setWordWrap(wrap)
@@ -33,6 +37,11 @@ def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "")
     if wrap:
         made.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
     return made
+
+
+def tip(text: str) -> str:
+    """Text for a tool tip that holds a name, shown as it is even where it looks like markup."""
+    return f"<qt>{escape(text)}</qt>" if "<" in text else text
 
 
 def button(text: str, name: str, run: Callable[[], object], *, role: str = "", tip: str = "") -> QPushButton:

@@ -44,7 +44,7 @@ from pegloom.app.verbs import Verbs
 from pegloom.app.verbs_joints import JointVerbs
 from pegloom.app.verbs_mesh import MeshVerbs
 from pegloom.app.verbs_weights import WeightVerbs
-from pegloom.app.widgets import button, label
+from pegloom.app.widgets import button, label, tip
 from pegloom.core.errors import PegLoomError
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.model import Character, Document
@@ -111,8 +111,10 @@ class AskByDialog:
         return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]
 
     def confirm(self, question: str) -> bool:
-        answer = QMessageBox.question(self.window, "Peg Loom", question)
-        return answer == QMessageBox.StandardButton.Yes
+        yes, no = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
+        box = QMessageBox(QMessageBox.Icon.Question, "Peg Loom", question, yes | no, self.window)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        return box.exec() == yes
 
     def recover(self, found: list[LeftOver]) -> int:
         """The number of the unsaved work to open, -1 for none now."""
@@ -254,10 +256,10 @@ class Window(QMainWindow):
         undo, redo = session.history.undo_name, session.history.redo_name
         short = undo if undo is None or len(undo) < 40 else undo[:38] + "…"
         self.undo.setText(f" Undo: {short}" if short else " Undo")
-        self.undo.setToolTip(f"Undo: {undo}  (Ctrl+Z)" if undo else "Nothing to undo")
+        self.undo.setToolTip(tip(f"Undo: {undo}  (Ctrl+Z)") if undo else "Nothing to undo")
         self.undo.setEnabled(undo is not None)
         self.redo.setVisible(redo is not None)
-        self.redo.setToolTip(f"Redo: {redo}  (Ctrl+Shift+Z)" if redo else "")
+        self.redo.setToolTip(tip(f"Redo: {redo}  (Ctrl+Shift+Z)") if redo else "")
 
     def _area(self) -> None:
         self.stack.setCurrentWidget(self.benches[self.session.area])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
+
 import numpy as np
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtSvgWidgets import QSvgWidget
@@ -380,7 +382,9 @@ class JointsBench(Bench):
         lead = self.session.selection.lead if self.session.selection.kind == "peg" else ""
         known = bool(lead and pegs and lead in pegs.by_name)
         words = sentence(lead, pegs.pattern) if known else "Select a peg to read where it goes."
-        self.where.setText(f"<b>{lead.replace('_', ' ')}</b><br>{words}" if known else words)
+        self.where.setTextFormat(Qt.TextFormat.RichText)
+        name = f"<b>{escape(lead.replace('_', ' '))}</b><br>" if known else ""
+        self.where.setText(name + escape(words))
         self.sketch.setVisible(bool(pegs))
         self.list.setVisible(bool(pegs))
         if pegs and pegs.pattern in self.patterns:

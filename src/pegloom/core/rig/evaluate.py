@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.transforms import compose, decompose, quaternion_euler, rotation_matrix
+from pegloom.core.geometry.transforms import compose, decompose, normalised, quaternion_euler, rotation_matrix
 from pegloom.core.rig.controls import Control, ControlRig, IkLimb, Pose, channel_rows, with_values
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.solve import solve_plan
@@ -30,9 +30,22 @@ def evaluate_rig(skeleton: Skeleton, rig: ControlRig | None, pose: Pose) -> Fram
     if rig is None:
         return Frame(_direct(skeleton, pose), np.zeros((0, 4, 4)))
     plan = make_plan(skeleton, rig)
-    world = solve_plan.run(plan.steps, plan.local, plan.limbs, plan.frames, plan.end_offset, channel_rows(rig, pose))
+    world = solve_plan.run(
+        plan.steps, plan.local, plan.limbs, plan.frames, plan.bends, plan.end_offset, channel_rows(rig, pose)
+    )
     joints = _direct(skeleton, pose) if pose.direct else world[plan.controls :]
     return Frame(joints, world[: plan.controls])
+
+
+def joints_at(skeleton: Skeleton, rig: ControlRig, channels: FloatArray) -> FloatArray:
+    """character_from_joint (k, j, 4, 4) for the channel values of many moments (k, c, 8); see `evaluate_rig`."""
+    plan = make_plan(skeleton, rig)
+    made = np.empty((len(channels), len(skeleton.joints), 4, 4))
+    solve_plan.run_many(
+        plan.steps, plan.local, plan.limbs, plan.frames, plan.bends, plan.end_offset,
+        np.ascontiguousarray(channels, dtype=np.float64), plan.controls, made,
+    )  # fmt: skip
+    return made
 
 
 def _direct(skeleton: Skeleton, pose: Pose) -> FloatArray:
@@ -99,20 +112,19 @@ def match_ik(skeleton: Skeleton, rig: ControlRig, pose: Pose, limb: IkLimb) -> P
     upper, middle, end = (joints[skeleton.index[j]] for j in limb.joints)
     i = skeleton.index[limb.joints[2]]
     goal, pole = rig.control(limb.goal), rig.control(limb.pole)
+    # The FK limb stands where the joints do: what its bones are twisted by about themselves stays.
     pose = place_control(skeleton, rig, pose, goal, end @ np.linalg.inv(skeleton.world[i]) @ goal.matrix)
-    # The pole stands in the limb's present plane; a straight limb's plane is the one its upper joint carries.
-    line = end[:3, 3] - upper[:3, 3]
-    line = line / max(float(np.linalg.norm(line)), 1e-12)
-    off = middle[:3, 3] - upper[:3, 3]
-    off = off - line * float(off @ line)
+    plan = make_plan(skeleton, rig)
+    row = next(k for k, known in enumerate(rig.limbs) if known.id == limb.id)
+    ways = middle[:3, 3] - upper[:3, 3], end[:3, 3] - middle[:3, 3]
+    a, b = (max(float(np.linalg.norm(way)), 1e-12) for way in ways)
+    turn = upper[:3, :3] / np.linalg.norm(upper[:3, 0])
+    normal = solve_plan.fk_normal(turn, ways[0] / a, ways[1] / b, a, b, plan.frames[row], plan.bends[row])
+    line = normalised(end[:3, 3] - upper[:3, 3])
     lower_rest = skeleton.world[skeleton.index[limb.joints[1]]]
-    reach = float(np.linalg.norm(pole.matrix[:3, 3] - lower_rest[:3, 3]))
-    if np.linalg.norm(off) < 1e-5 * reach:
-        upper_rest = skeleton.world[skeleton.index[limb.joints[0]]]
-        rest_side = pole.matrix[:3, 3] - lower_rest[:3, 3]
-        off = upper[:3, :3] @ upper_rest[:3, :3].T @ rest_side
-        off = off - line * float(off @ line)
+    reach = float(np.linalg.norm(pole.matrix[:3, 3] - lower_rest[:3, 3])) * float(np.linalg.norm(upper[:3, 0]))
     place = np.eye(4)
     place[:3, :3] = pole.matrix[:3, :3]
-    place[:3, 3] = middle[:3, 3] + off / float(np.linalg.norm(off)) * reach
+    # From the line, not from the middle joint, which may stand aside of the pole's plane.
+    place[:3, 3] = upper[:3, 3] + line * float(ways[0] @ line) + np.cross(normal, line) * reach
     return place_control(skeleton, rig, pose, pole, place, keep=("turn_x", "turn_y", "turn_z"))

@@ -24,13 +24,14 @@ class Plan:
 
     steps (s, 4): kind, node, parent node (-1 for the world), row in `limbs`. local (nodes, 4, 4): parent_from_node
     at rest. limbs (l, 10): upper, lower, end joint nodes; their FK controls; parent of upper; goal, pole, goal's
-    control row. frames (l, 2, 3, 3): upper and lower rest frames. end_offset (l, 4, 4): goal_from_end.
+    control row. frames (l, 3, 3, 3), bends (l, 5): see `solve_plan.limb`. end_offset (l, 4, 4): goal_from_end.
     """
 
     steps: IntArray
     local: FloatArray
     limbs: IntArray
     frames: FloatArray
+    bends: FloatArray
     end_offset: FloatArray
     controls: int
 
@@ -99,22 +100,37 @@ def make_plan(skeleton: Skeleton, rig: ControlRig) -> Plan:
         kind = CONTROL if i < count else (DRIVEN if i in driver else FOLLOWS)
         steps.append([kind, i, int(parents[i]), -1])
     limbs = np.array(rows, dtype=np.int64).reshape(-1, 10)
-    frames, offsets = _limb_rest(rest, limbs)
+    frames, bends, offsets = _limb_rest(rest, limbs)
     order_rows = np.array(steps, dtype=np.int64).reshape(-1, 4)
-    return Plan(frozen(order_rows), frozen(local), frozen(limbs), frozen(frames), frozen(offsets), count)
+    return Plan(frozen(order_rows), frozen(local), frozen(limbs), frozen(frames), frozen(bends), frozen(offsets), count)
 
 
-def _limb_rest(rest: FloatArray, limbs: IntArray) -> tuple[FloatArray, FloatArray]:
-    """What makes the solver give back the rest exactly: its own frames at rest, kept in each joint's axes."""
-    frames = np.zeros((len(limbs), 2, 3, 3))
+ASIDE = 1e-12
+"""Share of a limb's length: a middle joint nearer to the line from end to end stands on it."""
+
+
+def _limb_rest(rest: FloatArray, limbs: IntArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """What makes the solver give back the rest exactly: bones and the pole's plane in each joint's own axes, and how
+    far the limb's own plane is turned from that."""
+    frames = np.zeros((len(limbs), 3, 3, 3))
+    bends = np.zeros((len(limbs), 5))
     offsets = np.zeros((len(limbs), 4, 4))
+    spare = np.array([1.0, 0.0, 0.0])
     for row, limb in enumerate(limbs):
         upper, lower, end = (rest[limb[k]] for k in range(3))
         start, middle, tip = upper[:3, 3], lower[:3, 3], end[:3, 3]
+        first, second, direction = (normalised(v) for v in (middle - start, tip - middle, tip - start))
+        normal = solve_plan.plane_normal(direction, rest[limb[8]][:3, 3] - start, spare)
+        aside = np.cross(direction, middle - start)
         a, b = float(np.linalg.norm(middle - start)), float(np.linalg.norm(tip - middle))
-        pole = rest[limb[8]][:3, 3]
-        joint, normal = solve_plan.two_joint(start, tip, pole, a, b, np.array([1.0, 0.0, 0.0]))
-        frames[row, 0] = upper[:3, :3].T @ solve_plan.aim_frame(normalised(joint - start), normal)
-        frames[row, 1] = lower[:3, :3].T @ solve_plan.aim_frame(normalised(tip - joint), normal)
+        if np.linalg.norm(aside) > ASIDE * (a + b):
+            bends[row, 0] = solve_plan.signed_angle(normal, normalised(aside), direction)
+        apart, along = float(np.linalg.norm(tip - start)), float((middle - start) @ direction)
+        bends[row, 1] = solve_plan.fold_of(apart, a, b)
+        bends[row, 2:] = np.array([apart, along, float(np.linalg.norm(aside))]) / (a + b)
+        for k, (joint, bone) in enumerate(((upper, first), (lower, second))):
+            plane = solve_plan.square_to(normal, bone, spare)
+            frames[row, k] = joint[:3, :3].T @ solve_plan.aim_frame(bone, plane)
+        frames[row, 2, 0] = upper[:3, :3].T @ normal
         offsets[row] = np.linalg.inv(rest[limb[7]]) @ end
-    return frames, offsets
+    return frames, bends, offsets

@@ -18,7 +18,7 @@ from PyQt6.QtWidgets import (
 from pegloom.app.actions import Actions
 from pegloom.app.session import Session
 from pegloom.app.theme import current
-from pegloom.app.widgets import Card, action_button, label
+from pegloom.app.widgets import Card, action_button, label, tip
 from pegloom.scene.drawing import SIDE_COLOURS
 
 JOINT, SHARE, FIGURE, COLOUR = (Qt.ItemDataRole.UserRole + k for k in range(4))
@@ -117,7 +117,7 @@ class InfluenceCard(Card):
                     item.setData(SHARE, float(number / top))
                     item.setData(FIGURE, f"{number:.2f}" if self.here.isChecked() else f"{number:.0f}")
                     item.setData(COLOUR, SIDE_COLOURS[joint.side])
-                    item.setToolTip(f"{joint.name}: at most {most.get(joint.id, 0.0):.2f} on a vertex")
+                    item.setToolTip(tip(f"{joint.name}: at most {most.get(joint.id, 0.0):.2f} on a vertex"))
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
                 locked = joint.id in session.locked
                 item.setCheckState(Qt.CheckState.Checked if locked else Qt.CheckState.Unchecked)

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QSpinBox
 
 from pegloom.app.actions import Actions
 from pegloom.app.session import Session
-from pegloom.app.widgets import Card, SliderRow, action_button, label
+from pegloom.app.widgets import Card, SliderRow, action_button, label, tip
 
 
 class RelaxCard(Card):
@@ -70,7 +70,7 @@ class RelaxCard(Card):
         dual = [name for name, part_id in parts if part_id in skin.dual] if skin else []
         told = ([f"relax on {', '.join(on)}"] if on else []) + ([f"dual on {', '.join(dual)}"] if dual else [])
         self.note.setText("; ".join(told) or "off")
-        self.note.setToolTip(self.note.text())
+        self.note.setToolTip(tip(self.note.text()))
         here = skin.relax.get(self.part.currentData()) if skin else None
         if here is not None and not self.steps.hasFocus():
             self.steps.setValue(here.steps)

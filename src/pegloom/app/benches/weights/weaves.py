@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QListWidget, QListWidgetItem
 
 from pegloom.app.actions import Actions
 from pegloom.app.session import Session
-from pegloom.app.widgets import Card, action_button, label
+from pegloom.app.widgets import Card, action_button, label, tip
 from pegloom.document import edits
 from pegloom.document.edits.weaves import kept_as
 
@@ -69,7 +69,7 @@ class WeaveCard(Card):
                 item.setData(Qt.ItemDataRole.UserRole, weave.id)
                 marks = [weave.skin.method, f"{weave.skin.influences} a vertex"]
                 marks += ["surface relax"] if weave.skin.relax else []
-                item.setToolTip(", ".join(marks) + "; double-click to rename")
+                item.setToolTip(tip(", ".join(marks) + "; double-click to rename"))
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsEditable)
                 if weave is kept:
                     font = item.font()
