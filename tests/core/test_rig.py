@@ -8,15 +8,25 @@ from hypothesis import strategies as st
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Between, Clip, Curve, moved_keys, sample, with_keys, without_keys
 from pegloom.core.motion.trials import TRIALS, trial_amount, trial_pose
-from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Shape, with_values
-from pegloom.core.rig.evaluate import evaluate_rig, match_fk, match_ik
+from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Shape, channel_rows, pose_of, with_values
+from pegloom.core.rig.evaluate import evaluate_rig, joints_at
 from pegloom.core.rig.limbs.build import build_rig
+from pegloom.core.rig.match import fk_values, ik_values, values_of_joints
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.rig.solve.solve_plan import plane_normal, two_joint
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.joints import Skeleton
+from pegloom.files.project import open_project
 from pegloom.scene.drawing import out_of_use
-from tests.support.figures import rigged_capsules, wick
+from tests.support.figures import DEMO, rigged_capsules, wick
+
+
+def match_ik(skeleton, rig, pose, limb):
+    return pose_of(rig, ik_values(skeleton, rig, channel_rows(rig, pose)[None], limb)[0])
+
+
+def match_fk(skeleton, rig, pose, limb):
+    return pose_of(rig, fk_values(skeleton, rig, channel_rows(rig, pose)[None], limb)[0])
 
 
 def rig_of(document):
@@ -311,3 +321,39 @@ def test_channels_without_keys_keep_the_rest_of_the_rig():
     clip = with_keys(Clip("c", "c"), 0.0, "leg.l.goal", (0.0, 0.1, 0, 0, 0, 0, 0, 0.0), ("move_y",))
     pose = sample(clip, 0.0, skeleton, None, rig)
     assert pose.controls["leg.l.goal"][CHANNELS.index("blend")] == 1.0
+
+
+@pytest.mark.parametrize("name", ["wick", "dumble", "harl"])
+@pytest.mark.parametrize("seed", range(3))
+def test_back_solving_many_moments_shows_what_was_shown(name, seed):
+    """evaluate(values_for(evaluate(v))) == evaluate(v): from the joints alone, for poses FK can show."""
+    skeleton, rig = rig_of(open_project(DEMO / f"{name}.pegloom"))
+    rng = np.random.default_rng(seed)
+    pose = Pose()
+    rows = np.repeat(channel_rows(rig, pose)[None], 40, axis=0)
+    hinges = {limb.fk[1] for limb in rig.limbs}
+    for i, control in enumerate(rig.controls):
+        rows[:, i, CHANNELS.index("blend")] = 0.0
+        for k, channel in enumerate(("turn_x", "turn_y", "turn_z")):
+            if channel in control.free and control.id not in {limb.goal for limb in rig.limbs}:
+                way = np.cumsum(rng.normal(scale=0.05, size=40))
+                rows[:, i, 3 + k] = np.abs(way) + 0.1 if control.id in hinges else way
+    rows[:, rig.index["root"], :3] = np.cumsum(rng.normal(scale=0.02, size=(40, 3)), axis=0)
+    joints = joints_at(skeleton, rig, rows)
+    found = values_of_joints(skeleton, rig, joints)
+    assert np.abs(joints_at(skeleton, rig, found) - joints).max() < 2e-6
+    fk = found.copy()
+    fk[:, :, CHANNELS.index("blend")] = 0.0
+    assert np.abs(joints_at(skeleton, rig, fk) - joints).max() < 1e-8, "both sides of every limb show it"
+    assert np.abs(np.diff(found[:, :, 3:6], axis=0)).max() < 1.5, "angles run on from moment to moment"
+    alone = values_of_joints(skeleton, rig, joints[7:8])
+    assert np.abs(joints_at(skeleton, rig, alone) - joints[7:8]).max() < 2e-6
+
+
+def test_angles_run_on_past_a_whole_turn():
+    skeleton, rig = rig_of(wick())
+    rows = np.repeat(channel_rows(rig, Pose())[None], 60, axis=0)
+    rows[:, rig.index["root"], CHANNELS.index("turn_y")] = np.linspace(0.0, 9.0, 60)
+    found = values_of_joints(skeleton, rig, joints_at(skeleton, rig, rows))
+    steps = np.abs(np.diff(found[:, :, 3:6], axis=0)).max()
+    assert steps < 0.5

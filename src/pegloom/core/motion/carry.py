@@ -9,10 +9,11 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from pegloom.core.arrays import FloatArray, frozen
-from pegloom.core.geometry.transforms import decompose, matrix_quaternion, rotation_matrix
-from pegloom.core.motion.clips import Clip, Curve, Track, sample
-from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, with_values
-from pegloom.core.rig.evaluate import evaluate_rig, match_ik, place_control
+from pegloom.core.geometry.transforms import decompose
+from pegloom.core.motion.clips import Clip, Curve, Track, channels_at, sample
+from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, channel_rows, pose_of
+from pegloom.core.rig.evaluate import evaluate_rig, joints_at, nodes_at
+from pegloom.core.rig.match import values_for, values_of_joints
 from pegloom.core.skeleton.joints import Skeleton
 
 
@@ -128,80 +129,93 @@ def reposed(pose: Pose, old: Skeleton, old_rig: ControlRig, new: Skeleton, new_r
 
     `rest` is the old pose that became the new rest. Each control moves as the old one did, from where it stood then.
     """
+    rows = channel_rows(old_rig, pose)[None]
+    return pose_of(new_rig, reposed_values(rows, old, old_rig, new, new_rig, rest)[0])
+
+
+def reposed_values(
+    values: FloatArray, old: Skeleton, old_rig: ControlRig, new: Skeleton, new_rig: ControlRig, rest: Pose
+) -> FloatArray:
+    """As `reposed`, of many moments: channel values (k, c, 8) of the old controls to those of the new."""
     then = evaluate_rig(old, old_rig, rest).controls
-    now = evaluate_rig(old, old_rig, pose)
+    now = nodes_at(old, old_rig, values)
     poles = {limb.pole for limb in new_rig.limbs}
-    result = Pose()
-    for control in new_rig.controls:
+    start = np.repeat(np.array([c.zero for c in new_rig.controls], dtype=np.float64)[None], len(values), axis=0)
+    targets = {}
+    for n, control in enumerate(new_rig.controls):
         if control.id not in old_rig.index:
             continue
         i = old_rig.index[control.id]
-        there = pose.controls.get(control.id, old_rig.control(control.id).zero)
+        start[:, n, 6:] = values[:, i, 6:]
         if control.id in poles:
             # A pole is a place: it stands where it stood, so that the limb keeps its plane.
-            target = control.matrix.copy()
-            target[:3, 3] = now.controls[i][:3, 3]
+            target = np.repeat(control.matrix[None], len(values), axis=0)
+            target[:, :3, 3] = now[:, i, :3, 3]
         else:
-            motion = now.controls[i] @ np.linalg.inv(then[i])
-            target = motion @ control.matrix
-            target[:3, :3] = _rotation(target)
-        result = place_control(new, new_rig, result, control, target)
-        values = list(result.controls.get(control.id, control.zero))
-        for name in ("grow", "blend"):
-            values[CHANNELS.index(name)] = there[CHANNELS.index(name)]
-        tidy = tuple(0.0 if abs(v) < 1e-9 else v for v in values)
-        result = Pose(MappingProxyType({**result.controls, control.id: tidy}))  # type: ignore[dict-item]
-    return result
+            target = now[:, i] @ (np.linalg.inv(then[i]) @ control.matrix)
+        targets[control.id] = target
+    made = values_for(new, new_rig, targets, start)
+    made[np.abs(made) < 1e-9] = 0.0
+    return made
 
 
-def _rotation(matrix: FloatArray) -> FloatArray:
-    return rotation_matrix(matrix_quaternion(matrix))
+DRIFT_OF_SIZE = 5e-4
+"""Fraction of the skeleton's size that a clip told from a new rest may differ from what it was, at any frame."""
 
 
 def reposed_clip(
     clip: Clip, old: Skeleton, old_rig: ControlRig, new: Skeleton, new_rig: ControlRig, rest: Pose
 ) -> Clip:
-    """A key clip told from a new rest: every control that moves, or no longer rests at zero, is keyed."""
+    """A key clip told from a new rest: every control that moves, or no longer rests at zero, is keyed.
+
+    Values between keys do not run the same from another rest: keys are put in where a frame would otherwise show
+    something else by more than DRIFT_OF_SIZE.
+    """
     if not clip.curves:
         return clip
-    times = clip.key_times or (0.0,)
-    poses = [reposed(sample(clip, t, old, None, old_rig), old, old_rig, new, new_rig, rest) for t in times]
+    keys = np.array(clip.key_times or (0.0,))
+    frames = np.arange(int(np.floor(clip.length * clip.rate + 1e-6)) + 1) / clip.rate
+    inside = frames[(frames > keys[0]) & (frames < keys[-1])]
+    apart = np.abs(inside[:, None] - keys[None]).min(axis=1, initial=np.inf) if len(inside) else np.zeros(0)
+    times = np.sort(np.concatenate([keys, inside[apart > 0.1 / clip.rate]]))
+    exact = reposed_values(channels_at(clip, times, old_rig), old, old_rig, new, new_rig, rest)
+    wanted = joints_at(new, new_rig, exact)
+    size = max(float(np.linalg.norm(np.ptp(new.positions, axis=0))), 1e-9)
+    chosen = np.isin(times, keys)
+    while True:
+        made = _keyed(clip, new_rig, times[chosen], exact[chosen])
+        shown = joints_at(new, new_rig, channels_at(made, times, new_rig))
+        gap = np.linalg.norm(shown[..., :3, 3] - wanted[..., :3, 3], axis=-1)
+        turn = np.linalg.norm(shown[..., :3, :3] - wanted[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
+        stray = np.where(chosen, 0.0, (gap + 0.12 * size * turn).max(axis=1, initial=0.0))
+        if stray.max(initial=0.0) <= DRIFT_OF_SIZE * size:
+            return made
+        # The worst frame of each run between two keys becomes one.
+        run = np.cumsum(chosen)
+        for number in np.unique(run[stray > DRIFT_OF_SIZE * size]):
+            chosen[int(np.argmax(np.where(run == number, stray, -1.0)))] = True
+
+
+def _keyed(clip: Clip, rig: ControlRig, times: FloatArray, rows: FloatArray) -> Clip:
+    """The clip with these values (k, c, 8) as keys of every channel that moves or does not rest."""
     curves: dict[tuple[str, str], Curve] = {}
-    for control in new_rig.controls:
-        rows = np.array([p.controls.get(control.id, control.zero) for p in poses])
-        angles = rows[:, 3:6]
-        rows[:, 3:6] = np.unwrap(angles, axis=0)
+    usual = next(iter(clip.curves.values())).between
+    for i, control in enumerate(rig.controls):
         for channel in control.free:
-            values = rows[:, CHANNELS.index(channel)]
+            values = rows[:, i, CHANNELS.index(channel)]
             keyed = clip.curves.get((control.id, channel))
             zero = control.zero[CHANNELS.index(channel)]
             if keyed is None and np.allclose(values, zero, atol=1e-7):
                 continue
-            between = keyed.between if keyed is not None else next(iter(clip.curves.values())).between
+            between = keyed.between if keyed is not None else usual
             if np.allclose(values, values[0], atol=1e-9):
-                curves[control.id, channel] = Curve((times[0],), (float(values[0]),), between)
+                curves[control.id, channel] = Curve((float(times[0]),), (float(values[0]),), between)
             else:
-                curves[control.id, channel] = Curve(tuple(times), tuple(float(v) for v in values), between)
+                curves[control.id, channel] = Curve(tuple(times.tolist()), tuple(values.tolist()), between)
     return replace(clip, curves=MappingProxyType(curves))
 
 
 def controls_of_joints(pose: Pose, skeleton: Skeleton, rig: ControlRig) -> Pose:
-    """Control values that show a pose given by joints: each control that drives a joint, then the limbs' two sides."""
+    """Control values that show a pose given by joints; see `values_of_joints`."""
     joints = evaluate_rig(skeleton, None, pose).joints
-    driven = {control: joint for joint, control in rig.drivers}
-    for limb in rig.limbs:
-        driven |= dict(zip(limb.fk, limb.joints, strict=True))
-    result = Pose()
-    for control in rig.controls:
-        joint = driven.get(control.id)
-        if joint is None:
-            continue
-        i = skeleton.index[joint]
-        target = joints[i] @ skeleton.inverse_world[i] @ control.matrix
-        result = place_control(skeleton, rig, result, control, target)
-    for limb in rig.limbs:
-        blend = rig.control(limb.goal).blend_at_rest
-        if blend > 0:
-            result = with_values(result, rig.control(limb.goal), blend=0.0)
-            result = with_values(match_ik(skeleton, rig, result, limb), rig.control(limb.goal), blend=blend)
-    return result
+    return pose_of(rig, values_of_joints(skeleton, rig, joints[None])[0])

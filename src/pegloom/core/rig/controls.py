@@ -140,6 +140,13 @@ def channel_rows(rig: ControlRig, pose: Pose) -> FloatArray:
     return np.array([pose.controls.get(c.id, c.zero) for c in rig.controls], dtype=np.float64).reshape(-1, 8)
 
 
+def pose_of(rig: ControlRig, rows: FloatArray) -> Pose:
+    """The pose of channel values (c, 8) of every control; those at rest are not in it."""
+    told = {c.id: tuple(float(v) for v in row) for c, row in zip(rig.controls, rows, strict=True)}
+    zero = {c.id: c.zero for c in rig.controls}
+    return Pose(MappingProxyType({k: v for k, v in told.items() if v != zero[k]}))  # type: ignore[misc]
+
+
 def with_values(pose: Pose, control: Control, **channels: float) -> Pose:
     """The pose with some channels of one control changed. Raises ShapeError for an unknown channel."""
     values = list(pose.controls.get(control.id, control.zero))

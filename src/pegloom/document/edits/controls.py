@@ -2,12 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from types import MappingProxyType
 
+from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
-from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Shape, Values, with_values
-from pegloom.core.rig.evaluate import match_fk, match_ik
+from pegloom.core.rig.controls import (
+    CHANNELS,
+    ControlRig,
+    IkLimb,
+    Pose,
+    Shape,
+    Values,
+    channel_rows,
+    pose_of,
+    with_values,
+)
+from pegloom.core.rig.match import fk_values, ik_values
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.edits.rebuild import controls_of
 from pegloom.document.model import Character, ControlOverride, Document
@@ -77,9 +89,9 @@ def switch_limb(document: Document, limb_id: str, blend: float) -> Document:
     now = character.pose.controls.get(goal.id, goal.zero)[CHANNELS.index("blend")]
     pose = character.pose
     if blend < 0.5 <= now:
-        pose = match_fk(skeleton, rig, pose, limb)
+        pose = _matched(fk_values, skeleton, rig, pose, limb)
     elif blend >= 0.5 > now:
-        pose = match_ik(skeleton, rig, pose, limb)
+        pose = _matched(ik_values, skeleton, rig, pose, limb)
     return set_pose(document, with_values(pose, goal, blend=min(max(blend, 0.0), 1.0)))
 
 
@@ -91,8 +103,15 @@ def match_limb(document: Document, limb_id: str) -> Document:
         raise EditError(f"there is no IK limb {limb_id}")
     goal = rig.control(limb.goal)
     now = character.pose.controls.get(goal.id, goal.zero)[CHANNELS.index("blend")]
-    match = match_fk if now >= 0.5 else match_ik
-    return set_pose(document, match(skeleton, rig, character.pose, limb))
+    match = fk_values if now >= 0.5 else ik_values
+    return set_pose(document, _matched(match, skeleton, rig, character.pose, limb))
+
+
+def _matched(
+    match: Callable[[Skeleton, ControlRig, FloatArray, IkLimb], FloatArray],
+    skeleton: Skeleton, rig: ControlRig, pose: Pose, limb: IkLimb,
+) -> Pose:  # fmt: skip
+    return pose_of(rig, match(skeleton, rig, channel_rows(rig, pose)[None], limb)[0])
 
 
 def mirror_pose(document: Document) -> Document:
