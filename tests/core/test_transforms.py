@@ -56,3 +56,17 @@ def test_slerp_agrees_with_scipy():
     for amount in (0.0, 0.25, 0.7, 1.0):
         wanted = Slerp([0, 1], Rotation.from_quat([a, b]))(amount).as_quat()
         assert abs(abs(t.slerp(a, b, amount) @ wanted) - 1) < 1e-12
+
+
+def test_many_matrices_at_once_are_each_by_itself():
+    rng = np.random.default_rng(2)
+    matrices = []
+    for k in range(60):
+        q = rng.normal(size=4) if k else np.array([0.0, 1.0, 0.0, 0.0])
+        scale = np.exp(rng.normal(scale=0.4, size=3)) * ([-1, 1, 1] if k % 5 == 0 else [1, 1, 1])
+        matrices.append(t.compose(rng.normal(size=3), t.normalised(q), scale))
+    many = t.decomposed(np.array(matrices))
+    for k, matrix in enumerate(matrices):
+        for a, b in zip(t.decompose(matrix), many, strict=True):
+            assert np.allclose(a, b[k], atol=1e-12)
+    assert np.allclose(t.composed(*many), matrices, atol=1e-9)

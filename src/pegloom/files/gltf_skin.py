@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 
 LONGEST_CLIP = 86_400.0
 """Seconds."""
+SAMPLES_A_SECOND, MOST_SAMPLES = 60.0, 20_000
+"""Motion that has to be told anew is sampled as often as this, and so often at most besides its own keys."""
 CUBIC_PIECES = 8
 """A CUBICSPLINE segment is read as this many straight pieces."""
 
@@ -235,8 +237,9 @@ def _resampled(
     """Tracks for settled joints: what a file scaled or turned above its joints goes into each sample."""
     base = np.unique(np.round(np.concatenate([t.times for t in tracks.values()]), 6))
     above = sorted({n for joint in skeleton.order for n in _chain(joint, parents)})
-    take(8 * 40 * (len(base) + 60 * max(base[-1] - max(base[0], 0.0), 0.0)) * len(above), "motion of joints, sampled")
-    times = np.unique(np.concatenate([base, np.arange(0.0, base[-1], 1 / 60)]))
+    step = max(1.0 / SAMPLES_A_SECOND, base[-1] / MOST_SAMPLES)
+    times = np.unique(np.concatenate([base, np.arange(0.0, base[-1], step)]))
+    take(40 * len(times) * len(skeleton.order), "motion of joints, sampled")
     local: dict[int, FloatArray] = {}
     for node in above:
         matrix = local_matrix(file.json["nodes"][node])

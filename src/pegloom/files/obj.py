@@ -184,7 +184,7 @@ def _make_parts(reader: _Reader, points: FloatArray, notes: list[str]) -> tuple[
         mine |= owner == number
         kept = np.flatnonzero(mine)
         new_index = np.cumsum(mine) - 1
-        take(8 * (len(points) // 8 + 3 * len(kept) + 7 * len(c)), f"part {name[:40]}")
+        take(8 * (3 * len(kept) + 7 * len(c)), f"part {name[:40]}")
         slots = np.asarray(faces.materials, dtype=np.int64)
         own_uvs, own_normals = usable(
             uvs[c[:, 1]] if len(uvs) and (c[:, 1] >= 0).all() else None,

@@ -111,6 +111,27 @@ def matrix_quaternion(matrix: ArrayLike) -> FloatArray:
     return np.asarray(q if q[3] >= 0 else -q)
 
 
+def matrix_quaternions(matrices: FloatArray) -> FloatArray:
+    """`matrix_quaternion` for many at once: (n, 3, 3) to (n, 4)."""
+    m = matrices / np.maximum(np.linalg.norm(matrices, axis=1, keepdims=True), LENGTH_ZERO)
+    trace = m[:, 0, 0] + m[:, 1, 1] + m[:, 2, 2]
+    best = np.argmax(np.stack([m[:, 0, 0], m[:, 1, 1], m[:, 2, 2], trace], axis=1), axis=1)
+    q = np.empty((len(m), 4))
+    for i in range(3):
+        some, (j, k) = best == i, ((i + 1) % 3, (i + 2) % 3)
+        s = m[some]
+        q[some, i] = 1.0 + s[:, i, i] - s[:, j, j] - s[:, k, k]
+        q[some, j] = s[:, j, i] + s[:, i, j]
+        q[some, k] = s[:, k, i] + s[:, i, k]
+        q[some, 3] = s[:, k, j] - s[:, j, k]
+    s = m[best == 3]
+    q[best == 3] = np.stack(
+        [s[:, 2, 1] - s[:, 1, 2], s[:, 0, 2] - s[:, 2, 0], s[:, 1, 0] - s[:, 0, 1], 1.0 + trace[best == 3]], axis=1
+    )
+    q /= np.linalg.norm(q, axis=1, keepdims=True)
+    return np.where(q[:, 3:] >= 0, q, -q)
+
+
 def compose(position: ArrayLike, quaternion: ArrayLike, scale: ArrayLike = (1.0, 1.0, 1.0)) -> FloatArray:
     """4x4 matrix that scales, then turns, then moves."""
     matrix = np.eye(4)
@@ -145,8 +166,7 @@ def decomposed(matrices: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray
     scale = np.linalg.norm(linear, axis=1)
     scale[np.linalg.det(linear) < 0, 0] *= -1.0
     safe = np.where(np.abs(scale) < LENGTH_ZERO, 1.0, scale)
-    turn = np.array([matrix_quaternion(m) for m in linear / safe[:, None, :]]).reshape(-1, 4)
-    return matrices[:, :3, 3].copy(), turn, scale
+    return matrices[:, :3, 3].copy(), matrix_quaternions(linear / safe[:, None, :]), scale
 
 
 def euler_quaternion(turn: ArrayLike) -> FloatArray:

@@ -11,7 +11,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import ShapeError
-from pegloom.core.geometry.transforms import decompose, normalised, slerp
+from pegloom.core.geometry.transforms import normalised, slerp
 from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Values, channel_rows
 from pegloom.core.skeleton.joints import Skeleton
 
@@ -168,16 +168,10 @@ def sample(
 ) -> Pose:
     """The pose of a clip at a time. Channels without keys keep `base`'s values, or the rig's rest."""
     if clip.tracks and skeleton is not None:
-        placements = {}
-        for joint_id, tracks in clip.tracks.items():
-            if joint_id not in skeleton.index:
-                continue
-            position, turn, scale = decompose(skeleton.local[skeleton.index[joint_id]])
-            parts = {"translation": position, "rotation": turn, "scale": scale}
-            for track in tracks:
-                parts[track.path] = track.at(time)
-            placements[joint_id] = tuple(float(v) for v in np.concatenate(list(parts.values())))
-        return Pose(placements=MappingProxyType(placements))
+        # Tracks stand above clips: they pack them.
+        from pegloom.core.motion.tracks import rows_at
+
+        return Pose(placements=rows_at(clip, skeleton, float(time)))
     rows: dict[str, list[float]] = {}
     controls = dict(base.controls) if base is not None else {}
     for (control_id, channel), curve in clip.curves.items():

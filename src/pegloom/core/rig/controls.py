@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import Enum
 from functools import cached_property
@@ -114,6 +114,30 @@ class ControlRig:
     @cached_property
     def _by_name(self) -> Mapping[str, str]:
         return {control.name: control.id for control in self.controls}
+
+
+class JointRows(Mapping[str, tuple[float, ...]]):
+    """Local values of some joints as one array: joints, and rows (n, 10) of position, quaternion, scale.
+
+    Reads as the mapping a pose's placements are; whoever poses joints takes the rows as they are.
+    """
+
+    __slots__ = ("joints", "rows")
+
+    def __init__(self, joints: tuple[str, ...], rows: FloatArray) -> None:
+        rows.setflags(write=False)
+        self.joints, self.rows = joints, rows
+
+    def __getitem__(self, joint: str) -> tuple[float, ...]:
+        if joint not in self.joints:
+            raise KeyError(joint)
+        return tuple(self.rows[self.joints.index(joint)].tolist())
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.joints)
+
+    def __len__(self) -> int:
+        return len(self.joints)
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.transforms import compose, decompose, quaternion_euler, rotation_matrix
-from pegloom.core.rig.controls import Control, ControlRig, Pose, channel_rows, with_values
+from pegloom.core.geometry.transforms import decompose, quaternion_euler
+from pegloom.core.rig import walk
+from pegloom.core.rig.controls import Control, ControlRig, JointRows, Pose, channel_rows, with_values
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.solve import solve_plan
 from pegloom.core.skeleton.joints import Skeleton
@@ -60,18 +61,20 @@ def _many(skeleton: Skeleton, rig: ControlRig, channels: FloatArray, first: int)
 def _direct(skeleton: Skeleton, pose: Pose) -> FloatArray:
     if not pose.direct:
         return skeleton.world
-    world = np.empty_like(skeleton.world)
-    for i, joint in enumerate(skeleton.joints):
-        local = skeleton.local[i]
-        if joint.id in pose.placements:
-            v = pose.placements[joint.id]
-            local = compose(v[:3], v[3:7], v[7:10])
-        if joint.id in pose.turns:
-            local = local.copy()
-            local[:3, :3] = local[:3, :3] @ rotation_matrix(pose.turns[joint.id])
-        parent = int(skeleton.parents[i])
-        world[i] = local if parent < 0 else world[parent] @ local
-    return world
+    local = skeleton.local.copy()
+    there = pose.placements
+    known = [j for j in there if j in skeleton.index]
+    if known:
+        if isinstance(there, JointRows):
+            rows = there.rows if len(known) == len(there) else there.rows[[j in skeleton.index for j in there.joints]]
+        else:
+            rows = np.array([there[j] for j in known], dtype=np.float64)
+        walk.put_rows(local, np.array([skeleton.index[j] for j in known]), rows)
+    turned = [j for j in pose.turns if j in skeleton.index]
+    if turned:
+        turns = np.array([pose.turns[j] for j in turned], dtype=np.float64)
+        walk.turn_some(local, np.array([skeleton.index[j] for j in turned]), turns)
+    return np.asarray(walk.down(skeleton.parents, local))
 
 
 def skin_matrices(skeleton: Skeleton, joints: FloatArray) -> FloatArray:
