@@ -28,6 +28,7 @@ from pegloom.core.errors import MeshFileError, PegLoomError, ProjectFileError, T
 from pegloom.core.geometry.mesh import Mesh
 from pegloom.core.motion.clips import Between, Clip, Curve, Track
 from pegloom.core.rig.controls import Control, ControlRig, IkLimb, Pose, Shape
+from pegloom.core.rig.plan import make_plan
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.pegs import Peg, PegSet
@@ -63,6 +64,7 @@ from pegloom.files.soundness import joints as sound_joints
 from pegloom.files.soundness import material as sound_material
 from pegloom.files.soundness import part as sound_part
 from pegloom.files.soundness import weights as sound_weights
+from pegloom.files.typed import wrong_field
 
 VERSION = 1
 SUFFIX = ".pegloom"
@@ -237,6 +239,15 @@ class _Unpacker:
         return self.blobs[number]
 
     def unpack(self, value: Any, where: str) -> Any:
+        """What a value of the file's JSON stands for. Raises ProjectFileError with its path."""
+        try:
+            return self._unpacked(value, where)
+        except PegLoomError:
+            raise
+        except (KeyError, TypeError, ValueError, IndexError, AttributeError, OverflowError) as error:
+            raise self.fail(f"cannot be understood ({type(error).__name__}: {reason(error)})", where) from None
+
+    def _unpacked(self, value: Any, where: str) -> Any:
         if isinstance(value, list):
             if all(type(v) in PLAIN for v in value):
                 return tuple(value)
@@ -261,9 +272,39 @@ class _Unpacker:
         if kind is Character and isinstance(fields.get("trials"), Mapping):
             # Until they had pictures, trials were a mapping from name to pose; no window ever filled it.
             fields["trials"] = ()
-        return kind(**fields)
+        try:
+            made = kind(**fields)
+        except TypeError as error:
+            raise self.fail(f"a {kind.__name__} lacks something ({reason(error)})", where) from None
+        except PegLoomError as error:
+            raise self.fail(str(error), where) from None
+        wrong = wrong_field(made) or _out_of_rule(made)
+        if wrong:
+            place, _, what = wrong.partition(": ")
+            raise self.fail(what, f"{where}{place}")
+        return made
 
 
+def _out_of_rule(made: Any) -> str:
+    """What a record's types do not tell: lengths and ranges. As `wrong_field`."""
+    if isinstance(made, Control) and len(made.rest) != 16:
+        return f".rest: 16 numbers were expected, found {len(made.rest)}"
+    if isinstance(made, Standing) and len(made.file_to_character) != 16:
+        return f".file_to_character: 16 numbers were expected, found {len(made.file_to_character)}"
+    if isinstance(made, Pose):
+        for joint, row in made.placements.items():
+            if len(row) != 10:
+                return f".placements[{joint[:40]}]: 10 numbers were expected, found {len(row)}"
+    if isinstance(made, Relax) and not 0 <= made.steps <= MOST_STEPS:
+        return f".steps: 0 to {MOST_STEPS} were expected, found {made.steps}"
+    if isinstance(made, Reference) and made.along not in ("x", "y", "z"):
+        return f".along: x, y or z was expected, found {made.along[:20]}"
+    if isinstance(made, Skin) and not 0 <= made.influences <= MOST_INFLUENCES:
+        return f".influences: 0 to {MOST_INFLUENCES} were expected, found {made.influences}"
+    return ""
+
+
+MOST_STEPS, MOST_INFLUENCES = 1000, 64
 PLAIN = (int, float, str, bool, type(None))
 
 
@@ -275,7 +316,41 @@ def _read(path: Path, archive: zipfile.ZipFile) -> Document:
         raise ProjectFileError(path.name, "holds no document")
     if not isinstance(document.active, int) or not 0 <= document.active < max(len(document.characters), 1):
         raise unpacker.fail(f"character {str(document.active)[:20]} is in hand, but it is not there", "document.active")
+    for i, character in enumerate(document.characters):
+        _check_references(path, character, f"document.characters[{i}]")
     return replace(document, characters=tuple(_checked(path, c) for c in document.characters))
+
+
+def _check_references(path: Path, character: Character, where: str) -> None:
+    """What one thing says of another: joints that hold weight, what a rig drives and rides on, the pegs of kits."""
+
+    def fail(what: str, place: str) -> ProjectFileError:
+        return ProjectFileError(path.name, what, where=f"{where}.{place}", hint="open an older copy")
+
+    joints = character.skeleton.index if character.skeleton is not None else {}
+    skins = [("skin", character.skin)] if character.skin is not None else []
+    for place, skin in [*skins, *((f"weaves[{k}].skin", w.skin) for k, w in enumerate(character.weaves))]:
+        for part, weights in skin.weights.items():
+            missing = [j for j in weights.joint_ids if j not in joints]
+            if missing or len(set(weights.joint_ids)) != len(weights.joint_ids):
+                raise fail(f"names joint {str((missing or weights.joint_ids)[0])[:40]} wrongly", f"{place}.weights[{part}]")
+    rig = character.rig
+    if rig is not None:
+        if character.skeleton is None:
+            raise fail("there are controls, but no joints", "rig")
+        if len(rig.index) != len(rig.controls):
+            raise fail("two controls have one id", "rig.controls")
+        try:
+            make_plan(character.skeleton, rig)
+        except PegLoomError as error:
+            raise fail(str(error), "rig") from None
+    if character.pegs is not None:
+        known = {*character.pegs.by_name, *character.pegs.spare}
+        for k, kit in enumerate(character.pegs.kits):
+            if not set(kit.pegs) <= known:
+                raise fail(f"names pegs that are not there ({', '.join(set(kit.pegs) - known)[:60]})", f"pegs.kits[{k}]")
+            if not len(kit.joints) == len(kit.names) == len(kit.at):
+                raise fail("has not one name and place for each joint", f"pegs.kits[{k}]")
 
 
 def _checked(path: Path, character: Character) -> Character:

@@ -14,7 +14,7 @@ from numba import njit
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.controls import CHANNELS, MOVE, TURN, Control, ControlRig, IkLimb
 from pegloom.core.rig.evaluate import nodes_at
-from pegloom.core.rig.plan import make_plan
+from pegloom.core.rig.plan import CONTROL, make_plan
 from pegloom.core.rig.solve import solve_plan
 from pegloom.core.skeleton.joints import Skeleton
 
@@ -35,12 +35,14 @@ def values_for(
     worlds: dict[str, FloatArray] = {}
     nodes: FloatArray | None = None
     needed = set(targets)
-    for control in reversed(rig.controls):
-        if control.id in needed and control.parent.startswith("control:"):
+    for kind_of_step, i, _, _ in reversed(plan.steps.tolist()):
+        control = rig.controls[i] if kind_of_step == CONTROL else None
+        if control is not None and control.id in needed and control.parent.startswith("control:"):
             needed.add(control.parent.partition(":")[2])
-    for i, control in enumerate(rig.controls):
-        if control.id not in needed:
+    for kind_of_step, i, _, _ in plan.steps.tolist():
+        if kind_of_step != CONTROL or rig.controls[i].id not in needed:
             continue
+        control = rig.controls[i]
         kind, _, name = control.parent.partition(":")
         if kind == "control":
             base = worlds[name] @ plan.local[i]
