@@ -24,7 +24,7 @@ from typing import Any
 
 import numpy as np
 
-from pegloom.core.errors import MeshFileError, PegLoomError, ProjectFileError, TooLargeError, one_line
+from pegloom.core.errors import MeshFileError, PegLoomError, ProjectFileError, ShapeError, TooLargeError, one_line
 from pegloom.core.geometry.mesh import Mesh
 from pegloom.core.motion.clips import Between, Clip, Curve, Track
 from pegloom.core.rig.controls import Control, ControlRig, IkLimb, Pose, Shape
@@ -177,13 +177,13 @@ class _Unpacker:
     def fail(self, what: str, where: str = "") -> ProjectFileError:
         return ProjectFileError(self.path.name, what, where=where, hint="open an older copy")
 
-    def entry(self, name: str, times: int = 1) -> bytes:
+    def entry(self, name: str, times: int = 1, where: str = "") -> bytes:
         """The bytes of an entry; what it claims is checked before it is unpacked."""
         try:
             info = self.archive.getinfo(name)
         except KeyError:
-            raise self.fail(f"names {name}, which is not in it") from None
-        take(times * info.file_size, name)
+            raise self.fail(f"names {name}, which is not in it", where) from None
+        take(times * info.file_size, name, where)
         return self.archive.read(info)
 
     def number(self, text: str) -> float:
@@ -210,7 +210,7 @@ class _Unpacker:
 
     def array(self, number: int, where: str) -> np.ndarray:
         if number not in self.arrays:
-            data = self.entry(f"arrays/{int(number)}.npy")
+            data = self.entry(f"arrays/{int(number)}.npy", where=where)
             self.arrays[number] = self._parsed(data, where)
         return self.arrays[number]
 
@@ -233,9 +233,9 @@ class _Unpacker:
             raise self.fail("an array holds what is no number", where)
         return made
 
-    def blob(self, number: int) -> bytes:
+    def blob(self, number: int, where: str) -> bytes:
         if number not in self.blobs:
-            self.blobs[number] = self.entry(f"blobs/{int(number)}")
+            self.blobs[number] = self.entry(f"blobs/{int(number)}", where=where)
         return self.blobs[number]
 
     def unpack(self, value: Any, where: str) -> Any:
@@ -257,7 +257,7 @@ class _Unpacker:
         if "array" in value:
             return self.array(value["array"], where)
         if "blob" in value:
-            return self.blob(value["blob"])
+            return self.blob(value["blob"], where)
         if "choice" in value:
             return CHOICES[value["choice"]](value["value"])
         if "pairs" in value:
@@ -351,6 +351,9 @@ def _check_references(path: Path, character: Character, where: str) -> None:
                 raise fail(f"names pegs that are not there ({', '.join(set(kit.pegs) - known)[:60]})", f"pegs.kits[{k}]")
             if not len(kit.joints) == len(kit.names) == len(kit.at):
                 raise fail("has not one name and place for each joint", f"pegs.kits[{k}]")
+            last = len(kit.pegs) - 1
+            if kit.kind != "root" and not all(0 <= place <= last + 1e-9 for place in (last, *kit.at, *kit.fold)):
+                raise fail("has joints beyond its pegs", f"pegs.kits[{k}]")
 
 
 def _checked(path: Path, character: Character) -> Character:
@@ -444,9 +447,10 @@ def _check_mesh(path: Path, part: Part) -> None:
 
 def _check_skin(path: Path, character: Character, skin: Skin) -> None:
     for part_id, weights in skin.weights.items():
-        sound_weights(weights, character.part(part_id).mesh)
-        if weights.vertex_count != character.part(part_id).mesh.vertex_count:
-            raise ProjectFileError(path.name, "weights do not fit their part", where=part_id)
+        try:
+            sound_weights(weights, character.part(part_id).mesh)
+        except ShapeError as error:
+            raise ProjectFileError(path.name, f"weights do not fit their part: {error}", where=part_id) from None
     masks = [(p, r.mask) for p, r in skin.relax.items() if r.mask is not None]
     for part_id, values in (*skin.dual.items(), *masks):
         if len(values) != character.part(part_id).mesh.vertex_count:

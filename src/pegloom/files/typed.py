@@ -33,7 +33,8 @@ def spoken(value: Any) -> str:
 
 def wrong_field(record: Any) -> str:
     """What is wrong with a record's fields, or "": `.size: a number was expected, found text`."""
-    for name, check in _checks(type(record)).items():
+    kind: Any = type(record)
+    for name, check in _checks(kind).items():
         wrong = check(getattr(record, name))
         if wrong:
             return f".{name}{wrong}"
