@@ -7,13 +7,18 @@ import numpy as np
 import pytest
 from scipy import sparse
 from scipy.optimize import nnls
+from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation, Slerp
 from tests.support.figures import unrigged_wick, wick
+from tests.support.plain_rig import evaluate_plainly
 
-from pegloom.core.geometry.mesh import place_neighbours, weld
+from pegloom.core.geometry.mesh import place_neighbours, weld, weld_points
 from pegloom.core.geometry.transforms import compose, euler_quaternion
-from pegloom.core.motion.clips import sample
+from pegloom.core.motion.clips import channels_at, sample
 from pegloom.core.motion.sampling import sampled_poses
-from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.rig.controls import pose_of
+from pegloom.core.rig.evaluate import evaluate_rig, joints_at, place_control, skin_matrices
+from pegloom.core.rig.match import values_of_joints
 from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.deform import skin_linear
@@ -21,6 +26,7 @@ from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.relax import Relax, relaxed
 from pegloom.core.skin.weights import dense, from_dense, packed
 from pegloom.document import edits
+from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
 from pegloom.scene.stroke import Paint, Stroke
 
@@ -134,6 +140,79 @@ def test_rig_peer_plain_matrix_products(benchmark):
             matrix @ a[0]
 
     benchmark(plain)
+
+
+@pytest.fixture(scope="module")
+def sampled():
+    character = wick().character
+    return character, baked_clip(character, character.clips[0])
+
+
+@pytest.mark.benchmark(group="a sampled clip and its 52 joints, one moment")
+def test_sampled_moment(benchmark, sampled):
+    character, clip = sampled
+    benchmark(lambda: evaluate_rig(character.skeleton, None, sample(clip, 0.77, character.skeleton)))
+
+
+@pytest.mark.benchmark(group="a sampled clip and its 52 joints, one moment")
+def test_sampled_moment_peer_scipy_slerp(benchmark, sampled):
+    character, clip = sampled
+    turns = [next(t for t in rows if t.path == "rotation") for rows in clip.tracks.values()]
+    ways = [Slerp(t.times, Rotation.from_quat(t.values)) for t in turns]
+    benchmark(lambda: [way(0.77).as_matrix() for way in ways])
+
+
+@pytest.fixture(scope="module")
+def moments():
+    character = wick().character
+    times = np.linspace(0.0, character.clips[0].length, 300)
+    rows = channels_at(character.clips[0], times, character.rig)
+    return character, rows, joints_at(character.skeleton, character.rig, rows)
+
+
+@pytest.mark.benchmark(group="300 moments of joints back onto a human's controls")
+def test_back_solving(benchmark, moments):
+    character, _, joints = moments
+    benchmark(values_of_joints, character.skeleton, character.rig, joints)
+
+
+@pytest.mark.benchmark(group="300 moments of joints back onto a human's controls")
+def test_back_solving_peer_control_by_control_three_moments(benchmark, moments):
+    character, rows, _ = moments
+    skeleton, rig = character.skeleton, character.rig
+
+    def one_by_one():
+        for row in rows[:3]:
+            pose = pose_of(rig, row)
+            for control in rig.controls:
+                place_control(skeleton, rig, pose, control, control.matrix)
+
+    benchmark(one_by_one)
+
+
+@pytest.mark.benchmark(group="300 moments of a human's controls evaluated")
+def test_many_moments(benchmark, moments):
+    character, rows, _ = moments
+    benchmark(joints_at, character.skeleton, character.rig, rows)
+
+
+@pytest.mark.benchmark(group="300 moments of a human's controls evaluated")
+def test_many_moments_peer_plain_python_one_moment(benchmark, moments):
+    character, rows, _ = moments
+    pose = pose_of(character.rig, rows[40])
+    benchmark(evaluate_plainly, character.skeleton, character.rig, pose)
+
+
+@pytest.mark.benchmark(group="welding, 100 000 loose vertices")
+def test_welding(benchmark):
+    points = np.random.default_rng(4).random((100_000, 3))
+    benchmark(weld_points, points)
+
+
+@pytest.mark.benchmark(group="welding, 100 000 loose vertices")
+def test_welding_peer_scipy_pairs(benchmark):
+    points = np.random.default_rng(4).random((100_000, 3))
+    benchmark(lambda: cKDTree(points).query_pairs(1e-6, output_type="ndarray"))
 
 
 @pytest.mark.benchmark(group="one posed frame of Wick, rig and skin")

@@ -362,3 +362,18 @@ def test_two_skeletons_side_by_side_have_controls_that_do_not_loop(tmp_path):
     ids = [c.id for c in both.character.rig.controls]
     assert len(set(ids)) == len(ids)
     assert np.isfinite(evaluate(both.character).points["part0"]).all()
+
+
+def test_a_new_joint_never_takes_the_place_of_a_deleted_one():
+    """Its id, its name, and the move that was made of it stay its own."""
+    document, first = edits.draw_joint(wick(), (0.0, 1.5, 0.3), parent="spine.head", both_sides=False)[:2]
+    document = edits.rename_joint(document, first, "plume")
+    document = edits.move_joint(document, first, (0.0, 0.05, 0.0))
+    document = edits.delete_joint(document, first, both_sides=False)
+    again, second = edits.draw_joint(document, (0.0, 1.5, 0.3), parent="spine.head", both_sides=False)[:2]
+    assert second != first
+    joint = again.character.skeleton.joint(second)
+    assert joint.name != "plume"
+    assert np.allclose(joint.position, (0.0, 1.5, 0.3), atol=1e-9)
+    kept = edits.delete_joint(again, second, both_sides=False)
+    assert edits.draw_joint(kept, (0.0, 1.5, 0.3), parent="spine.head", both_sides=False)[1] not in (first, second)

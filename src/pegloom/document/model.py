@@ -211,6 +211,8 @@ class Character:
     skeleton: Skeleton | None = None
     joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
     own_joints: tuple[OwnJoint, ...] = ()
+    made: int = 0
+    """The highest number a joint made by hand ever had: ids are never used again."""
     adopted: Skeleton | None = None
     """The skeleton a file brought, as it came: what hand-made changes to its joints are relative to."""
     skin: Skin | None = None

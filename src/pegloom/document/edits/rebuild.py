@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -56,12 +56,20 @@ def _named_apart(kit: Kit, taken: set[str]) -> Kit:
     return kit if name == kit.id else replace(kit, id=name)
 
 
+def highest_own(ids: Iterable[str]) -> int:
+    """The highest number among ids of joints made by hand, `own.N`; 0 for none."""
+    numbers = (joint_id.removeprefix("own.") for joint_id in ids if joint_id.startswith("own."))
+    return max((int(n) for n in numbers if n.isascii() and n.isdigit()), default=0)
+
+
 def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
             chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = ()) -> Character:  # fmt: skip
     """The character with its joints built anew from recipe and changes; weights, controls and clips brought along.
 
     takes, chains : which added joints take their share of the weights, which kits were cut anew (core/skin/carry).
     """
+    numbers = (*(o.id for o in character.own_joints), *character.joint_overrides)
+    character = replace(character, made=max(character.made, highest_own(numbers)))
     old = character.skeleton
     skeleton = assembled(character)
     if old is not None:

@@ -24,7 +24,7 @@ from pegloom.core.skeleton.axes import aim_of, mirrored
 from pegloom.core.skeleton.joints import Joint, Skeleton, Vector
 from pegloom.core.skeleton.names import Side, SideStyle, other_side_name, renamed, side_of_name
 from pegloom.document.edits.joints import middle_of
-from pegloom.document.edits.rebuild import local_of, rebuilt, recipe_of
+from pegloom.document.edits.rebuild import highest_own, local_of, rebuilt, recipe_of
 from pegloom.document.model import Character, Document, JointOverride, OwnJoint
 
 FLIP = np.diag([-1.0, 1.0, 1.0])
@@ -474,14 +474,9 @@ def _partner(skeleton: Skeleton, joint_id: str, both_sides: bool) -> list[str]:
 
 
 def _fresh(character: Character, count: int) -> list[str]:
-    taken = {o.id for o in character.own_joints}
-    number = 1
-    made: list[str] = []
-    while len(made) < count:
-        if f"own.{number}" not in taken:
-            made.append(f"own.{number}")
-        number += 1
-    return made
+    """Ids no joint of this character ever had: a change that waits for one that was deleted is not for a new one."""
+    number = max(character.made, highest_own(o.id for o in character.own_joints))
+    return [f"own.{number + k + 1}" for k in range(count)]
 
 
 def _unused(name: str, taken: set[str]) -> str:
