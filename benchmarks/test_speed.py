@@ -156,7 +156,7 @@ def test_sampled_moment(benchmark, sampled):
 
 @pytest.mark.benchmark(group="a sampled clip and its 52 joints, one moment")
 def test_sampled_moment_peer_scipy_slerp(benchmark, sampled):
-    character, clip = sampled
+    _, clip = sampled
     turns = [next(t for t in rows if t.path == "rotation") for rows in clip.tracks.values()]
     ways = [Slerp(t.times, Rotation.from_quat(t.values)) for t in turns]
     benchmark(lambda: [way(0.77).as_matrix() for way in ways])

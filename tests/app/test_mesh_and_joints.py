@@ -12,11 +12,12 @@ from pegloom.app.session import Area, Tool
 from pegloom.app.verbs import DEMOS
 from pegloom.core.motion.clips import sample
 from pegloom.document import edits
+from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document, Part, Subdivision
 from tests.app.conftest import find
 from tests.support import creatures
-from tests.support.figures import DEMO, as_mesh, capsule_figure, unrigged_wick
+from tests.support.figures import DEMO, as_mesh, capsule_figure, unrigged_wick, wick
 
 
 def widget(hand, kind, name):
@@ -447,3 +448,31 @@ def test_weak_guesses_are_walked_one_by_one_and_accepted(hand):
     assert "weak guess" in told[-1], "a button with nothing to do says why"
     hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert any(peg.weak for peg in session.character.pegs.pegs)
+
+
+def test_dragging_a_peg_carries_sampled_clips_once_on_release(rigged):
+    """While it moves, a draft: clips stay the very same. On release one step, as a job; Esc leaves all as it was."""
+    character = rigged.session.character
+    clip = baked_clip(character, character.clips[0])
+    rigged.session.start_with(wick().with_character(replace(character, clips=(clip,))), None)
+    rigged.window.go(Area.JOINTS)
+    rigged.bot.wait(50)
+    session, start = rigged.session, rigged.session.history.present
+    place = rigged.at("peg", "l_wrist")
+    seen = []
+    session.changed.connect(lambda old, new: seen.append(new))
+    rigged.drag(place, (0, -24))
+    drafts = [d for d in seen if d is not start]
+    assert len(drafts) >= 4
+    assert all(d.character.clips[0] is clip for d in drafts[:4]), "not carried at each move"
+    assert drafts[3].character.skeleton.joint("arm.l.end").position[1] > character.skeleton.joint("arm.l.end").position[1]
+    rigged.until(lambda: session.history.present is not start)
+    rigged.idle()
+    now = session.history.present.character
+    assert session.document is session.history.present
+    assert len(session.history.steps) == 2
+    assert now.clips[0] is not clip
+    assert now.rig is not character.rig
+    assert now.pegs.position("l_wrist") == drafts[-1].character.pegs.position("l_wrist")
+    session.undo()
+    assert session.history.present is start

@@ -15,6 +15,7 @@ from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.names import SideStyle
 from pegloom.core.skin.weights import most_influences, row_sums_hold
 from pegloom.document import edits
+from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document, Part
 from pegloom.files.gltf import read_gltf
@@ -377,3 +378,23 @@ def test_a_new_joint_never_takes_the_place_of_a_deleted_one():
     assert np.allclose(joint.position, (0.0, 1.5, 0.3), atol=1e-9)
     kept = edits.delete_joint(again, second, both_sides=False)
     assert edits.draw_joint(kept, (0.0, 1.5, 0.3), parent="spine.head", both_sides=False)[1] not in (first, second)
+
+
+def test_a_draft_shows_the_joints_of_the_edit_and_carries_nothing_else():
+    character = wick().character
+    clip = baked_clip(character, character.clips[0])
+    document = wick().with_character(replace(character, clips=(clip,)))
+    x, y, z = character.pegs.position("l_elbow")
+
+    def edit(d):
+        return edits.place_peg(d, "l_elbow", (x + 0.03, y, z + 0.01))
+
+    draft, full = edits.drafted(document, edit).character, edit(document).character
+    assert np.array_equal(draft.skeleton.world, full.skeleton.world)
+    assert draft.pegs.position("l_elbow") == full.pegs.position("l_elbow")
+    assert draft.clips[0] is clip
+    assert full.clips[0] is not clip
+    posed = [evaluate(c, Pose()).points["part0"] for c in (draft, full)]
+    assert np.abs(posed[0] - posed[1]).max() < 1e-9
+    assert edits.carries_much(document)
+    assert not edits.carries_much(wick())

@@ -93,7 +93,8 @@ class PartsDrawer(QFrame):
         self.setMaximumHeight(38 if folded else 16777215)
 
     def refresh(self) -> None:
-        character = self.session.character
+        # As stored: what a drag shows meanwhile makes no new rows.
+        character = self.session.history.present.character
         key: tuple[object, ...] = ()
         if character is not None:
             names = tuple(clip.name for clip in character.clips)

@@ -37,7 +37,7 @@ class Rail(QWidget):
     def _look(self) -> None:
         if not self.session.drag_free or self.session.playing:
             return
-        character = self.session.character
+        character = self.session.history.present.character
         c = character
         key = None if c is None else (c.parts, c.standing, c.pegs, c.skeleton, c.skin, c.rig, c.clips)
         if key is not None and self.seen is not None and all(a is b for a, b in zip(key, self.seen, strict=True)):

@@ -7,6 +7,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QMouseEvent, QPainter, QPen, QPolygonF
 from PyQt6.QtWidgets import QWidget
 
+from pegloom.app.placing import keep_placed
 from pegloom.app.session import Area, Session
 from pegloom.app.theme import INK
 from pegloom.document import edits
@@ -151,11 +152,11 @@ class SliceWindow(QWidget):
         x, y, z = (float(v) for v in place)
         lead, both = self.session.selection.lead, self.session.both_sides
         if self.session.selection.kind == "peg":
-            self.moved = edits.place_peg(base, lead, (x, y, z), both_sides=both)
+            self.edit = lambda d: edits.place_peg(d, lead, (x, y, z), both_sides=both)
         else:
-            self.moved = edits.move_joint(
-                base, lead, (x, y, z), both_sides=both, with_children=self.session.with_children
-            )
+            along = self.session.with_children
+            self.edit = lambda d: edits.move_joint(d, lead, (x, y, z), both_sides=both, with_children=along)
+        self.moved = edits.drafted(base, self.edit)
         self.session.drag_free = False
         self.session.preview(self.moved)
 
@@ -163,5 +164,6 @@ class SliceWindow(QWidget):
         grabbed, self.grabbed = self.grabbed, None
         self.session.drag_free = True
         if grabbed is not None and self.moved is not None:
-            self.session.commit(f"Place {self.session.selection.lead} in the slice window", self.moved)
+            name = f"Place {self.session.selection.lead} in the slice window"
+            keep_placed(self.session, grabbed[1], name, self.edit)
         self.moved = None

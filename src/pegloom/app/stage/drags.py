@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 
 from pegloom.app.jobs import Job
+from pegloom.app.placing import keep_placed
 from pegloom.app.session import BrushMode, Session
 from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.mesh import place_lengths, weld
@@ -48,6 +49,7 @@ class PointDrag:
         self.base = session.history.present
         self.grab = on_view_plane(camera, point, *start, size)
         self.moved: object | None = None
+        self.place = (0.0, 0.0, 0.0)
 
     def move(self, x: float, y: float, *, snap: bool, even: bool) -> None:
         if self.moved is None and np.hypot(x - self.start[0], y - self.start[1]) < START_AFTER:
@@ -57,15 +59,17 @@ class PointDrag:
             place = np.round(place / MOVE_SNAP) * MOVE_SNAP
         a, b, c = (float(v) for v in place)
         try:
-            self.moved = self.edit(self.base, (a, b, c))
+            self.moved = edits.drafted(self.base, lambda document: self.edit(document, (a, b, c)))
         except PegLoomError as error:
             self.session.say(str(error), error=True)
             return
+        self.place = (a, b, c)
         self.session.preview(self.moved)
 
     def release(self) -> None:
         if self.moved is not None:
-            self.session.commit(self.name, self.moved)
+            edit, place = self.edit, self.place
+            keep_placed(self.session, self.base, self.name, lambda document: edit(document, place))
 
     def cancel(self) -> None:
         self.session.drop_preview()

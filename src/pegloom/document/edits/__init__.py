@@ -20,6 +20,7 @@ from pegloom.document.edits.depth import (
     proposed_depths,
     proposed_joint_depths,
 )
+from pegloom.document.edits.drafts import carries_much, drafted
 from pegloom.document.edits.joints import (
     accept_peg,
     add_kit,
@@ -149,12 +150,14 @@ __all__ = [
     "brush_part",
     "build_controls",
     "build_joints",
+    "carries_much",
     "centre_in_mesh",
     "centre_joints",
     "change_reference",
     "copy_material",
     "delete_joint",
     "delivered",
+    "drafted",
     "draw_joint",
     "drop_controls",
     "drop_influence",
