@@ -287,6 +287,28 @@ def test_the_limit_is_stated_and_can_be_raised(tmp_path, monkeypatch):
     assert read_mesh(path).parts
 
 
+def test_what_is_packed_grants_nothing_and_what_lies_beside_does(tmp_path):
+    """A packed neighbour must not pay for itself; a real one does, in the helper for USD as well."""
+    case = next(c for c in cases() if c.name == "zip-packed-neighbour")
+    with pytest.raises(TooLargeError):
+        read_mesh(case.lay_out(tmp_path))
+    shader = (
+        'def Material "m{k}" {{\ntoken outputs:surface.connect = </m{k}/s.outputs:surface>\n'
+        'def Shader "s" {{\nuniform token info:id = "UsdPreviewSurface"\ntoken outputs:surface\n'
+        "color3f inputs:diffuseColor.connect = </m{k}/t.outputs:rgb>\n}}\n"
+        'def Shader "t" {{\nuniform token info:id = "UsdUVTexture"\nasset inputs:file = @{k}.bmp@\nfloat3 outputs:rgb\n}}\n}}\n'
+        'def Mesh "a{k}" ( prepend apiSchemas = ["MaterialBindingAPI"] )\n'
+    )
+    out = io.BytesIO()
+    Picture.new("RGB", (3000, 3000), (9, 200, 9)).save(out, "BMP")
+    text = "#usda 1.0\n"
+    for k in range(16):  # more than a file of this size is granted by itself
+        (tmp_path / f"{k}.bmp").write_bytes(out.getvalue())
+        text += shader.format(k=k) + USD_MESH.replace("{ ", f"{{ rel material:binding = </m{k}>\n", 1)
+    (tmp_path / "a.usda").write_text(text)
+    assert len(read_mesh(tmp_path / "a.usda").images) == 16
+
+
 def test_no_array_of_a_project_is_longer_than_its_bytes(tmp_path):
     case = next(c for c in cases() if c.name == "project-array-claims")
     with pytest.raises(ProjectFileError, match="size is not what it claims"):

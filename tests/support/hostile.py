@@ -139,6 +139,11 @@ def cases() -> list[Case]:
         one("zip-slip", "a.zip", zipped({"../out.obj": OBJ.encode()})),
         one("zip-absolute", "a.zip", zipped({"/tmp/out.obj": OBJ.encode()})),
         one("zip-bomb", "a.zip", zipped({"a.obj": OBJ.encode() + b"f 1 2 3\n" * 15_000_000})),
+        one("zip-packed-neighbour", "a.zip", zipped({
+            "a.gltf": json.dumps(gltf(buffers=[{"byteLength": 48_000_000, "uri": "a.bin"}],
+                bufferViews=[{"buffer": 0, "byteLength": 48_000_000}],
+                accessors=[{"bufferView": 0, "componentType": 5126, "count": 4_000_000, "type": "VEC3"}])).encode(),
+            "a.bin": b"\0" * 48_000_000})),
         one("zip-of-many", "a.zip", zipped({**{f"{k}.png": b"" for k in range(6000)}, "a.obj": OBJ.encode()})),
         one("zip-lies", "a.zip", zipped({"a.obj": OBJ.encode()}).replace(struct.pack("<I", len(OBJ)), struct.pack("<I", 2**31))),
         one("obj-nan", "a.obj", OBJ.replace("v 1 0 0", "v nan 0 0")),

@@ -49,8 +49,13 @@ _present: ContextVar[Allowance | None] = ContextVar("allowance", default=None)
 
 
 @contextmanager
-def allowed(file: str, there: int, *, most: int | None = None, project: bool = False) -> Iterator[Allowance]:
-    """The allowance of a file of `there` bytes while it is read; a file inside another shares that one's."""
+def allowed(
+    file: str, there: int, *, most: int | None = None, project: bool = False, growing: bool = False
+) -> Iterator[Allowance]:
+    """The allowance of a file of `there` bytes while it is read; a file inside another shares that one's.
+
+    growing : whether files beside it add to a limit that was given as `most`, too.
+    """
     outer = _present.get()
     if outer is not None:
         yield outer
@@ -59,9 +64,9 @@ def allowed(file: str, there: int, *, most: int | None = None, project: bool = F
     told = os.environ.get(VARIABLE, "")
     if most is None and told.isascii() and told.isdigit():
         most = int(told) << 20
-    made = (
-        Allowance(file, min(granted + times * there, LARGEST), times=times) if most is None else Allowance(file, most)
-    )
+    made = Allowance(file, min(granted + times * there, LARGEST), times=times)
+    if most is not None:
+        made = Allowance(file, most, times=times if growing else 0)
     token = _present.set(made)
     try:
         yield made
@@ -82,11 +87,24 @@ def left(size: int) -> int:
     return max(present.most - present.taken, 0) if present is not None else min(GRANTED + TIMES * size, LARGEST)
 
 
+def grows() -> str:
+    """`growing` where files beside the one being read add to its limit, else `fixed`: told to a helper process."""
+    present = _present.get()
+    return "growing" if present is None or present.times else "fixed"
+
+
 def grant(size: int) -> None:
     """A file beside the one being read has this many bytes: they count as its own."""
     present = _present.get()
     if present is not None:
         present.most = min(present.most + present.times * size, max(present.most, LARGEST))
+
+
+def sealed() -> None:
+    """What is read from now on lies in the file itself, packed: it grants nothing more."""
+    present = _present.get()
+    if present is not None:
+        present.times = 0
 
 
 def count(number: int, most: int, what: str, where: str = "") -> None:

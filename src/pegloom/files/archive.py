@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path, PurePosixPath
 
 from pegloom.core.errors import MeshFileError
-from pegloom.files.allowance import count, take
+from pegloom.files.allowance import count, sealed, take
 from pegloom.files.imported import Imported, reason
 from pegloom.files.scratch import scratch
 
@@ -20,6 +20,7 @@ BESIDE = {".mtl", ".bin", ".png", ".jpg", ".jpeg", ".webp", ".tif", ".tiff", ".b
 
 def read_archive(path: Path, readers: dict[str, Callable[[Path], Imported]]) -> Imported:
     """Read the one mesh in a ZIP (of several, the largest). Raises MeshFileError."""
+    sealed()
     try:
         with zipfile.ZipFile(path) as archive:
             entries = [e for e in archive.infolist() if not e.is_dir()]

@@ -19,7 +19,7 @@ from types import MappingProxyType
 from pegloom.core.errors import MeshFileError, PegLoomError, TooLargeError
 from pegloom.core.skin.weights import most_influences
 from pegloom.document.model import Character, Document, Skin
-from pegloom.files.allowance import allowed, left
+from pegloom.files.allowance import allowed, grows, left
 from pegloom.files.imported import Imported, checked_size
 from pegloom.files.project import open_project, save_project
 from pegloom.files.scratch import scratch
@@ -43,7 +43,7 @@ def read_usd(path: Path) -> Imported:
     with scratch() as folder:
         answer = folder / "answer.pegloom"
         package = Path(__file__).resolve().parents[3]
-        call = [sys.executable, "-I", "-c", START, str(package), str(path.absolute()), str(answer), str(left(size))]
+        call = [sys.executable, "-I", "-c", START, str(package), str(path.absolute()), str(answer), str(left(size)), grows()]
         environment = {k: v for k, v in os.environ.items() if k in KEPT}
         environment["OPENBLAS_NUM_THREADS"] = "1"
         done = subprocess.run(
@@ -52,7 +52,7 @@ def read_usd(path: Path) -> Imported:
         )  # fmt: skip
         if done.returncode != 0 or not answer.is_file():
             raise _failure(path, done.returncode, done.stdout)
-        character = open_project(answer, most=max(left(size), answer.stat().st_size * 4)).require_character()
+        character = open_project(answer, most=max(left(size), answer.stat().st_size * 8)).require_character()
     return Imported(
         character.parts, character.materials, character.images, character.skeleton,
         dict(character.skin.weights) if character.skin is not None else None, character.clips, character.arrival,
@@ -75,14 +75,14 @@ def _failure(path: Path, code: int, said: str) -> MeshFileError:
 
 
 def main(arguments: list[str]) -> int:
-    """The process: file, where the answer goes, bytes it may unpack to."""
-    path, answer, most = Path(arguments[0]), Path(arguments[1]), int(arguments[2])
+    """The process: file, where the answer goes, bytes it may unpack to, whether files beside it add to that."""
+    path, answer, most, growing = Path(arguments[0]), Path(arguments[1]), int(arguments[2]), arguments[3] == "growing"
     from pegloom.files.usd.reader import read_here
 
     try:
         size = checked_size(path)
-        _confine(size)
-        with allowed(path.name, size, most=most):
+        _confine(size, most)
+        with allowed(path.name, size, most=most, growing=growing):
             imported = read_here(path)
         skin = None
         if imported.weights:
@@ -116,20 +116,21 @@ def _tell(what: str, where: str = "", hint: str = "", *, large: bool = False) ->
     print(json.dumps({"what": what, "where": where, "hint": hint, "large": large}))
 
 
-def _confine(size: int) -> None:
-    """No more memory and time than a file of this size calls for, no core dump; gone when the program is gone."""
+def _confine(size: int, most: int) -> None:
+    """No more memory and time than a file of this size calls for, or than the user said it may unpack to calls for; no
+    core dump; gone when the program is gone."""
     from pxr import Sdf, Usd, UsdGeom, UsdShade, UsdSkel, UsdUtils  # noqa: F401 - loaded before memory is limited
 
     pages = int(Path("/proc/self/statm").read_text().split()[0])
     now = pages * os.sysconf("SC_PAGE_SIZE")
-    for what, most in (
-        (resource.RLIMIT_AS, now + MEMORY + MEMORY_TIMES * size),
-        (resource.RLIMIT_CPU, SECONDS + SECONDS_A_MB * (size >> 20)),
+    for what, limit in (
+        (resource.RLIMIT_AS, now + max(MEMORY + MEMORY_TIMES * size, 2 * most)),
+        (resource.RLIMIT_CPU, SECONDS + SECONDS_A_MB * (max(size, most // 20) >> 20)),
         (resource.RLIMIT_CORE, 0),
     ):
         with contextlib.suppress(ValueError, OSError):
             # Past the first limit of time the process is told, past the second it is ended.
-            resource.setrlimit(what, (most, most + 5 if what == resource.RLIMIT_CPU else most))
+            resource.setrlimit(what, (limit, limit + 5 if what == resource.RLIMIT_CPU else limit))
     with contextlib.suppress(OSError, AttributeError):
         import ctypes
 
