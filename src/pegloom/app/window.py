@@ -139,7 +139,7 @@ class Window(QMainWindow):
         self.actions_ = Actions(self, lambda text: self.session.say(text, error=True))
         self.frame_ = StageFrame(self.session, self.actions_)
         self.stage = self.frame_.stage
-        self.autosave = Autosave(self.session, folder=autosave_folder, picture=lambda: self.stage.small_picture().data)
+        self.autosave = Autosave(self.session, folder=autosave_folder, picture=self._small_picture)
         self.autosave.failed.connect(lambda text: self.session.say(text, error=True))
         self.palette_box = Palette(self.actions_, self)
         self.benches: dict[Area, Bench] = {}
@@ -351,6 +351,11 @@ class Window(QMainWindow):
         """A project has just opened: where its work goes on."""
         self.go(Area.CONTROLS if self.session.character.rig else Area.MESH)
         QTimer.singleShot(0, self.stage.show_all)
+
+    def _small_picture(self) -> bytes:
+        """The stage for the list of unsaved work; none in the middle of a drag or while playing: drawing it takes a frame."""
+        busy = not self.session.drag_free or self.session.playing
+        return b"" if busy else self.stage.small_picture().data
 
     def _other_document(self) -> None:
         """Before another document is in hand: this one's unsaved work is saved or given up."""
