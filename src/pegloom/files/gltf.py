@@ -24,7 +24,7 @@ from pegloom.document.model import Image, Material, Morph, Part
 from pegloom.files.allowance import MOST_NODES, MOST_PARTS, take
 from pegloom.files.allowance import count as limited
 from pegloom.files.gltf_skin import local_matrices, read_clips, read_skeleton, skin_weights
-from pegloom.files.images import image_from_bytes
+from pegloom.files.images import WANTED, image_from_bytes
 from pegloom.files.imported import Imported, read_beside, read_bytes
 from pegloom.files.names import Unique
 
@@ -450,7 +450,7 @@ def _images(file: GltfFile) -> list[Image | None]:
             data = file.beside(uri)
         image = image_from_bytes(name, data) if data else None
         if image is None:
-            file.notes.append(f"picture {name[:60]} is missing or no sound PNG, JPEG, WebP, TIFF, BMP or TGA")
+            file.notes.append(f"picture {name[:60]} is missing or no sound {WANTED}")
         else:
             image = Image(unique(Path(image.name).stem) + Path(image.name).suffix, image.kind, image.data)
         found.append(image)

@@ -21,6 +21,7 @@ KINDS = {"PNG": ".png", "JPEG": ".jpg", "WEBP": ".webp", "TIFF": ".tif", "BMP": 
 MOST_PIXELS = 8192 * 8192
 """More are taken for damage or malice: a small file can claim any number."""
 Picture.MAX_IMAGE_PIXELS = MOST_PIXELS
+WANTED = "PNG, JPEG, WebP, TIFF, BMP or TGA of at most 8192 x 8192 pixels"
 KEPT = {"PNG": "image/png", "JPEG": "image/jpeg"}
 FAILURES = (OSError, ValueError, SyntaxError, TypeError, IndexError, KeyError, EOFError, struct.error, MemoryError,
             OverflowError, ZeroDivisionError, Picture.DecompressionBombError, Picture.DecompressionBombWarning)  # fmt: skip
@@ -85,7 +86,7 @@ def read_picture(path: Path) -> Image:
         image = image_from_bytes(path.name, data)
     if image is None:
         raise MeshFileError(
-            path.name, "is no sound picture of a kind this program reads", hint="use PNG, JPEG, WebP, TIFF, BMP or TGA"
+            path.name, "is no sound picture of a kind this program reads", hint=f"use {WANTED}"
         )
     return image
 

@@ -19,7 +19,7 @@ from pegloom.core.geometry.mesh import Mesh, make_mesh
 from pegloom.document.model import Image, Material, Part
 from pegloom.files.allowance import MOST_PARTS, take
 from pegloom.files.allowance import count as limited
-from pegloom.files.images import image_from_bytes
+from pegloom.files.images import WANTED, image_from_bytes
 from pegloom.files.imported import Imported, beside, read_beside, read_bytes
 from pegloom.files.names import Unique, word_of
 from pegloom.files.neighbours import Neighbours
@@ -264,7 +264,7 @@ def _picture(path: Path, words: list[str] | None, images: dict[str, Image | None
             if key not in images:
                 image = image_from_bytes(file.name, read_beside(path, name) or b"")
                 if image is None:
-                    notes.append(f"no sound PNG, JPEG, WebP, TIFF, BMP or TGA: {file.name}")
+                    notes.append(f"no sound {WANTED}: {file.name}")
                 else:
                     taken = {i.name for i in images.values() if i is not None}
                     while image.name in taken:

@@ -21,7 +21,7 @@ from pegloom.core.skin.weights import Weights, from_entries
 from pegloom.document.model import Image, Material, Morph, Part, Subdivision
 from pegloom.files.allowance import MOST_JOINTS, MOST_NODES, MOST_PARTS, take
 from pegloom.files.allowance import count as limited
-from pegloom.files.images import image_from_bytes
+from pegloom.files.images import WANTED, image_from_bytes
 from pegloom.files.imported import Imported, read_beside, reason
 from pegloom.files.names import Unique
 from pegloom.files.soundness import usable
@@ -254,7 +254,7 @@ class _Reader:
                 data = read_beside(self.path, os.path.relpath(key, self.path.parent.resolve()))
             image = image_from_bytes(name, data) if data else None
             if image is None and key:
-                self.notes.append(f"picture {name[:60]} is missing or no sound PNG, JPEG, WebP, TIFF, BMP or TGA")
+                self.notes.append(f"picture {name[:60]} is missing or no sound {WANTED}")
             taken = {i.name for i in self.images.values() if i is not None}
             while image is not None and image.name in taken:
                 image = Image(f"_{image.name}", image.kind, image.data)
