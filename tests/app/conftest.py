@@ -5,9 +5,10 @@ from __future__ import annotations
 import gc
 
 import pytest
+from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QWidget
 
 from pegloom.app.main import make_application
 from pegloom.app.window import Window
@@ -63,14 +64,20 @@ class Answers:
         return self.yes
 
 
-def find(window, kind, name):
-    """A widget of a window by its name, one that can be seen before others; None where there is none.
+def widgets(window, kind=QWidget):
+    """Our own widgets of a kind in a window.
 
-    Looked up in the list of all widgets. `findChild` wraps every object below the window, Qt's own timers and layouts
-    too, and was seen to end the program there in a few of some thirty full runs. Why is not known.
+    Found among Python's objects, only those Python made. Of Qt's own internal widgets nobody tells Python when they are
+    destroyed: a Python object of one that is gone ended the program in a few of some forty full runs, whether it was met
+    here or came back from Qt's list of all widgets for another one at the same place.
     """
-    mine = [w for w in QApplication.allWidgets() if w.objectName() == name and isinstance(w, kind)]
-    mine = [w for w in mine if w is window or window.isAncestorOf(w)]
+    found = [o for o in gc.get_objects() if issubclass(type(o), kind) and sip.ispycreated(o) and not sip.isdeleted(o)]
+    return [w for w in found if w is window or window.isAncestorOf(w)]
+
+
+def find(window, kind, name):
+    """A widget of a window by its name, one that can be seen before others; None where there is none."""
+    mine = [w for w in widgets(window, kind) if w.objectName() == name]
     return next((w for w in mine if w.isVisible()), mine[0] if mine else None)
 
 
@@ -82,7 +89,7 @@ class Hand:
         self.stage, self.session = window.stage, window.session
 
     def click(self, name: str) -> None:
-        from PyQt6.QtWidgets import QAbstractButton, QWidget
+        from PyQt6.QtWidgets import QAbstractButton
 
         # A row that has just been made anew is laid out by the next turn of the event loop.
         seen = lambda: (w := find(self.window, QWidget, name)) is not None and w.isVisible()  # noqa: E731

@@ -12,7 +12,7 @@ from pegloom.app.recent import recent, remember
 from pegloom.app.session import RANGE_TEST, Area
 from pegloom.document import edits
 from pegloom.document.model import Document
-from tests.app.conftest import find
+from tests.app.conftest import find, widgets
 from tests.support.figures import DEMO, as_mesh, capsule_figure, document_of, unrigged_wick
 
 
@@ -182,7 +182,7 @@ def test_every_area_says_what_to_do_next_on_an_empty_window(hand):
     for area in Area:
         hand.window.go(area)
         hand.bot.wait(20)
-        words = " ".join(w.text() for w in hand.window.benches[area].findChildren(QLabel) if w.isVisible() and w.text())
+        words = " ".join(w.text() for w in widgets(hand.window.benches[area], QLabel) if w.isVisible() and w.text())
         assert len(words) > 40, area
     hand.session.start_with(Document(), None)
     assert hand.window.frame_.welcome.isVisible()

@@ -14,7 +14,7 @@ from pegloom.core.skin.weights import row_sums_hold
 from pegloom.files.project import open_project
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
-from tests.app.conftest import find
+from tests.app.conftest import find, widgets
 
 
 @pytest.fixture
@@ -446,7 +446,7 @@ def test_the_lender_sheet_pairs_by_name_and_by_hand(lesson):
     sheet = LenderSheet(tapir, ours, lesson.window)
     assert sheet.pairs["spine.head"] == "spine.head" and "spine.loin" not in sheet.pairs
     paired = len(sheet.pairs)
-    box = sheet.findChild(QComboBox, "lender.spine.loin")
+    box = find(sheet, QComboBox, "lender.spine.loin")
     box.setCurrentIndex(box.findData("spine.spine"))
     assert sheet.pairs["spine.loin"] == "spine.spine"
     assert sheet.told.text().startswith(f"{paired + 1} of ")
@@ -492,7 +492,8 @@ def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
     assert session.source == RANGE_TEST
     watch, bends = hand.window.strip.ruler.watch, hand.bench.bends
     hand.until(lambda: watch.finished and not bends.later.isActive())
-    shown = [w.text() for w in bends.findChildren(QLabel) if w.property("role") == "snag" and w.isVisible()]
+    rows = sorted(widgets(bends, QLabel), key=lambda w: w.y())
+    shown = [w.text() for w in rows if w.property("role") == "snag" and w.isVisible()]
     assert bends.note.text() == f"{len(watch.doubts(bends._group))} doubtful"
     assert shown[0].startswith("Arm up: ") and "times as long" in shown[0]
     assert len({text.split(":")[0] for text in shown}) == len(shown), "one row a trial"

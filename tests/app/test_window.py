@@ -18,7 +18,7 @@ from pegloom.files.choosing import Take
 from pegloom.files.gltf_write import write_glb
 from pegloom.render.renderer import Display
 from pegloom.scene.lenses import Lens
-from tests.app.conftest import find
+from tests.app.conftest import find, widgets
 from tests.support.figures import DEMO, wick
 
 
@@ -90,7 +90,7 @@ def test_every_area_opens_and_its_inputs_are_named(rigged, area):
     bench = rigged.window.benches[area]
     assert bench.isVisible()
     for kind in (QAbstractButton, QLineEdit):
-        for widget in bench.findChildren(kind):
+        for widget in widgets(bench, kind):
             inside_box = widget.objectName().startswith("qt_")
             assert inside_box or widget.accessibleName() or widget.text(), widget
     assert bench.horizontalScrollBar().maximum() == 0
@@ -394,7 +394,7 @@ def test_a_name_that_looks_like_markup_is_shown_as_it_is_and_loads_nothing(hand)
     for area in Area:
         hand.window.go(area)
         hand.bot.wait(20)
-        for widget in hand.window.findChildren(QWidget):
+        for widget in widgets(hand.window):
             if isinstance(widget, QLabel):
                 assert widget.textFormat() != Qt.TextFormat.AutoText, widget.objectName()
                 assert widget.textFormat() == Qt.TextFormat.PlainText or "<img" not in widget.text()
