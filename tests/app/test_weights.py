@@ -7,6 +7,7 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWidget, QTableView, QWidget
 
+from pegloom.app.benches.weights.bends import MOST
 from pegloom.app.lender import LenderSheet
 from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
 from pegloom.app.verbs import DEMO
@@ -492,8 +493,15 @@ def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
     assert session.source == RANGE_TEST
     watch, bends = hand.window.strip.ruler.watch, hand.bench.bends
     hand.until(lambda: watch.finished and not bends.later.isActive())
-    rows = sorted(widgets(bends, QLabel), key=lambda w: w.y())
-    shown = [w.text() for w in rows if w.property("role") == "snag" and w.isVisible()]
+
+    def listed():
+        """The rows as they stand, once they are laid out."""
+        rows = [w for w in widgets(bends, QLabel) if w.property("role") == "snag" and w.isVisible()]
+        return [w.text() for w in sorted(rows, key=lambda w: w.mapTo(bends, QPoint(0, 0)).y())]
+
+    hand.until(lambda: len(listed()) == min(len(watch.doubts(bends._group)), MOST))
+    hand.bot.wait(50)
+    shown = listed()
     assert bends.note.text() == f"{len(watch.doubts(bends._group))} doubtful"
     assert shown[0].startswith("Arm up: ") and "times as long" in shown[0]
     assert len({text.split(":")[0] for text in shown}) == len(shown), "one row a trial"
