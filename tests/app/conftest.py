@@ -5,7 +5,6 @@ from __future__ import annotations
 import gc
 
 import pytest
-from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
@@ -65,13 +64,13 @@ class Answers:
 
 
 def widgets(window, kind=QWidget):
-    """Our own widgets of a kind in a window.
+    """The widgets of a kind in a window.
 
-    Found among Python's objects, only those Python made. Of Qt's own internal widgets nobody tells Python when they are
-    destroyed: a Python object of one that is gone ended the program in a few of some forty full runs, whether it was met
-    here or came back from Qt's list of all widgets for another one at the same place.
+    Looked up in the list of all widgets. `findChild` wraps every object below the window, Qt's own timers and layouts
+    too, and was seen to end the program there in a few of some forty full runs; so was this, once. Looking among Python's
+    objects instead breaks tuples that other threads are making.
     """
-    found = [o for o in gc.get_objects() if issubclass(type(o), kind) and sip.ispycreated(o) and not sip.isdeleted(o)]
+    found = [w for w in QApplication.allWidgets() if isinstance(w, kind)]
     return [w for w in found if w is window or window.isAncestorOf(w)]
 
 
