@@ -90,7 +90,7 @@ def test_every_area_opens_and_its_inputs_are_named(rigged, area):
     bench = rigged.window.benches[area]
     assert bench.isVisible()
     for kind in (QAbstractButton, QLineEdit):
-        for widget in widgets(bench, kind):
+        for widget in bench.findChildren(kind):
             inside_box = widget.objectName().startswith("qt_")
             assert inside_box or widget.accessibleName() or widget.text(), widget
     assert bench.horizontalScrollBar().maximum() == 0
