@@ -2,23 +2,31 @@
 
 from __future__ import annotations
 
+import zipfile
+from dataclasses import replace
+
 import igl
 import numpy as np
 import pytest
 from scipy import sparse
+from scipy.interpolate import PchipInterpolator
 from scipy.optimize import nnls
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation, Slerp
-from tests.support.figures import unrigged_wick, wick
+from tests.support.figures import DEMO, unrigged_wick, wick
 from tests.support.plain_rig import evaluate_plainly
 
 from pegloom.core.geometry.mesh import place_neighbours, weld, weld_points
 from pegloom.core.geometry.transforms import compose, euler_quaternion
-from pegloom.core.motion.clips import channels_at, sample
+from pegloom.core.motion.carry import local_rows
+from pegloom.core.motion.clips import Clip, sample, values_at
 from pegloom.core.motion.sampling import sampled_poses
-from pegloom.core.rig.controls import pose_of
+from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at, place_control, skin_matrices
 from pegloom.core.rig.match import values_of_joints
+from pegloom.core.rig.plan import make_plan
+from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.deform import skin_linear
@@ -28,6 +36,7 @@ from pegloom.core.skin.weights import dense, from_dense, packed
 from pegloom.document import edits
 from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
+from pegloom.files.project import open_project
 from pegloom.scene.stroke import Paint, Stroke
 
 JOINTS, VERTICES = 65, 100_000
@@ -162,11 +171,101 @@ def test_sampled_moment_peer_scipy_slerp(benchmark, sampled):
     benchmark(lambda: [way(0.77).as_matrix() for way in ways])
 
 
+@pytest.mark.benchmark(group="evaluate the human rig, no skin")
+def test_rig_peer_worked_out_plainly(benchmark):
+    character = wick().character
+    benchmark(evaluate_plainly, character.skeleton, character.rig, character.pose)
+
+
+@pytest.mark.benchmark(group="a played frame of the human rig, curves sampled, no skin")
+def test_played_frame(benchmark):
+    character = wick().character
+    clip, times = character.clips[0], iter(np.linspace(0, 4, 1_000_000) % 4.0)
+    skeleton, rig = character.skeleton, character.rig
+    benchmark(lambda: evaluate_rig(skeleton, rig, sample(clip, next(times), skeleton, None, rig)))
+
+
+@pytest.mark.benchmark(group="a played frame of the human rig, curves sampled, no skin")
+def test_played_frame_peer_scipy_and_plain_python(benchmark):
+    character = wick().character
+    clip = character.clips[0]
+    curves = {ref: PchipInterpolator(c.times, c.values) for ref, c in clip.curves.items() if len(c.times) > 1}
+
+    def frame():
+        pose = Pose({ref: float(c(1.3)) for ref, c in curves.items()})
+        evaluate_plainly(character.skeleton, character.rig, pose)
+
+    benchmark(frame)
+
+
+@pytest.mark.benchmark(group="the human rig's plan made cold, beside one frame worked out plainly")
+def test_plan_made_cold(benchmark):
+    character = wick().character
+    skeleton, rig = character.skeleton, character.rig
+
+    def cold():
+        # Made anew each time: what it derives from itself goes with it.
+        make_plan.__wrapped__(skeleton, ControlRig(rig.controls, rig.drives, rig.solvers))
+
+    benchmark(cold)
+
+
+@pytest.mark.benchmark(group="the human rig's plan made cold, beside one frame worked out plainly")
+def test_plan_peer_plain_frame(benchmark):
+    character = wick().character
+    benchmark(evaluate_plainly, character.skeleton, character.rig, Pose())
+
+
+@pytest.fixture(scope="module")
+def with_clips():
+    """A human with three sampled clips of 600 moments."""
+    document = wick()
+    character = document.character
+    long = replace(character.clips[0], length=20.0, rate=30.0)
+    times = np.arange(600) / 30.0
+    rows = local_rows(character.skeleton, joints_at(character.skeleton, character.rig, values_at(long, times, character.rig)))
+    tracks = {
+        j.id: tuple(Track(path, times, rows[:, i, span]) for path, span in (("translation", slice(0, 3)), ("rotation", slice(3, 7))))
+        for i, j in enumerate(character.skeleton.joints)
+    }
+    clips = tuple(Clip(f"s{k}", f"s{k}", 30.0, 20.0, tracks=joint_tracks(tracks)) for k in range(3))
+    return document.with_character(replace(character, clips=clips))
+
+
+@pytest.mark.benchmark(group="one move of a peg's drag, a human with three sampled clips of 600 moments")
+def test_peg_drag_draft(benchmark, with_clips):
+    steps = iter(np.linspace(0.0, 0.03, 10_000))
+
+    def move():
+        edits.drafted(with_clips, lambda d: edits.place_peg(d, "l_elbow", (0.42, 1.34 + next(steps), -0.02), both_sides=True))
+
+    benchmark(move)
+
+
+@pytest.mark.benchmark(group="one move of a peg's drag, a human with three sampled clips of 600 moments")
+def test_peg_drag_peer_the_whole_edit(benchmark, with_clips):
+    benchmark.pedantic(edits.place_peg, (with_clips, "l_elbow", (0.42, 1.35, -0.02)), {"both_sides": True}, rounds=3)
+
+
+@pytest.mark.benchmark(group="a project opened, beside its bytes unpacked")
+def test_opening(benchmark):
+    benchmark.pedantic(open_project, (DEMO / "wick.pegloom",), rounds=5, warmup_rounds=1)
+
+
+@pytest.mark.benchmark(group="a project opened, beside its bytes unpacked")
+def test_opening_peer_unpacking(benchmark):
+    def unpack():
+        with zipfile.ZipFile(DEMO / "wick.pegloom") as archive:
+            return [archive.read(name) for name in archive.namelist()]
+
+    benchmark.pedantic(unpack, rounds=5, warmup_rounds=1)
+
+
 @pytest.fixture(scope="module")
 def moments():
     character = wick().character
     times = np.linspace(0.0, character.clips[0].length, 300)
-    rows = channels_at(character.clips[0], times, character.rig)
+    rows = values_at(character.clips[0], times, character.rig)
     return character, rows, joints_at(character.skeleton, character.rig, rows)
 
 
@@ -183,7 +282,7 @@ def test_back_solving_peer_control_by_control_three_moments(benchmark, moments):
 
     def one_by_one():
         for row in rows[:3]:
-            pose = pose_of(rig, row)
+            pose = rig.slots.pose(row)
             for control in rig.controls:
                 place_control(skeleton, rig, pose, control, control.matrix)
 
@@ -199,7 +298,7 @@ def test_many_moments(benchmark, moments):
 @pytest.mark.benchmark(group="300 moments of a human's controls evaluated")
 def test_many_moments_peer_plain_python_one_moment(benchmark, moments):
     character, rows, _ = moments
-    pose = pose_of(character.rig, rows[40])
+    pose = character.rig.slots.pose(rows[40])
     benchmark(evaluate_plainly, character.skeleton, character.rig, pose)
 
 

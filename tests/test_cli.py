@@ -123,7 +123,7 @@ def test_what_nobody_foresaw_is_one_line_and_a_report(monkeypatch, tmp_path):
     def broken(*_):
         raise KeyError("a hole in the floor")
 
-    monkeypatch.setattr("pegloom.cli.read_mesh", broken)
+    monkeypatch.setattr("pegloom.files.reading.read_mesh", broken)
     result = run("survey", DEMO / "wick.obj")
     assert result.exit_code == 1
     (line,) = result.stderr.strip().splitlines()
@@ -190,3 +190,24 @@ def test_bake_and_transfer_from_the_command_line(tmp_path):
     assert all(p["matched"] + p["filled"] + p["forced"] > 0 for p in told["parts"].values())
     wrong = run("transfer", DEMO / "winch.pegloom", DEMO / "winch.pegloom", "-o", out, "--map", "nonsense")
     assert wrong.exit_code == 1 and "THEIRS=OURS" in wrong.output
+
+
+HEAVY = ("numba", "scipy", "trimesh", "pxr", "PyQt6", "pegloom.document", "pegloom.core.skin")
+
+
+def test_a_command_loads_only_what_it_needs():
+    """What starts in half a second may not wait for the numerical compiler and the mesh libraries."""
+    script = (
+        "import sys\nfrom typer.testing import CliRunner\nfrom pegloom.cli import app\n"
+        "made = CliRunner().invoke(app, ['patterns'])\nassert made.exit_code == 0, made.output\nassert 'human' in made.output\n"
+        f"print([name for name in {HEAVY!r} if name in sys.modules])"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
+
+
+def test_a_reader_who_leaves_early_is_no_fault():
+    done = subprocess.run(
+        f"{sys.executable} -m pegloom patterns --json | head -c 10", shell=True, capture_output=True, text=True, check=False
+    )
+    assert done.stderr == ""

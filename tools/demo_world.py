@@ -265,9 +265,9 @@ def walk(document: Document, snout: str) -> Document:
     rig = document.require_character().rig
     assert rig is not None
     script = {
-        f"{snout}.1": ("turn_x", (0, -0.5, 0.3, -0.3, 0)), f"{snout}.2": ("turn_x", (0, -0.6, 0.4, -0.4, 0)),
-        f"{snout}.3": ("turn_x", (0, -0.6, 0.5, -0.5, 0)), "spine.neck": ("turn_x", (0, -0.12, 0.2, 0.1, 0)),
-        "tail.1": ("turn_z", (0, 0.5, -0.5, 0.4, 0)), "ear.l.1": ("turn_z", (0, 0.3, 0, 0.3, 0)),
+        f"{snout}.1": ("rotate_x", (0, -0.5, 0.3, -0.3, 0)), f"{snout}.2": ("rotate_x", (0, -0.6, 0.4, -0.4, 0)),
+        f"{snout}.3": ("rotate_x", (0, -0.6, 0.5, -0.5, 0)), "spine.neck": ("rotate_x", (0, -0.12, 0.2, 0.1, 0)),
+        "tail.1": ("rotate_z", (0, 0.5, -0.5, 0.4, 0)), "ear.l.1": ("rotate_z", (0, 0.3, 0, 0.3, 0)),
         "foreleg.l.goal": ("move_y", (0, 0.1, 0.12, 0, 0)), "body": ("move_y", (0, -0.015, 0, -0.01, 0)),
     }  # fmt: skip
     for control, (channel, values) in script.items():
@@ -329,8 +329,8 @@ def make_harl() -> None:
     rig = document.require_character().rig
     assert rig is not None
     script = {
-        "wing.l.upper.fk": ("turn_z", (0, 0.5, -0.4, 0.3, 0)), "wing.r.upper.fk": ("turn_z", (0, 0.5, -0.4, 0.3, 0)),
-        "neck.2": ("turn_x", (0, 0.3, 0.1, 0.25, 0)), "neck.4": ("turn_x", (0, -0.4, -0.1, -0.3, 0)),
+        "wing.l.upper.fk": ("rotate_z", (0, 0.5, -0.4, 0.3, 0)), "wing.r.upper.fk": ("rotate_z", (0, 0.5, -0.4, 0.3, 0)),
+        "neck.2": ("rotate_x", (0, 0.3, 0.1, 0.25, 0)), "neck.4": ("rotate_x", (0, -0.4, -0.1, -0.3, 0)),
         "body": ("move_y", (0, -0.04, 0, -0.03, 0)),
     }  # fmt: skip
     for control, (channel, values) in script.items():
@@ -435,8 +435,8 @@ def make_winch() -> None:
     document = edits.build_controls(document)
     document, clip = edits.add_clip(document, "ring", length=2.4)
     for control, channel, values in (
-        ("wheel.wheel", "turn_x", (0, 1.5, 3.1, 1.5, 0)), ("boom.hinge", "turn_x", (0, -0.2, -0.3, -0.1, 0)),
-        ("rope.1", "turn_x", (0, 0.3, 0.2, -0.1, 0)), ("rope.3", "turn_x", (0, 0.25, -0.2, 0.1, 0)), ("bell.hinge", "turn_x", (0, 0.5, -0.6, 0.4, 0)),
+        ("wheel.wheel", "rotate_x", (0, 1.5, 3.1, 1.5, 0)), ("boom.hinge", "rotate_x", (0, -0.2, -0.3, -0.1, 0)),
+        ("rope.1", "rotate_x", (0, 0.3, 0.2, -0.1, 0)), ("rope.3", "rotate_x", (0, 0.25, -0.2, 0.1, 0)), ("bell.hinge", "rotate_x", (0, 0.5, -0.6, 0.4, 0)),
     ):  # fmt: skip
         for k, value in enumerate(values):
             document = edits.set_channels(document, control, **{channel: value})
@@ -551,9 +551,9 @@ def make_lantern() -> None:
         ("spine.head", (0, 0.1, -0.1, 0.1, 0)),
     ):
         for k, value in enumerate(values):
-            document = edits.set_channels(document, control, turn_x=value)
+            document = edits.set_channels(document, control, rotate_x=value)
             document = edits.key_controls(document, clip, 0.5 * k, (control,))
-        document = edits.set_channels(document, control, turn_x=0.0)
+        document = edits.set_channels(document, control, rotate_x=0.0)
     save_project(OUT / "lantern.pegloom", document)
 
 

@@ -12,34 +12,49 @@ import sys
 import time
 import warnings
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from functools import wraps
 from importlib import import_module, resources
 from pathlib import Path
-from typing import Annotated, Any, TypeVar
+from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 
 import click
-import numpy as np
 import typer
 
-from pegloom.checks import find_snags, mesh_snags
-from pegloom.checks.trials import joint_trials, trial_figures
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
-from pegloom.core.geometry.mesh import is_watertight, shells, used_vertices
-from pegloom.core.geometry.standing import guess_stance
-from pegloom.core.skeleton.build import kits_in
-from pegloom.core.skeleton.patterns import Pattern, peg_order
-from pegloom.core.skeleton.patterns import pattern as shipped_pattern
-from pegloom.core.skeleton.pegs import Peg, PegSet
-from pegloom.core.skin.bind import BindMethod
-from pegloom.document import edits
-from pegloom.document.model import Document
-from pegloom.files.opening import brought_in, open_any
-from pegloom.files.patterns import known_patterns, pattern_named
-from pegloom.files.project import SUFFIX
-from pegloom.files.reading import read_mesh
 from pegloom.files.reports import unforeseen
-from pegloom.files.writing import write_any
+
+if TYPE_CHECKING:
+    import numpy as np
+
+    from pegloom import checks
+    from pegloom.checks import trials
+    from pegloom.core.geometry import mesh as meshes
+    from pegloom.core.geometry import standing
+    from pegloom.core.skeleton import patterns as plans
+    from pegloom.core.skeleton import pegs as landmarks
+    from pegloom.core.skin.bind import BindMethod
+    from pegloom.document import edits, model
+    from pegloom.document.model import Document
+    from pegloom.files import opening, reading, writing
+    from pegloom.files import patterns as own_plans
+else:
+
+    class _Later:
+        """A module that is loaded when it is first used: a command waits for nothing it does not need."""
+
+        def __init__(self, name: str) -> None:
+            self._name = name
+
+        def __getattr__(self, what: str) -> Any:
+            return getattr(import_module(self._name), what)
+
+    np, checks, trials = _Later("numpy"), _Later("pegloom.checks"), _Later("pegloom.checks.trials")
+    meshes, standing = _Later("pegloom.core.geometry.mesh"), _Later("pegloom.core.geometry.standing")
+    plans, landmarks = _Later("pegloom.core.skeleton.patterns"), _Later("pegloom.core.skeleton.pegs")
+    edits, model = _Later("pegloom.document.edits"), _Later("pegloom.document.model")
+    opening, reading = _Later("pegloom.files.opening"), _Later("pegloom.files.reading")
+    writing, own_plans = _Later("pegloom.files.writing"), _Later("pegloom.files.patterns")
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
 R = TypeVar("R")
@@ -47,23 +62,13 @@ BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
-RESTS = {
-    "as-it-stands": edits.DeliveredRest.AS_IT_STANDS,
-    "t": edits.DeliveredRest.T_POSE,
-    "a": edits.DeliveredRest.A_POSE,
-}
+RESTS = {"as-it-stands": "AS_IT_STANDS", "t": "T_POSE", "a": "A_POSE"}
+"""Names of `edits.DeliveredRest` by what is typed."""
 METHODS = {
-    "default": BindMethod.SEGMENT,
-    "segment": BindMethod.SEGMENT,
-    "skin": BindMethod.ALONG_SKIN,
-    "along-the-skin": BindMethod.ALONG_SKIN,
-    "heat": BindMethod.ALONG_SKIN,
-    "body": BindMethod.THROUGH_BODY,
-    "through-the-body": BindMethod.THROUGH_BODY,
-    "reach": BindMethod.BY_REACH,
-    "by-reach": BindMethod.BY_REACH,
-    "hard": BindMethod.HARD,
-}
+    "default": "SEGMENT", "segment": "SEGMENT", "skin": "ALONG_SKIN", "along-the-skin": "ALONG_SKIN", "heat": "ALONG_SKIN",
+    "body": "THROUGH_BODY", "through-the-body": "THROUGH_BODY", "reach": "BY_REACH", "by-reach": "BY_REACH", "hard": "HARD",
+}  # fmt: skip
+"""Names of `BindMethod` by what is typed."""
 
 
 def _tell(error: Exception) -> None:
@@ -84,7 +89,7 @@ def _plain_errors(command: Callable[..., R]) -> Callable[..., R]:
     def run(*args: Any, **kwargs: Any) -> R:
         try:
             return command(*args, **kwargs)
-        except (typer.Exit, click.ClickException, click.Abort):
+        except (typer.Exit, click.ClickException, click.Abort, BrokenPipeError):
             raise
         except Exception as error:
             _tell(error)
@@ -98,22 +103,24 @@ def _print(result: dict[str, Any], as_json: bool, summary: str) -> None:
 
 
 def _method(name: str) -> BindMethod:
+    from pegloom.core.skin.bind import BindMethod
+
     method = METHODS.get(name.lower().replace(" ", "-"))
     if method is None:
         raise EditError(f"there is no bind method {name}; use one of {', '.join(METHODS)}")
-    return method
+    return BindMethod[method]
 
 
-def _plan(document: Document, name: str) -> Pattern:
+def _plan(document: Document, name: str) -> plans.Pattern:
     """The pattern asked for; `auto` looks at the mesh."""
-    return shipped_pattern(edits.guess_plan(document)) if name == "auto" else pattern_named(name)
+    return plans.pattern(edits.guess_plan(document)) if name == "auto" else own_plans.pattern_named(name)
 
 
 def _fresh(path: Path) -> Document:
     """A mesh file as a character to rig: what skeleton it may hold is left behind."""
-    imported = read_mesh(path)
+    imported = reading.read_mesh(path)
     return edits.bring_in(
-        Document(),
+        model.Document(),
         imported.parts,
         name=path.stem,
         materials=imported.materials,
@@ -123,19 +130,19 @@ def _fresh(path: Path) -> Document:
 
 
 def _write(path: Path, document: Document) -> None:
-    if path.suffix.lower() not in (SUFFIX, ".glb", ".usda", ".usdc", ".usd"):
+    if path.suffix.lower() not in (".pegloom", ".glb", ".usda", ".usdc", ".usd"):
         raise MeshFileError(path.name, "this ending cannot hold a rig", hint="use .glb, .usda or .pegloom")
-    write_any(path, document)
+    writing.write_any(path, document)
 
 
 def _snags(document: Document) -> list[dict[str, Any]]:
     return [
         {"code": s.code, "severity": s.severity.value, "message": s.message, "count": s.count}
-        for s in find_snags(document.require_character())
+        for s in checks.find_snags(document.require_character())
     ]
 
 
-def _pegs(pegs: PegSet) -> list[dict[str, Any]]:
+def _pegs(pegs: landmarks.PegSet) -> list[dict[str, Any]]:
     return [{"name": p.name, "position": list(p.position), "confidence": round(p.confidence, 3)} for p in pegs.pegs]
 
 
@@ -143,13 +150,13 @@ def _pegs(pegs: PegSet) -> list[dict[str, Any]]:
 @_plain_errors
 def survey(mesh: Path, as_json: Json = False) -> None:
     """Say what a mesh file holds and how it lies: parts, size, up, facing, symmetry, snags."""
-    imported = read_mesh(mesh)
+    imported = reading.read_mesh(mesh)
     points = np.concatenate([p.mesh.points for p in imported.parts])
-    document = brought_in(mesh, imported)
-    stance = guess_stance(points, document.require_character().all_triangles())
+    document = opening.brought_in(mesh, imported)
+    stance = standing.guess_stance(points, document.require_character().all_triangles())
     low, high = points.min(axis=0), points.max(axis=0)
     stood = edits.stand_up(_fresh(mesh)).require_character()
-    snags = [s for p in imported.parts for s in mesh_snags(p.mesh, p.name)]
+    snags = [s for p in imported.parts for s in checks.mesh_snags(p.mesh, p.name)]
     result = {
         "vertices": int(sum(p.mesh.vertex_count for p in imported.parts)),
         "faces": int(sum(p.mesh.face_count for p in imported.parts)),
@@ -160,8 +167,8 @@ def survey(mesh: Path, as_json: Json = False) -> None:
         "height_m": round(stood.height, 6),
         "up": stance.up.value,
         "facing": stance.facing.value,
-        "shells": int(sum(len(np.unique(shells(p.mesh)[used_vertices(p.mesh)])) for p in imported.parts)),
-        "watertight": all(is_watertight(p.mesh) for p in imported.parts),
+        "shells": int(sum(len(np.unique(meshes.shells(p.mesh)[meshes.used_vertices(p.mesh)])) for p in imported.parts)),
+        "watertight": all(meshes.is_watertight(p.mesh) for p in imported.parts),
         "symmetry": {
             "axis": "XYZ"[stance.symmetry.axis],
             "offset": stance.symmetry.offset,
@@ -198,7 +205,7 @@ def pegs(
     _print({"pattern": found.pattern, "pegs": _pegs(found)}, as_json, text)
 
 
-def _given_pegs(path: Path, found: PegSet) -> PegSet:
+def _given_pegs(path: Path, found: landmarks.PegSet) -> landmarks.PegSet:
     """Pegs of a JSON file ({"pegs": [{"name", "position"}]}) over the found ones."""
     try:
         entries = json.loads(path.read_text())["pegs"]
@@ -209,10 +216,10 @@ def _given_pegs(path: Path, found: PegSet) -> PegSet:
     if unknown or any(len(p) != 3 or not np.isfinite(p).all() for p in given.values()):
         raise MeshFileError(path.name, f"names unknown pegs or bad places ({', '.join(sorted(unknown)) or 'numbers'})")
     placed = tuple(
-        Peg(p.name, given[p.name], 1.0, True) if p.name in given else p  # type: ignore[arg-type]
+        landmarks.Peg(p.name, given[p.name], 1.0, True) if p.name in given else p  # type: ignore[arg-type]
         for p in found.pegs
     )
-    return PegSet(found.pattern, found.fingers, placed, kits_in(found))
+    return replace(found, pegs=placed)
 
 
 @app.command()
@@ -275,7 +282,7 @@ def bind(
 ) -> None:
     """New weights on an existing skeleton; joint names, vertex order and clips stay."""
     chosen = _method(method)
-    document = open_any(source)
+    document = opening.open_any(source)
     if document.require_character().skeleton is None:
         raise MeshFileError(source.name, "holds no skeleton to bind to", hint="use `pegloom rig` instead")
     start = time.perf_counter()
@@ -300,8 +307,8 @@ def transfer(
     if wrong:
         raise EditError(f"--map {wrong[0]}: say which is which, as THEIRS=OURS")
     joint_map = dict(p.split("=", 1) for p in pairs or [])
-    other = open_any(source).require_character()
-    document, reports, told = edits.read_weights(open_any(target), other, joint_map=joint_map)
+    other = opening.open_any(source).require_character()
+    document, reports, told = edits.read_weights(opening.open_any(target), other, joint_map=joint_map)
     _write(output, document)
     parts = {name: asdict(r) for name, r in reports.items()}
     lines = [f"{n}: {r.matched} read, {r.filled} filled, {r.forced} forced, {r.far} far" for n, r in reports.items()]
@@ -319,7 +326,7 @@ def bake(
     as_json: Json = False,
 ) -> None:
     """Bake surface relax and dual quaternion blending into plain weights."""
-    document = open_any(source)
+    document = opening.open_any(source)
     skin = document.require_character().skin
     for part in skin.weights if skin is not None and steps else ():
         document = edits.set_relax(document, part, steps=steps)
@@ -342,13 +349,13 @@ def export(
     as_json: Json = False,
 ) -> None:
     """Write a project's character as GLB, with its weights and clips."""
-    document = open_any(project)
+    document = opening.open_any(project)
     if rest not in RESTS:
         raise EditError(f"there is no rest {rest}; choose {', '.join(RESTS)}")
-    document = edits.delivered(document, RESTS[rest])
+    document = edits.delivered(document, edits.DeliveredRest[RESTS[rest]])
     if output.suffix.lower() != ".glb":
         raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
-    notes = write_any(output, document)
+    notes = writing.write_any(output, document)
     _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
 
 
@@ -356,15 +363,15 @@ def export(
 @_plain_errors
 def trial(project: Path, as_json: Json = False) -> None:
     """Put a bound character through its trial poses and print what they do to the skin."""
-    character = open_any(project).require_character()
-    figures = trial_figures(character)
+    character = opening.open_any(project).require_character()
+    figures = trials.trial_figures(character)
     if not figures:
         raise EditError(f"{project.name} is not bound; bind it first (`pegloom bind`), then try it")
     lines = [f"{'trial':16} {'part':16} {'stretch p99':>11} {'most':>6} {'folded':>6} {'volume':>6}"]
     for f in figures:
         volume = "open" if f.volume is None else f"{f.volume:.3f}"
         lines.append(f"{f.trial:16} {f.part:16} {f.stretch:11.2f} {f.stretch_most:6.2f} {f.folded:6d} {volume:>6}")
-    joints, crossing = joint_trials(character)
+    joints, crossing = trials.joint_trials(character)
     doubtful = [f for f in joints if f.doubtful]
     lines.append(f"\n{'trial':16} {'joint':16} {'girth':>6} {'area':>6} {'stretch':>7} {'folded':>6}   past a limit")
     for j in sorted(doubtful, key=lambda j: j.girth if j.girth is not None else 9.0):
@@ -388,12 +395,12 @@ def trial(project: Path, as_json: Json = False) -> None:
 def patterns(as_json: Json = False) -> None:
     """List the body patterns: those shipped, and the user's own."""
     rows = []
-    for plan in known_patterns().values():
+    for plan in own_plans.known_patterns().values():
         kits = plan.kits()
         rows.append(
             {
                 "name": plan.name, "title": plan.title, "sentence": plan.sentence,
-                "kits": [k.id for k in kits], "pegs": list(peg_order(kits)),
+                "kits": [k.id for k in kits], "pegs": list(plans.peg_order(kits)),
             }
         )  # fmt: skip
     text = "\n".join(f"{r['name']:12} {r['sentence']}" for r in rows)
@@ -410,12 +417,12 @@ def convert(
     as_json: Json = False,
 ) -> None:
     """Read a file and write it in another format; points stay where they are unless asked."""
-    document = open_any(source)
+    document = opening.open_any(source)
     if clean:
         document = edits.start_clean(document)
     if stand_up:
         document = edits.stand_up(document)
-    lost = write_any(output, document)
+    lost = writing.write_any(output, document)
     character = document.require_character()
     result = {
         "output": str(output), "parts": [p.name for p in character.included],

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import gc
+import weakref
 
 import pytest
+from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
+from pytestqt.qtbot import QtBot
 
 from pegloom.app.main import make_application
 from pegloom.app.window import Window
@@ -63,20 +66,29 @@ class Answers:
         return self.yes
 
 
-def widgets(window, kind=QWidget):
-    """The widgets of a kind in a window.
+NAMED = weakref.WeakSet()
+"""Widgets that Python gave a name, as long as they live. Looked up here, no object is touched that Qt made and destroyed
+on its own: such wrappers ended the program now and then."""
 
-    Looked up in the list of all widgets. `findChild` wraps every object below the window, Qt's own timers and layouts
-    too, and was seen to end the program there in a few of some forty full runs; so was this, once. Looking among Python's
-    objects instead breaks tuples that other threads are making.
-    """
+
+def _named(widget, name, *, set_name=QWidget.setObjectName):
+    set_name(widget, name)
+    NAMED.add(widget)
+
+
+QWidget.setObjectName = _named
+
+
+def widgets(window, kind=QWidget):
+    """The widgets of a kind in a window, named or not. Where a name is known `find` is the safer way."""
     found = [w for w in QApplication.allWidgets() if isinstance(w, kind)]
     return [w for w in found if w is window or window.isAncestorOf(w)]
 
 
 def find(window, kind, name):
     """A widget of a window by its name, one that can be seen before others; None where there is none."""
-    mine = [w for w in widgets(window, kind) if w.objectName() == name]
+    there = [w for w in NAMED if not sip.isdeleted(w) and isinstance(w, kind) and w.objectName() == name]
+    mine = [w for w in there if w is window or window.isAncestorOf(w)]
     return next((w for w in mine if w.isVisible()), mine[0] if mine else None)
 
 
@@ -92,7 +104,7 @@ class Hand:
 
         # A row that has just been made anew is laid out by the next turn of the event loop.
         seen = lambda: (w := find(self.window, QWidget, name)) is not None and w.isVisible()  # noqa: E731
-        self.bot.waitUntil(seen, timeout=20_000)
+        self.bot.waitUntil(seen)
         widget = find(self.window, QWidget, name)
         assert widget is not None, f"there is no widget {name}"
         assert widget.isVisible(), f"{name} cannot be seen"
@@ -156,11 +168,30 @@ class Hand:
 
 
 @pytest.fixture(scope="session")
-def qapp_cls():
-    make_application(["pegloom-test"])
-    from PyQt6.QtWidgets import QApplication
+def qapp():
+    """One application for the whole run, held: one let go and made anew met a screen that was starting over."""
+    return make_application(["pegloom-test"])
 
-    return QApplication
+
+class PatientBot(QtBot):
+    """Waits long where a test names no time: how soon a thing comes depends on the machine, that it comes does not."""
+
+    def waitUntil(self, callback, *, timeout=60_000):
+        super().waitUntil(callback, timeout=timeout)
+
+    def waitSignal(self, signal, *, timeout=60_000, **more):
+        return super().waitSignal(signal, timeout=timeout, **more)
+
+    def waitActive(self, widget, *, timeout=60_000):
+        return super().waitActive(widget, timeout=timeout)
+
+    def waitExposed(self, widget, *, timeout=60_000):
+        return super().waitExposed(widget, timeout=timeout)
+
+
+@pytest.fixture
+def qtbot(qapp, request):
+    return PatientBot(request)
 
 
 @pytest.fixture(autouse=True)

@@ -203,7 +203,7 @@ CASES = [
     Case("keys.write_all", lambda b, a, h: any(c.curves for c in a.clips) or pytest.fail("no key"), Area.MOTION),
     Case(
         "controls.arms_ik",
-        lambda b, a, h: [a.pose.controls[f"arm.{s}.goal"][7] for s in "lr"] == [1.0, 1.0] or pytest.fail("not in IK"),
+        lambda b, a, h: [a.pose.values[f"arm.{s}.goal", "blend"] for s in "lr"] == [1.0, 1.0] or pytest.fail("not in IK"),
         Area.CONTROLS,
     ),
 ]  # fmt: skip

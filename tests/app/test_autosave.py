@@ -18,7 +18,7 @@ def pose(height):
 
 
 def move(document):
-    return document.character.pose.controls["body"][1]
+    return document.character.pose.values["body", "move_y"]
 
 
 def kept(window):

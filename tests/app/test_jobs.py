@@ -45,7 +45,7 @@ def test_a_second_job_is_refused_while_the_first_is_under_way(runner, qtbot):
     assert not runner.start(Job("Second", lambda progress: 0, got.append))
     assert "First is still running" in refused[0][0]
     go_on.set()
-    qtbot.waitUntil(lambda: got == [41], timeout=20_000)
+    qtbot.waitUntil(lambda: got == [41])
     assert not runner.busy
 
 
@@ -63,7 +63,7 @@ def test_a_failure_is_told_in_words_and_nothing_is_done(runner, qtbot, error, wo
         raise error
 
     runner.start(Job("Work", work, done.append))
-    qtbot.waitUntil(lambda: bool(told), timeout=20_000)
+    qtbot.waitUntil(lambda: bool(told))
     assert told[0][0].startswith(words)
     assert not done
     assert not runner.busy
@@ -76,7 +76,7 @@ def test_what_cannot_be_put_in_is_told_as_well(runner, qtbot):
         raise EditError("the document has moved on")
 
     runner.start(Job("Work", lambda progress: 1, done))
-    qtbot.waitUntil(lambda: bool(told), timeout=20_000)
+    qtbot.waitUntil(lambda: bool(told))
     assert told[0][0] == "the document has moved on"
 
 
@@ -93,7 +93,7 @@ def test_a_cancelled_job_ends_without_a_word(runner, qtbot):
     runner.start(Job("Work", work, done.append))
     assert begun.wait(20)
     runner.cancel()
-    qtbot.waitUntil(lambda: bool(ended), timeout=20_000)
+    qtbot.waitUntil(lambda: bool(ended))
     assert not done
     assert not told
 
@@ -109,8 +109,8 @@ def test_progress_is_thinned_out_and_asking_to_go_on_is_not_shown(runner, qtbot)
         return True
 
     runner.start(Job("Work", work, got.append))
-    qtbot.waitUntil(lambda: bool(got), timeout=20_000)
-    qtbot.waitUntil(lambda: bool(shown) and shown[-1][0] == 1.0, timeout=20_000)
+    qtbot.waitUntil(lambda: bool(got))
+    qtbot.waitUntil(lambda: bool(shown) and shown[-1][0] == 1.0)
     assert all(fraction >= 0 for fraction, _ in shown)
     assert len(shown) < 400
 

@@ -10,7 +10,8 @@ from pegloom.app.arrival import ArrivalSheet
 from pegloom.app.session import RANGE_TEST, Area, Tool
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.geometry.transforms import decompose
-from pegloom.core.motion.clips import Clip, Track
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.motion.trials import trial_pose
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.document import edits
@@ -177,10 +178,11 @@ def test_a_handle_turns_a_control_about_one_axis_and_the_mesh_follows(rigged):
         s for s in spots if grip_under(held.handle, *s, rigged.stage.camera, rigged.stage.size_in_points) == "y"
     )
     before = rigged.session.frame().points["part0"]
-    was = np.array(rigged.session.character.pose.controls.get("spine.head", (0.0,) * 8))
+    keys = [("spine.head", f"rotate_{axis}") for axis in "xyz"]
+    was = np.array([rigged.session.character.pose.values.get(key, 0.0) for key in keys])
     rigged.drag(QPoint(round(spot[0]), round(spot[1])), (25, 12))
-    now = np.array(rigged.session.character.pose.controls["spine.head"])
-    assert np.abs(now - was)[3:6].max() > 0.05
+    now = np.array([rigged.session.character.pose.values.get(key, 0.0) for key in keys])
+    assert np.abs(now - was).max() > 0.05
     assert np.abs(rigged.session.frame().points["part0"] - before).max() > 0.005
     assert rigged.session.history.undo_name == "Turn c_head"
 
@@ -193,7 +195,7 @@ def test_typing_into_the_tag_sets_a_channel(rigged):
     box.selectAll()
     rigged.bot.keyClicks(box, "-12")
     rigged.bot.keyClick(box, Qt.Key.Key_Return)
-    assert rigged.session.character.pose.controls["body"][1] == pytest.approx(-0.12)
+    assert rigged.session.character.pose.values["body", "move_y"] == pytest.approx(-0.12)
     assert rigged.session.history.undo_name == "body move y"
 
 
@@ -280,9 +282,9 @@ def test_the_grow_handle_scales_the_whole_rig(rigged):
     line = dict(handle_lines(held.handle, rigged.stage.camera))["view"]
     x, y, _ = rigged.stage.camera.project(line[:1], *rigged.stage.size_in_points)[0]
     rigged.drag(QPoint(round(x), round(y)), (30, 0))
-    grow = rigged.session.character.pose.controls["root"][6]
-    assert 0.1 < grow < 3
-    assert np.allclose(rigged.session.frame().joints[:, :3, 3], before * (1 + grow), atol=1e-6)
+    scale = rigged.session.character.pose.values["root", "scale"]
+    assert 1.1 < scale < 4
+    assert np.allclose(rigged.session.frame().joints[:, :3, 3], before * scale, atol=1e-6)
 
 
 def test_what_comes_in_is_chosen_before_it_does(hand, tmp_path):
@@ -294,7 +296,7 @@ def test_what_comes_in_is_chosen_before_it_does(hand, tmp_path):
         i = skeleton.index[joint]
         _, turn, _ = decompose(np.linalg.inv(worlds[skeleton.parents[i]]) @ worlds[i])
         tracks[joint] = (Track("rotation", np.array([0.0, 1.0]), np.tile(turn, (2, 1))),)
-    document, _ = edits.bring_motion(wick(), (Clip("bent", "bent", length=1.0, tracks=tracks),))
+    document, _ = edits.bring_motion(wick(), (Clip("bent", "bent", length=1.0, tracks=joint_tracks(tracks)),))
     write_glb(tmp_path / "wick.glb", replace(document.character, clips=document.character.clips[-1:]))
     window = hand.window
     window.answers.take = None

@@ -14,11 +14,11 @@ from scipy.spatial.transform import Rotation
 from pegloom.core.errors import ShapeError
 from pegloom.core.geometry.transforms import matrix_quaternion, rotation_matrix
 from pegloom.core.motion.stances import a_pose, t_pose
-from pegloom.core.motion.trials import TRIALS, trial_amount, trial_pose, trials_of
+from pegloom.core.motion.trials import TRIALS, rest_rows, trial_amount, trial_pose, trials_of, turns_of
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.joint_depth import joint_depth_moves
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
 from pegloom.core.skeleton.roles import guess_kits
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
@@ -119,7 +119,7 @@ def test_limbs_without_names_get_ik(there_and_back, name):
 
 def test_an_arm_close_to_the_middle_and_a_short_clavicle_are_the_arms():
     def joint(i, parent, at, name=""):
-        return Joint(f"file.{i}", name or f"b{i}", parent, Side.CENTRE, at)
+        return Joint(f"file.{i}", name or f"b{i}", parent, Side.CENTRE, at, origin=Origin.FILE)
 
     joints = [
         joint(0, None, (0, 1.0, 0)),
@@ -148,14 +148,14 @@ def test_an_arm_close_to_the_middle_and_a_short_clavicle_are_the_arms():
 
 
 def test_a_rope_and_a_heap_of_joints_are_tried_as_well():
-    rope = [Joint("file.0", "a", None, Side.CENTRE, (0.0, 1.0, 0.0))]
-    rope += [Joint(f"file.{k}", f"j{k}", f"file.{k - 1}", Side.CENTRE, (0.0, 1.0 - 0.1 * k, 0.0)) for k in range(1, 8)]
+    rope = [Joint("file.0", "a", None, Side.CENTRE, (0.0, 1.0, 0.0), origin=Origin.FILE)]
+    rope += [Joint(f"file.{k}", f"j{k}", f"file.{k - 1}", Side.CENTRE, (0.0, 1.0 - 0.1 * k, 0.0), origin=Origin.FILE) for k in range(1, 8)]
     assert [t.id for t in trials_of(Skeleton(tuple(rope)))] == ["curl"]
-    heap = [Joint("file.0", "a", None, Side.CENTRE, (0.0, 0.0, 0.0))]
-    heap += [Joint(f"file.{k}", f"j{k}", "file.0", Side.CENTRE, (0.3 * k, 0.5, 0.1 * k)) for k in range(1, 4)]
+    heap = [Joint("file.0", "a", None, Side.CENTRE, (0.0, 0.0, 0.0), origin=Origin.FILE)]
+    heap += [Joint(f"file.{k}", f"j{k}", "file.0", Side.CENTRE, (0.3 * k, 0.5, 0.1 * k), origin=Origin.FILE) for k in range(1, 4)]
     trials = trials_of(Skeleton(tuple(heap)))
     assert [t.id for t in trials] == ["every"]
-    assert len(trial_pose(Skeleton(tuple(heap)), "every").turns) == 3
+    assert len(turns_of(Skeleton(tuple(heap)), "every").turns) == 3
 
 
 @pytest.mark.parametrize("name", ["wick", "capsules"])
@@ -193,8 +193,13 @@ def test_a_hand_bends_towards_its_palm():
 def test_half_a_trial_is_half_the_turn():
     skeleton = own("capsules").skeleton
     for trial in TRIALS:
-        full = trial_pose(skeleton, trial.id).turns
-        half = trial_amount(skeleton, trial.id, 0.5).turns
+        full = turns_of(skeleton, trial.id).turns
+        made = trial_amount(skeleton, trial.id, 0.5)
+        rest = rest_rows(skeleton)
+        half = {
+            j: (Rotation.from_quat(rest[skeleton.index[j], 3:7]).inv() * Rotation.from_quat(row[3:7])).as_quat()
+            for j, row in zip(made.joints, made.rows, strict=True)
+        }
         for joint, q in full.items():
             whole = Rotation.from_quat(q)
             part = Rotation.from_quat(half[joint])

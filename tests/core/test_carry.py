@@ -7,7 +7,8 @@ from hypothesis import strategies as st
 
 from pegloom.core.errors import ShapeError
 from pegloom.core.motion.carry import carried_clip
-from pegloom.core.motion.clips import Clip, Track, sample
+from pegloom.core.motion.clips import Clip, sample
+from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skin.carry import carry_weights, share_of, spread_over_chain
@@ -155,7 +156,7 @@ def test_sampled_motion_moves_the_body_as_before_on_another_rest(seed, bend):
     for joint in old.joints:
         turns = rng.normal(size=(5, 4)) * (0.3, 0.3, 0.3, 0.0) + (0, 0, 0, 1)
         tracks[joint.id] = (Track("rotation", times, turns / np.linalg.norm(turns, axis=1, keepdims=True)),)
-    clip = Clip("c", "c", 1.0, tracks)
+    clip = Clip("c", "c", tracks=joint_tracks(tracks))
     carried = carried_clip(clip, old, new)
     for time in times:
         before, after = (

@@ -7,17 +7,17 @@ import threading
 import numpy as np
 
 from pegloom.core.kernels import PACKAGE, closure, stamp
-from pegloom.core.motion.clips import channels_at
+from pegloom.core.motion.clips import values_at
 from pegloom.core.rig.evaluate import joints_at, nodes_at
 from tests.support.figures import wick
 
 
 def test_what_a_kernel_draws_on_is_its_own_files_and_no_more():
     drawn = {p.relative_to(PACKAGE).as_posix() for p in closure(PACKAGE / "core/rig/match.py", PACKAGE)}
-    assert {"core/rig/match.py", "core/rig/solve/solve_plan.py", "core/rig/controls.py"} <= drawn
+    assert {"core/rig/match.py", "core/rig/kernels/walk.py", "core/rig/kernels/limb.py"} <= drawn
     assert not [p for p in drawn if "skin" in p or "files" in p or "app" in p]
-    alone = {p.relative_to(PACKAGE).as_posix() for p in closure(PACKAGE / "core/rig/walk.py", PACKAGE)}
-    assert alone == {"core/rig/walk.py"}
+    alone = {p.relative_to(PACKAGE).as_posix() for p in closure(PACKAGE / "core/rig/kernels/joints.py", PACKAGE)}
+    assert alone == {"core/rig/kernels/joints.py"}
 
 
 CALLED = "from numba import njit\n\n@njit(cache=True)\ndef twice(x):\n    return {what}\n"
@@ -78,7 +78,7 @@ def test_the_stamp_follows_the_contents(tmp_path):
 def test_one_plan_on_two_threads_gives_the_same_bits():
     character = wick().character
     times = np.linspace(0.0, character.clips[0].length, 400)
-    rows = channels_at(character.clips[0], times, character.rig, character.pose)
+    rows = values_at(character.clips[0], times, character.rig, character.pose)
     alone = nodes_at(character.skeleton, character.rig, rows)
     got = {}
 

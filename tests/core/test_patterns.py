@@ -10,9 +10,9 @@ from hypothesis import strategies as st
 
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.transforms import rotation_matrix
-from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig
-from pegloom.core.rig.limbs.build import build_rig
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.recipe import build_rig
 from pegloom.core.skeleton.axes import crooked_axes, mirrored
 from pegloom.core.skeleton.build import build_joints, kits_in
 from pegloom.core.skeleton.kits import Kit, kits_of, other_kit_id, resized

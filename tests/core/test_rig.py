@@ -5,15 +5,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from pegloom.core.curves import Run, curve
 from pegloom.core.errors import EditError
-from pegloom.core.motion.clips import Between, Clip, Curve, moved_keys, sample, with_keys, without_keys
+from pegloom.core.motion.clips import Clip, moved_keys, sample, with_keys, without_keys
 from pegloom.core.motion.trials import TRIALS, trial_amount, trial_pose
-from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, Shape, channel_rows, pose_of, with_values
+from pegloom.core.rig.channels import MOVE, ROTATE
+from pegloom.core.rig.controls import ControlRig, Shape, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at
-from pegloom.core.rig.limbs.build import build_rig
+from pegloom.core.rig.kernels.limb import plane_normal, two_joint
 from pegloom.core.rig.match import fk_values, ik_values, values_of_joints
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.recipe import build_rig
+from pegloom.core.rig.refs import control_node
 from pegloom.core.rig.shapes import shape_lines
-from pegloom.core.rig.solve.solve_plan import plane_normal, two_joint
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.files.project import open_project
@@ -22,11 +26,11 @@ from tests.support.figures import DEMO, rigged_capsules, wick
 
 
 def match_ik(skeleton, rig, pose, limb):
-    return pose_of(rig, ik_values(skeleton, rig, channel_rows(rig, pose)[None], limb)[0])
+    return rig.slots.pose(ik_values(skeleton, rig, rig.slots.vector(pose)[None], limb)[0])
 
 
 def match_fk(skeleton, rig, pose, limb):
-    return pose_of(rig, fk_values(skeleton, rig, channel_rows(rig, pose)[None], limb)[0])
+    return rig.slots.pose(fk_values(skeleton, rig, rig.slots.vector(pose)[None], limb)[0])
 
 
 def rig_of(document):
@@ -39,7 +43,10 @@ def test_building_controls_moves_no_joint_and_every_control_reads_zero(make):
     skeleton, rig = rig_of(make())
     joints = evaluate_rig(skeleton, rig, Pose()).joints
     assert np.abs(joints - skeleton.world).max() < 1e-9
-    assert all(control.zero[:7] == (0,) * 7 for control in rig.controls)
+    for control in rig.controls:
+        for channel in control.channels:
+            if channel.key != "blend":
+                assert channel.rest == (1.0 if channel.key == "scale" else 0.0)
 
 
 @pytest.mark.parametrize("make", [wick, rigged_capsules])
@@ -48,7 +55,7 @@ def test_sliding_every_blend_at_rest_moves_no_joint(make, blend):
     skeleton, rig = rig_of(make())
     pose = Pose()
     for limb in rig.limbs:
-        pose = with_values(pose, rig.control(limb.goal), blend=blend)
+        pose = with_values(rig, pose, limb.goal.id, blend=blend)
     joints = evaluate_rig(skeleton, rig, pose).joints
     assert np.abs(joints - skeleton.world).max() < 1e-6
 
@@ -58,10 +65,10 @@ def test_sliding_every_blend_at_rest_moves_no_joint(make, blend):
 def test_switching_an_fk_arm_to_ik_keeps_its_joints_in_place(turn, fold):
     skeleton, rig = rig_of(wick())
     limb = next(x for x in rig.limbs if x.id == "arm.l")
-    pose = with_values(Pose(), rig.control(limb.fk[0]), turn_x=turn[0], turn_y=turn[1], turn_z=turn[2])
-    pose = with_values(pose, rig.control(limb.fk[1]), turn_x=fold)
+    pose = with_values(rig, Pose(), limb.fk[0], rotate_x=turn[0], rotate_y=turn[1], rotate_z=turn[2])
+    pose = with_values(rig, pose, limb.fk[1], rotate_x=fold)
     before = evaluate_rig(skeleton, rig, pose).joints
-    there = with_values(match_ik(skeleton, rig, pose, limb), rig.control(limb.goal), blend=1.0)
+    there = with_values(rig, match_ik(skeleton, rig, pose, limb), limb.goal.id, blend=1.0)
     after = evaluate_rig(skeleton, rig, there).joints
     ids = [skeleton.index[j] for j in limb.joints]
     assert np.abs(after[ids, :3, 3] - before[ids, :3, 3]).max() < 1e-6
@@ -71,17 +78,17 @@ def test_switching_an_fk_arm_to_ik_keeps_its_joints_in_place(turn, fold):
 def test_switching_an_ik_leg_to_fk_keeps_every_joint():
     skeleton, rig = rig_of(wick())
     limb = next(x for x in rig.limbs if x.id == "leg.r")
-    goal = rig.control(limb.goal)
-    pose = with_values(Pose(), goal, move_y=0.25, move_z=0.2, turn_x=0.4)
-    pose = with_values(pose, rig.control("root"), grow=0.5, turn_y=1.0, move_x=2.0)
+    goal = rig.control(limb.goal.id)
+    pose = with_values(rig, Pose(), goal.id, move_y=0.25, move_z=0.2, rotate_x=0.4)
+    pose = with_values(rig, pose, "root", scale=1.5, rotate_y=1.0, move_x=2.0)
     before = evaluate_rig(skeleton, rig, pose).joints
-    after = evaluate_rig(skeleton, rig, with_values(match_fk(skeleton, rig, pose, limb), goal, blend=0.0)).joints
+    after = evaluate_rig(skeleton, rig, with_values(rig, match_fk(skeleton, rig, pose, limb), goal.id, blend=0.0)).joints
     assert np.abs(after - before).max() < 1e-6
 
 
 def test_bones_keep_their_length_when_the_goal_is_out_of_reach():
     skeleton, rig = rig_of(wick())
-    pose = with_values(Pose(), rig.control("leg.l.goal"), move_y=-3.0, move_x=1.0)
+    pose = with_values(rig, Pose(), "leg.l.goal", move_y=-3.0, move_x=1.0)
     joints = evaluate_rig(skeleton, rig, pose).joints
     upper, lower, end = (joints[skeleton.index[j]][:3, 3] for j in ("leg.l.upper", "leg.l.lower", "leg.l.end"))
     rest = skeleton.positions
@@ -131,16 +138,16 @@ def test_a_limb_bends_in_its_own_plane_and_every_goal_in_reach_is_met(seed):
     rng = np.random.default_rng(1000 + seed)
     pose = Pose()
     for limb in rig.limbs:
-        pose = with_values(pose, rig.control(limb.goal), blend=1.0)
+        pose = with_values(rig, pose, limb.goal.id, blend=1.0)
     assert np.abs(evaluate_rig(skeleton, rig, pose).joints - skeleton.world).max() < 1e-9
     index = skeleton.index
     for _ in range(12):
         shown = pose
         for limb in rig.limbs:
             move = rng.normal(scale=0.12 * height, size=3)
-            goal = rig.control(limb.goal)
-            shown = with_values(shown, goal, **dict(zip(("move_x", "move_y", "move_z"), move, strict=True)),
-                                turn_x=float(rng.normal()))  # fmt: skip
+            goal = rig.control(limb.goal.id)
+            shown = with_values(rig, shown, goal.id, **dict(zip(("move_x", "move_y", "move_z"), move, strict=True)),
+                                rotate_x=float(rng.normal()))  # fmt: skip
         frame = evaluate_rig(skeleton, rig, shown)
         for limb in rig.limbs:
             i, j, k = (index[n] for n in limb.joints)
@@ -148,8 +155,8 @@ def test_a_limb_bends_in_its_own_plane_and_every_goal_in_reach_is_met(seed):
             a, b = (float(np.linalg.norm(skeleton.positions[p] - skeleton.positions[q])) for p, q in ((j, i), (k, j)))
             assert np.linalg.norm(middle - start) == pytest.approx(a, abs=1e-9 * height)
             assert np.linalg.norm(tip - middle) == pytest.approx(b, abs=1e-9 * height)
-            goal = frame.controls[rig.index[limb.goal]]
-            wanted = (goal @ np.linalg.inv(rig.control(limb.goal).matrix) @ skeleton.world[k])[:3, 3]
+            goal = frame.controls[rig.index[limb.goal.id]]
+            wanted = (goal @ np.linalg.inv(rig.control(limb.goal.id).matrix) @ skeleton.world[k])[:3, 3]
             distance = float(np.linalg.norm(wanted - start))
             if abs(a - b) * 1.001 < distance < (a + b) * 0.9999:
                 assert np.linalg.norm(tip - wanted) < 1e-6 * height
@@ -172,7 +179,7 @@ def test_a_knee_aside_of_its_line_comes_forward_before_the_limb_has_folded_far()
     rig = build_rig(skeleton, 1.7, kits_in(rigged_capsules().character.pegs))
     before, folds, sides, spins = None, [], [], []
     for lift in np.linspace(0.0, 0.05, 400):
-        pose = with_values(Pose(), rig.control("leg.l.goal"), move_y=float(lift), blend=1.0)
+        pose = with_values(rig, Pose(), "leg.l.goal", move_y=float(lift), blend=1.0)
         posed = evaluate_rig(skeleton, rig, pose).joints
         start, mid, tip = (posed[n, :3, 3] for n in (i, j, k))
         first, second = ((q - p) / np.linalg.norm(q - p) for p, q in ((start, mid), (mid, tip)))
@@ -197,17 +204,17 @@ def test_a_knee_aside_of_its_line_comes_forward_before_the_limb_has_folded_far()
 def test_fk_to_ik_and_back_moves_no_joint_whatever_it_is_twisted_by(turn, fold, seed, about):
     """The forearm's twist, a side bend, a limb with its middle joint anywhere: the whole of every joint stays."""
     skeleton, rig, _ = crooked(seed)
-    names = ("turn_x", "turn_y", "turn_z")
-    pose = with_values(Pose(), rig.control("root"), turn_y=about, grow=0.4)
+    names = ("rotate_x", "rotate_y", "rotate_z")
+    pose = with_values(rig, Pose(), "root", rotate_y=about, scale=1.4)
     for limb in rig.limbs:
-        pose = with_values(pose, rig.control(limb.goal), blend=0.0)
-        pose = with_values(pose, rig.control(limb.fk[0]), **dict(zip(names, turn, strict=True)))
-        pose = with_values(pose, rig.control(limb.fk[1]), **dict(zip(names, fold, strict=True)))
-        pose = with_values(pose, rig.control(limb.fk[2]), turn_y=turn[0])
+        pose = with_values(rig, pose, limb.goal.id, blend=0.0)
+        pose = with_values(rig, pose, limb.fk[0], **dict(zip(names, turn, strict=True)))
+        pose = with_values(rig, pose, limb.fk[1], **dict(zip(names, fold, strict=True)))
+        pose = with_values(rig, pose, limb.fk[2], rotate_y=turn[0])
     before = evaluate_rig(skeleton, rig, pose).joints
     there = pose
     for limb in rig.limbs:
-        there = with_values(match_ik(skeleton, rig, there, limb), rig.control(limb.goal), blend=1.0)
+        there = with_values(rig, match_ik(skeleton, rig, there, limb), limb.goal.id, blend=1.0)
     bones = [skeleton.index[j] for limb in rig.limbs for j in limb.joints]
     steps = [np.linalg.norm(before[skeleton.index[x.joints[k + 1]], :3, 3] - before[skeleton.index[x.joints[k]], :3, 3]) for x in rig.limbs for k in (0, 1)]  # fmt: skip
     assert min(steps) > 0
@@ -223,7 +230,7 @@ def test_fk_to_ik_and_back_moves_no_joint_whatever_it_is_twisted_by(turn, fold, 
     assert np.abs(after[bones] - before[bones]).max() < (0.15 if straight else 1e-6)
     back = there
     for limb in rig.limbs:
-        back = with_values(match_fk(skeleton, rig, back, limb), rig.control(limb.goal), blend=0.0)
+        back = with_values(rig, match_fk(skeleton, rig, back, limb), limb.goal.id, blend=0.0)
     assert np.abs(evaluate_rig(skeleton, rig, back).joints - after).max() < 1e-6
 
 
@@ -231,7 +238,7 @@ def test_a_knee_never_flips_while_the_foot_walks():
     skeleton, rig = rig_of(wick())
     goal = rig.control("leg.l.goal")
     for along in np.linspace(-0.3, 0.3, 41):
-        pose = with_values(Pose(), goal, move_z=float(along), move_y=0.1)
+        pose = with_values(rig, Pose(), goal.id, move_z=float(along), move_y=0.1)
         joints = evaluate_rig(skeleton, rig, pose).joints
         hip, knee, ankle = (joints[skeleton.index[f"leg.l.{n}"]][:3, 3] for n in ("upper", "lower", "end"))
         line = (ankle - hip) / np.linalg.norm(ankle - hip)
@@ -239,19 +246,19 @@ def test_a_knee_never_flips_while_the_foot_walks():
         assert off[2] > 0
 
 
-def test_the_root_grows_everything_evenly_ik_included():
+def test_the_root_scales_everything_evenly_ik_included():
     skeleton, rig = rig_of(wick())
-    pose = with_values(Pose(), rig.control("leg.l.goal"), move_z=0.2, move_y=0.1)
+    pose = with_values(rig, Pose(), "leg.l.goal", move_z=0.2, move_y=0.1)
     small = evaluate_rig(skeleton, rig, pose).joints
-    big = evaluate_rig(skeleton, rig, with_values(pose, rig.control("root"), grow=1.0)).joints
+    big = evaluate_rig(skeleton, rig, with_values(rig, pose, "root", scale=2.0)).joints
     assert np.allclose(big[:, :3, 3], 2 * small[:, :3, 3], atol=1e-7)
 
 
 def test_a_loop_of_controls_is_named():
     skeleton, rig = rig_of(rigged_capsules())
-    looped = tuple(replace(c, parent="control:body") if c.id == "root" else c for c in rig.controls)
-    with pytest.raises(EditError, match=r"loop.*control:(root|inner|body)"):
-        evaluate_rig(skeleton, ControlRig(looped, rig.drivers, rig.limbs), Pose())
+    looped = tuple(replace(c, parent=control_node("body")) if c.id == "root" else c for c in rig.controls)
+    with pytest.raises(EditError, match=r"loop.*control (root|inner|body)"):
+        evaluate_rig(skeleton, ControlRig(looped, rig.drives, rig.solvers), Pose())
 
 
 def test_controls_out_of_use_are_told():
@@ -298,29 +305,28 @@ def test_trials_fold_the_right_way_and_mirror():
 
 
 def test_smooth_curves_pass_their_keys_and_never_overshoot():
-    curve = Curve((0.0, 1.0, 1.5, 3.0), (0.0, 2.0, 2.0, -1.0))
-    assert [curve.at(t) for t in curve.times] == pytest.approx(curve.values)
-    values = [curve.at(t) for t in np.linspace(0, 3, 200)]
+    eased = curve((0.0, 1.0, 1.5, 3.0), (0.0, 2.0, 2.0, -1.0))
+    assert [eased.at(t) for t in eased.times] == pytest.approx(eased.values)
+    values = [eased.at(t) for t in np.linspace(0, 3, 200)]
     assert max(values) <= 2.0 + 1e-12
     assert min(values) >= -1.0 - 1e-12
-    assert replace(curve, between=Between.STEP).at(0.99) == 0.0
-    assert replace(curve, between=Between.LINEAR).at(0.5) == pytest.approx(1.0)
+    assert eased.with_runs(Run.STEP).at(0.99) == 0.0
+    assert eased.with_runs(Run.LINEAR).at(0.5) == pytest.approx(1.0)
 
 
 def test_keys_are_written_moved_and_removed():
-    values = (0.1, 0.0, 0.0, 0.5, 0.0, 0.0, 0.0, 1.0)
-    clip = with_keys(Clip("c", "c"), 0.5, "hand", values, ("move_x", "turn_x"))
+    clip = with_keys(Clip("c", "c"), 0.5, "hand", {"move_x": 0.1, "rotate_x": 0.5})
     assert clip.key_times == (0.5,)
-    assert sample(clip, 0.2).controls["hand"][CHANNELS.index("turn_x")] == 0.5
+    assert sample(clip, 0.2).values["hand", "rotate_x"] == 0.5
     assert moved_keys(clip, 0.5, 1.25).key_times == (1.25,)
     assert without_keys(clip, 0.5).curves == {}
 
 
 def test_channels_without_keys_keep_the_rest_of_the_rig():
     skeleton, rig = rig_of(wick())
-    clip = with_keys(Clip("c", "c"), 0.0, "leg.l.goal", (0.0, 0.1, 0, 0, 0, 0, 0, 0.0), ("move_y",))
+    clip = with_keys(Clip("c", "c"), 0.0, "leg.l.goal", {"move_y": 0.1})
     pose = sample(clip, 0.0, skeleton, None, rig)
-    assert pose.controls["leg.l.goal"][CHANNELS.index("blend")] == 1.0
+    assert rig.value(pose, ("leg.l.goal", "blend")) == 1.0
 
 
 @pytest.mark.parametrize("name", ["wick", "dumble", "harl"])
@@ -330,30 +336,34 @@ def test_back_solving_many_moments_shows_what_was_shown(name, seed):
     skeleton, rig = rig_of(open_project(DEMO / f"{name}.pegloom"))
     rng = np.random.default_rng(seed)
     pose = Pose()
-    rows = np.repeat(channel_rows(rig, pose)[None], 40, axis=0)
+    slots = rig.slots
+    rows, index = slots.many(pose, 40), slots.index
     hinges = {limb.fk[1] for limb in rig.limbs}
-    for i, control in enumerate(rig.controls):
-        rows[:, i, CHANNELS.index("blend")] = 0.0
-        for k, channel in enumerate(("turn_x", "turn_y", "turn_z")):
-            if channel in control.free and control.id not in {limb.goal for limb in rig.limbs}:
+    blends = [index[limb.amount] for limb in rig.limbs]
+    angles = [slot for (_, key), slot in index.items() if key in ROTATE]
+    rows[:, blends] = 0.0
+    for control in rig.controls:
+        for key in ROTATE:
+            if key in control.free and control.id not in {limb.goal.id for limb in rig.limbs}:
                 way = np.cumsum(rng.normal(scale=0.05, size=40))
-                rows[:, i, 3 + k] = np.abs(way) + 0.1 if control.id in hinges else way
-    rows[:, rig.index["root"], :3] = np.cumsum(rng.normal(scale=0.02, size=(40, 3)), axis=0)
+                rows[:, index[control.id, key]] = np.abs(way) + 0.1 if control.id in hinges else way
+    rows[:, [index["root", key] for key in MOVE]] = np.cumsum(rng.normal(scale=0.02, size=(40, 3)), axis=0)
     joints = joints_at(skeleton, rig, rows)
     found = values_of_joints(skeleton, rig, joints)
     assert np.abs(joints_at(skeleton, rig, found) - joints).max() < 2e-6
     fk = found.copy()
-    fk[:, :, CHANNELS.index("blend")] = 0.0
+    fk[:, blends] = 0.0
     assert np.abs(joints_at(skeleton, rig, fk) - joints).max() < 1e-8, "both sides of every limb show it"
-    assert np.abs(np.diff(found[:, :, 3:6], axis=0)).max() < 1.5, "angles run on from moment to moment"
+    assert np.abs(np.diff(found[:, angles], axis=0)).max() < 1.5, "angles run on from moment to moment"
     alone = values_of_joints(skeleton, rig, joints[7:8])
     assert np.abs(joints_at(skeleton, rig, alone) - joints[7:8]).max() < 2e-6
 
 
 def test_angles_run_on_past_a_whole_turn():
     skeleton, rig = rig_of(wick())
-    rows = np.repeat(channel_rows(rig, Pose())[None], 60, axis=0)
-    rows[:, rig.index["root"], CHANNELS.index("turn_y")] = np.linspace(0.0, 9.0, 60)
+    slots = rig.slots
+    rows = slots.many(Pose(), 60)
+    rows[:, slots.index["root", "rotate_y"]] = np.linspace(0.0, 9.0, 60)
     found = values_of_joints(skeleton, rig, joints_at(skeleton, rig, rows))
-    steps = np.abs(np.diff(found[:, :, 3:6], axis=0)).max()
-    assert steps < 0.5
+    angles = [slot for (_, key), slot in slots.index.items() if key in ROTATE]
+    assert np.abs(np.diff(found[:, angles], axis=0)).max() < 0.5

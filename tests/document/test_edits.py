@@ -8,8 +8,9 @@ import pytest
 from pegloom.core.errors import EditError, ShapeError
 from pegloom.core.geometry.mesh import weld
 from pegloom.core.geometry.standing import Direction
-from pegloom.core.rig.controls import CHANNELS, Pose, Shape
+from pegloom.core.rig.controls import Shape
 from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
@@ -190,9 +191,9 @@ def test_each_edit_out_of_order_says_what_is_missing():
 
 def test_a_mirrored_pose_is_the_mirror_image():
     document = edits.rest_controls(wick())
-    document = edits.set_channels(document, "arm.l.upper.fk", turn_x=0.4, turn_y=0.3, turn_z=-0.5)
-    document = edits.set_channels(document, "leg.l.goal", move_x=0.1, move_y=0.2, move_z=0.15, turn_y=0.3)
-    document = edits.set_channels(document, "spine.chest", turn_z=0.3, turn_y=0.2)
+    document = edits.set_channels(document, "arm.l.upper.fk", rotate_x=0.4, rotate_y=0.3, rotate_z=-0.5)
+    document = edits.set_channels(document, "leg.l.goal", move_x=0.1, move_y=0.2, move_z=0.15, rotate_y=0.3)
+    document = edits.set_channels(document, "spine.chest", rotate_z=0.3, rotate_y=0.2)
     before = evaluate(document.character).joints
     after = evaluate(edits.mirror_pose(document).character).joints
     skeleton = document.character.skeleton
@@ -206,8 +207,7 @@ def test_switching_limbs_moves_no_joint():
     before = evaluate(document.character).joints
     for limb in ("arm.l", "arm.r", "leg.l", "leg.r"):
         goal = f"{limb}.goal"
-        values = document.character.pose.controls.get(goal, document.character.rig.control(goal).zero)
-        blend = values[CHANNELS.index("blend")]
+        blend = document.character.rig.value(document.character.pose, (goal, "blend"))
         switched = edits.switch_limb(document, limb, 1.0 - blend)
         gap = np.linalg.norm(evaluate(switched.character).joints[:, :3, 3] - before[:, :3, 3], axis=1)
         assert gap.max() < 1e-6, limb

@@ -5,7 +5,7 @@ import pytest
 
 from pegloom.core.errors import EditError, ShapeError
 from pegloom.core.motion.trials import trial_pose
-from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.pose import Pose
 from pegloom.core.skeleton.axes import aim_of, crooked_axes, mirrored
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skin.weights import dense_over, row_sums_hold
@@ -165,7 +165,7 @@ def test_a_kit_is_hung_repeated_mirrored_and_taken_away_and_weights_add_up():
     assert all(j in skeleton(document).index for k in (first, second) for j in kits[k].joints)
     assert row_sums_hold(document.character.skin.weights["part0"])
     rig = document.character.rig
-    assert all(any(d[0] == j for d in rig.drivers) for j in kits[first].joints), "each new joint has a control"
+    assert all(any(d.joint == j for d in rig.drives) for j in kits[first].joints), "each new joint has a control"
     gone = edits.remove_kit(edits.remove_kit(document, first), second)
     after = dense_over(gone.character.skin.weights["part0"], [j.id for j in skeleton(gone).joints])
     assert [j.id for j in skeleton(gone).joints] == [j.id for j in skeleton(rigged_capsules()).joints]

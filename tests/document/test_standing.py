@@ -9,7 +9,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry.standing import Direction, guess_stance
 from pegloom.core.motion.clips import sample
 from pegloom.core.motion.trials import trial_pose
-from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.weights import dense
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
@@ -107,8 +107,8 @@ def test_kept_trials_and_the_pose_in_hand_go_along():
     before = finished()
     skeleton = before.character.skeleton
     before = edits.keep_trial(before, "arms", trial_pose(skeleton, "arm_up"))[0]
-    before = edits.keep_trial(before, "reach", Pose({"leg.r.goal": (0.0, 0.1, 0.2, 0.1, 0.0, 0.0, 0.0, 1.0)}))[0]
-    before = edits.set_channels(before, "spine.chest", turn_y=0.4)
+    before = edits.keep_trial(before, "reach", Pose({("leg.r.goal", "move_y"): 0.1, ("leg.r.goal", "move_z"): 0.2, ("leg.r.goal", "rotate_x"): 0.1}))[0]
+    before = edits.set_channels(before, "spine.chest", rotate_y=0.4)
     after = edits.turn_by(edits.stand_up(before, height=0.5), 90)
     matrix = way(before, after)
     old, new = before.character, after.character

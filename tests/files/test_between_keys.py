@@ -6,8 +6,9 @@ from types import MappingProxyType
 import numpy as np
 import pytest
 
-from pegloom.core.motion.clips import Between, Clip, Curve, Track, channels_at, sample
-from pegloom.core.rig.controls import channel_rows
+from pegloom.core.curves import Run, curve
+from pegloom.core.motion.clips import Clip, sample, values_at
+from pegloom.core.motion.tracks import Track
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at
 from pegloom.document.baking import bake_clip
 from pegloom.document.evaluate import evaluate
@@ -23,17 +24,17 @@ def clip_of(rig, rng, times, between=None):
     """Random keys of some controls at these times. Poles stay, and no FK limb is bent against its hinge: where a limb
     turns over there is a jump, which no sampling can follow."""
     curves = {}
-    kept = {limb.pole for limb in rig.limbs} | {limb.fk[1] for limb in rig.limbs}
-    free = [(c, ch) for c in rig.controls for ch in c.free if ch not in ("grow", "blend") and c.id not in kept]
-    free += [(rig.control(limb.fk[1]), "turn_x") for limb in rig.limbs]
+    kept = {limb.pole.id for limb in rig.limbs} | {limb.fk[1] for limb in rig.limbs}
+    free = [(c, ch) for c in rig.controls for ch in c.free if ch not in ("scale", "blend") and c.id not in kept]
+    free += [(rig.control(limb.fk[1]), "rotate_x") for limb in rig.limbs]
     for limb in rig.limbs:
-        curves[limb.goal, "blend"] = Curve((0.0,), (float(rng.integers(2)),))
+        curves[limb.amount] = curve((0.0,), (float(rng.integers(2)),))
     for number in rng.choice(len(free), 14, replace=False):
         control, channel = free[number]
-        values = rng.normal(scale={"m": 0.08, "t": 0.5}[channel[0]], size=len(times))
+        values = rng.normal(scale={"m": 0.08, "r": 0.5}[channel[0]], size=len(times))
         values = np.abs(values) if control.id in kept else values
-        kind = between or list(Between)[int(rng.integers(3))]
-        curves[control.id, channel] = Curve(tuple(times), tuple(float(v) for v in values), kind)
+        kind = Run(int(rng.integers(3))) if between is None else between
+        curves[control.id, channel] = curve(times, values, kind)
     return Clip("c", "c", 30.0, float(times[-1]) + 0.05, curves=MappingProxyType(curves))
 
 
@@ -56,7 +57,7 @@ def test_keys_at_any_distance(seed, tmp_path):
     character = rigged_capsules().character
     gaps = 10.0 ** rng.uniform(-2.6, -0.5, size=5)
     times = np.concatenate([[0.0], np.cumsum(gaps)])
-    clip = clip_of(character.rig, rng, times, between=(Between.SMOOTH, Between.LINEAR)[seed % 2])
+    clip = clip_of(character.rig, rng, times, between=(Run.SMOOTH, Run.LINEAR)[seed % 2])
     spans = [(times[k], times[k + 1]) for k in range(5)]
     assert worst(character, clip, tmp_path / "c.glb", spans) < HELD
 
@@ -66,8 +67,8 @@ def test_two_keys_a_frame_apart_or_nearer_with_an_ease_between_them(apart, tmp_p
     """A symmetric ease is exact in its middle: looking only there, the file went wide of it."""
     character = rigged_capsules().character
     times = (0.5, 0.5 + apart)
-    curves = {(c, ch): Curve(times, (0.0, v)) for c, ch, v in (
-        ("root", "turn_y", 2.5), ("body", "move_y", -0.3), ("arm.l.upper.fk", "turn_x", 2.0), ("arm.l.lower.fk", "turn_x", 1.8),
+    curves = {(c, ch): curve(times, (0.0, v)) for c, ch, v in (
+        ("root", "rotate_y", 2.5), ("body", "move_y", -0.3), ("arm.l.upper.fk", "rotate_x", 2.0), ("arm.l.lower.fk", "rotate_x", 1.8),
     )}  # fmt: skip
     clip = Clip("c", "c", 30.0, 1.0, curves=MappingProxyType(curves))
     assert worst(character, clip, tmp_path / "c.glb", [times, (0.45, 0.5), (times[1], times[1] + 0.02)]) < HELD
@@ -75,16 +76,16 @@ def test_two_keys_a_frame_apart_or_nearer_with_an_ease_between_them(apart, tmp_p
 
 def test_a_stepped_curve_jumps_in_the_file_as_it_does_here(tmp_path):
     character = rigged_capsules().character
-    curve = Curve((0.0, 0.3333333, 0.7), (0.0, 0.4, -0.2), Between.STEP)
-    clip = Clip("c", "c", 30.0, 1.0, curves=MappingProxyType({("body", "move_x"): curve}))
-    spans = [(a, b) for t in curve.times[1:] for a, b in ((t - 0.05, t - 1e-6), (t + 1e-6, t + 0.05))]
+    stepped = curve((0.0, 0.3333333, 0.7), (0.0, 0.4, -0.2), Run.STEP)
+    clip = Clip("c", "c", 30.0, 1.0, curves=MappingProxyType({("body", "move_x"): stepped}))
+    spans = [(a, b) for t in stepped.times[1:] for a, b in ((t - 0.05, t - 1e-6), (t + 1e-6, t + 0.05))]
     assert worst(character, clip, tmp_path / "c.glb", spans) < HELD
 
 
 def test_a_still_clip_has_no_more_samples_than_frames():
     character = rigged_capsules().character
-    curve = Curve((0.0, 1.0), (0.2, 0.2))
-    clip = Clip("c", "c", 30.0, 1.0, curves=MappingProxyType({("body", "move_x"): curve}))
+    still = curve((0.0, 1.0), (0.2, 0.2))
+    clip = Clip("c", "c", 30.0, 1.0, curves=MappingProxyType({("body", "move_x"): still}))
     times, local = bake_clip(character, clip)
     assert len(times) == 31
     assert local.shape == (31, len(character.skeleton.joints), 10)
@@ -96,11 +97,11 @@ def test_many_moments_at_once_are_each_moment_by_itself_to_the_bit(seed):
     character = wick().character
     clip = clip_of(character.rig, rng, np.cumsum(rng.uniform(0.01, 0.4, 6)))
     times = np.concatenate([rng.uniform(-0.1, clip.length + 0.1, 30), clip.key_times])
-    rows = channels_at(clip, times, character.rig, character.pose)
+    rows = values_at(clip, times, character.rig, character.pose)
     joints = joints_at(character.skeleton, character.rig, rows)
     for k, moment in enumerate(times):
         pose = sample(clip, float(moment), character.skeleton, character.pose, character.rig)
-        one = channel_rows(character.rig, pose)
+        one = character.rig.slots.vector(pose)
         assert np.allclose(rows[k], one, rtol=0, atol=1e-13)
         alone = evaluate_rig(character.skeleton, character.rig, pose).joints
         assert np.abs(joints[k] - alone).max() < 1e-12

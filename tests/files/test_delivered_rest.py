@@ -55,7 +55,7 @@ def test_the_document_is_not_touched_and_as_it_stands_is_itself():
 
 
 def test_the_pose_in_hand_is_delivered_as_the_rest():
-    document = edits.set_channels(wick(), "spine.chest", turn_y=0.5)
+    document = edits.set_channels(wick(), "spine.chest", rotate_y=0.5)
     posed = evaluate(document.character).points["part0"]
     handed = edits.delivered(document, DeliveredRest.IN_HAND).character
     assert np.abs(handed.parts[0].mesh.points - posed).max() < 1e-9

@@ -32,7 +32,7 @@ def test_an_independent_loader_shows_the_same_joints_and_skin(exported, time):
     character = wick().character
     outside = Outside(exported)
     clip = character.clips[0]
-    from pegloom.core.rig.controls import Pose
+    from pegloom.core.rig.pose import Pose
 
     pose = Pose() if time is None else sample(clip, time, character.skeleton, character.pose, character.rig)
     frame = evaluate(character, pose)

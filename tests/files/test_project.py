@@ -7,17 +7,20 @@ import pytest
 
 from pegloom.core.errors import ProjectFileError
 from pegloom.document import edits
-from pegloom.files.project import _Packer, open_project, save_project
+from pegloom.document.model import Document
+from pegloom.files.project import open_project, save_project
+from pegloom.files.project.records import encode
+from pegloom.files.project.writing import Packer
 from tests.support.figures import wick
 
 
 def packed(document):
-    packer = _Packer()
-    return packer.pack(document), packer
+    packer = Packer()
+    return encode(Document, document, packer), packer
 
 
 def test_a_round_trip_is_exact(tmp_path):
-    document = edits.set_channels(wick(), "arm.l.upper.fk", turn_x=0.25)
+    document = edits.set_channels(wick(), "arm.l.upper.fk", rotate_x=0.25)
     save_project(tmp_path / "w.pegloom", document)
     again = open_project(tmp_path / "w.pegloom")
     (tree, one), (tree2, two) = packed(document), packed(again)
@@ -56,9 +59,9 @@ def test_damaged_projects_are_refused_in_words(tmp_path, damage):
             entries = {name: archive.read(name) for name in archive.namelist()}
         head = entries["document.json"]
         if damage == "newer":
-            entries["document.json"] = head.replace(b'"version":1', b'"version":99', 1)
+            entries["document.json"] = head.replace(b'"version":2', b'"version":99', 1)
         elif damage == "foreign":
-            entries["document.json"] = head.replace(b'"is":"Mesh"', b'"is":"Popen"', 1)
+            entries["document.json"] = head.replace(b'"kind":"limb"', b'"kind":"Popen"', 1)
         elif damage == "pickle":
             out = io.BytesIO()
             np.save(out, np.array([{"a": 1}], dtype=object), allow_pickle=True)

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from pegloom.core.geometry.mesh import triangulate
-from pegloom.core.rig.controls import Pose
+from pegloom.core.motion.trials import turned_pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import dense, most_influences, packed, row_sums_hold
@@ -191,7 +191,7 @@ def test_a_stroke_shows_what_it_will_commit():
     assert x.max() > 0.1
     assert x.min() < -0.1
     assert np.linalg.norm(np.abs(part.mesh.points[changed]) * [1, 1, 0] - [0.25, 1.1, 0], axis=1).max() < 0.11
-    pose = Pose(turns={"arm.l.upper": (0.0, 0.0, 0.3826834, 0.9238795)})
+    pose = turned_pose(character.skeleton, {"arm.l.upper": (0.0, 0.0, 0.3826834, 0.9238795)})
     matrices = skin_matrices(character.skeleton, evaluate_rig(character.skeleton, None, pose).joints)
     columns = [character.skeleton.index[j] for j in weights.joint_ids]
     committed = skin_linear(part.mesh.points, packed(weights), matrices[columns])

@@ -60,8 +60,8 @@ def child(folder: Path) -> None:
 
 def counter(document: object) -> int:
     """Which of the child's edits a document holds last."""
-    row = document.character.pose.controls.get("body")  # type: ignore[attr-defined]
-    return 0 if row is None else round(-row[1] / 0.0001)
+    row = document.character.pose.values.get(("body", "move_y"))  # type: ignore[attr-defined]
+    return 0 if row is None else round(-row / 0.0001)
 
 
 def drill(folder: Path, chance: random.Random) -> list[str]:

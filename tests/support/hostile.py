@@ -90,6 +90,10 @@ def project(document: object, **entries: bytes) -> bytes:
     return zipped({"document.json": head, **{k.replace("__", "/"): v for k, v in entries.items()}})
 
 
+POINTS = {"parts": [{"is": "Part", "id": "p", "name": "p", "mesh": {"is": "Mesh", "points": {"array": 0}}}]}
+"""A part whose points are the file's first array."""
+
+
 def character(**fields: object) -> dict[str, object]:
     return {"is": "Document", "characters": [{"is": "Character", "id": "c", "name": "c", **fields}], "active": 0}
 
@@ -202,11 +206,11 @@ def cases() -> list[Case]:
         one("usdz-packed", "a.usdz", zipped({"a.usda": f'#usda 1.0\ndef Mesh "m" {USD_MESH}'.encode()})),
         one("bvh-frames", "a.bvh", "HIERARCHY\nROOT a\n{\nOFFSET 0 0 0\nCHANNELS 3 Zrotation Xrotation Yrotation\nEnd Site\n{\nOFFSET 0 1 0\n}\n}\n"
             "MOTION\nFrames: \u00b2\nFrame Time: 0.03\n0 0 0\n"),
-        one("project-pickle", "a.pegloom", project(character(vertex_sets={"pairs": [["s", {"array": 0}]]}),
+        one("project-pickle", "a.pegloom", project(character(**POINTS),
             **{"arrays__0.npy": b"\x93NUMPY\x01\x00v\x00" + b"{'descr': '|O', 'fortran_order': False, 'shape': (1,), }".ljust(117) + b"\n"})),
-        one("project-array-claims", "a.pegloom", project(character(parts=[{"array": 0}]),
+        one("project-array-claims", "a.pegloom", project(character(**POINTS),
             **{"arrays__0.npy": b"\x93NUMPY\x01\x00v\x00" + b"{'descr': '<f8', 'fortran_order': False, 'shape': (4000000000,), }".ljust(117) + b"\n"})),
-        one("project-bomb", "a.pegloom", project(character(reaches={"array": 0}), **{"arrays__0.npy": npy(np.zeros(45_000_000))})),
+        one("project-bomb", "a.pegloom", project(character(**POINTS), **{"arrays__0.npy": npy(np.zeros(45_000_000))})),
         one("project-json-bomb", "a.pegloom", zipped({"document.json": b'{"format":"pegloom","version":1,"document":[' + b"[]," * 15_000_000 + b"1]}"})),
         one("project-deep", "a.pegloom", zipped({"document.json": b'{"format":"pegloom","version":1,"document":' + b"[" * 100_000})),
         one("project-nan", "a.pegloom", zipped({"document.json": b'{"format":"pegloom","version":1,"document":{"is":"Document","characters":[{"is":"Character","id":"c","name":"c","pose":NaN}]}}'})),

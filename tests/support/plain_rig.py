@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial.transform import Rotation, Slerp
 
-from pegloom.core.rig.controls import channel_rows
+from pegloom.core.rig.refs import WORLD
 
 FADE = np.radians(10.0)
 
@@ -35,19 +35,29 @@ def frame(bone, normal):
     return np.column_stack([normal, bone, np.cross(normal, bone)])
 
 
-def channels(row):
+def limited(channel, value):
+    """The value within its channel's limits, without the easing of soft ones."""
+    low = -np.inf if channel.low is None else channel.low
+    high = np.inf if channel.high is None else channel.high
+    return min(max(value, low), high)
+
+
+def channels(values):
     m = np.eye(4)
-    m[:3, :3] = Rotation.from_euler("xyz", row[3:6]).as_matrix() * max(1.0 + row[6], 0.01)
-    m[:3, 3] = row[:3]
+    angles = [values.get(f"rotate_{a}", 0.0) for a in "xyz"]
+    m[:3, :3] = Rotation.from_euler("xyz", angles).as_matrix() * values.get("scale", 1.0)
+    m[:3, 3] = [values.get(f"move_{a}", 0.0) for a in "xyz"]
     return m
 
 
 def evaluate_plainly(skeleton, rig, pose):
     """(controls by id, joints by id) as 4x4 matrices."""
-    rows = dict(zip((c.id for c in rig.controls), channel_rows(rig, pose), strict=True))
+    rows = {
+        c.id: {h.key: limited(h, pose.values.get((c.id, h.key), h.rest)) for h in c.channels} for c in rig.controls
+    }
     rest = {f"joint:{j.id}": m for j, m in zip(skeleton.joints, skeleton.world, strict=True)}
     rest |= {f"control:{c.id}": c.matrix for c in rig.controls}
-    driver = dict(rig.drivers)
+    driver = {d.joint: d.node.id for d in rig.drives}
     limb_of = {j: limb for limb in rig.limbs for j in limb.joints}
     known = {}
 
@@ -62,7 +72,8 @@ def evaluate_plainly(skeleton, rig, pose):
     def worked_out(name):
         kind, _, thing = name.partition(":")
         if kind == "control":
-            return riding(name, rig.control(thing).parent) @ channels(rows[thing])
+            parent = rig.control(thing).parent
+            return riding(name, "" if parent == WORLD else f"{parent.kind.value}:{parent.id}") @ channels(rows[thing])
         if thing in limb_of:
             solve(limb_of[thing])
             return known[name]
@@ -79,7 +90,7 @@ def evaluate_plainly(skeleton, rig, pose):
         ways = fk[1][:3, 3] - start, fk[2][:3, 3] - fk[1][:3, 3]
         a, b = (np.linalg.norm(w) for w in ways)
         local = turns[0].T @ ways[0], turns[1].T @ ways[1]
-        amount = np.clip(rows[limb.goal][7], 0.0, 1.0)
+        amount = rows[limb.amount.owner][limb.amount.key]
         if amount > 0:
             turns = blended(limb, turns, local, start, size, (a, b), amount)
         places = [start, start + turns[0] @ local[0]]
@@ -94,13 +105,15 @@ def evaluate_plainly(skeleton, rig, pose):
         resting = [rest[f"joint:{j}"] for j in limb.joints]
         places = [m[:3, 3] for m in resting]
         line0 = unit(places[2] - places[0])
-        pole0 = unit(np.cross(line0, rest[f"control:{limb.pole}"][:3, 3] - places[0]))
+        pole0 = unit(np.cross(line0, rest[f"control:{limb.pole.id}"][:3, 3] - places[0]))
         aside = np.cross(line0, places[1] - places[0])
         swivel0 = 0.0
         if np.linalg.norm(aside) > 1e-12 * (np.linalg.norm(places[1] - places[0]) + np.linalg.norm(places[2] - places[1])):
             swivel0 = angle_about(pole0, unit(aside), line0)
         bones0 = unit(places[1] - places[0]), unit(places[2] - places[1])
-        fold0 = np.arccos(np.clip(bones0[0] @ bones0[1], -1, 1))
+        # A straight limb's fold is the square root of what its lengths are rounded by: by the law of cosines, as solved.
+        a0, b0, apart = (np.linalg.norm(v) for v in (places[1] - places[0], places[2] - places[1], places[2] - places[0]))
+        fold0 = np.arccos(np.clip((apart * apart - a0 * a0 - b0 * b0) / (2.0 * a0 * b0), -1, 1))
         kept = [m[:3, :3].T @ frame(v, square(pole0, v)) for m, v in zip(resting, bones0, strict=False)]
         # What the FK limb is twisted by about its bones, against the plane its pole would stand in.
         first, second = turns[0] @ local[0] / a, turns[1] @ local[1] / b
@@ -117,11 +130,11 @@ def evaluate_plainly(skeleton, rig, pose):
             angle_about(square(normal, v), square(t @ k[:, 0], v), v)
             for t, k, v in zip(turns, kept, (first, second), strict=False)
         ]
-        goal = node(f"control:{limb.goal}") @ np.linalg.inv(rest[f"control:{limb.goal}"]) @ resting[2]
+        goal = node(f"control:{limb.goal.id}") @ np.linalg.inv(rest[f"control:{limb.goal.id}"]) @ resting[2]
         to = goal[:3, 3] - start
         direction = unit(to)
         distance = np.clip(np.linalg.norm(to), abs(a - b) + 1e-9 * (a + b), a + b)
-        pole = unit(np.cross(direction, node(f"control:{limb.pole}")[:3, 3] - start))
+        pole = unit(np.cross(direction, node(f"control:{limb.pole.id}")[:3, 3] - start))
         bent = np.arccos(np.clip((distance**2 - a * a - b * b) / (2 * a * b), -1, 1))
         plane = about(pole, direction, swivel0 * fade(abs(bent - fold0), FADE))
         along_line = (a * a - b * b + distance**2) / (2 * distance)

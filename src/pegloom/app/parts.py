@@ -119,8 +119,9 @@ class PartsDrawer(QFrame):
                 item.setExpanded(True)
         if character.rig is not None:
             top = self._row(None, "controls", str(len(character.rig.controls)), "", "")
+            by_hand = {fk for limb in character.rig.limbs for fk in limb.fk}
             for control in character.rig.controls:
-                self._row(top, control.name, "FK" if control.id.endswith(".fk") else "", "control", control.id)
+                self._row(top, control.name, "FK" if control.id in by_hand else "", "control", control.id)
         if character.clips:
             top = self._row(None, "clips", str(len(character.clips)), "", "")
             for clip in character.clips:

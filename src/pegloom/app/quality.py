@@ -16,7 +16,7 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from pegloom.app.session import RANGE_TEST, TRIAL_FRAMES, Session, range_pose
 from pegloom.checks.quality import Crossing, crossing_of, joint_figures, past_limits, worst_stretch
 from pegloom.core.motion.clips import sample
-from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.pose import Shown
 from pegloom.core.skin.quality import Figures, worst_of
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Character
@@ -144,7 +144,7 @@ class QualityWatch(QObject):
             return [0.0, session.length]
         return np.linspace(0.0, session.length, PER_CLIP).tolist()
 
-    def _pose(self, at: float) -> Pose:
+    def _pose(self, at: float) -> Shown:
         session, character = self.session, self.session.character
         if session.source == RANGE_TEST:
             return range_pose(character, at)
@@ -230,11 +230,11 @@ def _spread_out(row: list[object]) -> int:
     return row.index(None)
 
 
-def _measure(kind: str, at: int, character: Character, pose: Pose, joints: tuple[str, ...]) -> Row:
+def _measure(kind: str, at: int, character: Character, pose: Shown, joints: tuple[str, ...]) -> Row:
     points = evaluate(character, pose).points
     found = {j: f or NOTHING for j, f in joint_figures(character, points, joints).items()}
     return Row(kind, at, found, whole=None if kind == "before" else worst_stretch(character, points))
 
 
-def _cross(at: int, character: Character, pose: Pose) -> Row:
+def _cross(at: int, character: Character, pose: Shown) -> Row:
     return Row("crossing", at, {}, crossing=crossing_of(character, evaluate(character, pose).points))

@@ -19,7 +19,7 @@ from pegloom.core.errors import PegLoomError, TooLargeError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip, sample
 from pegloom.core.motion.trials import Trial, trial_amount, trials_of
-from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.body import body_of
 from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
@@ -200,8 +200,8 @@ class Session(QObject):
         self.ticker.setInterval(16)
         self.ticker.timeout.connect(self._tick)
         self._last_tick = 0.0
-        self._frame: tuple[Character, Pose, PosedFrame] | None = None
-        self._other_frame: tuple[Character, Pose, PosedFrame] | None = None
+        self._frame: tuple[Character, Shown, PosedFrame] | None = None
+        self._other_frame: tuple[Character, Shown, PosedFrame] | None = None
         self._other: tuple[Character, str, Character] | None = None
 
     # The document
@@ -472,7 +472,7 @@ class Session(QObject):
         return next((t for t in character.trials if t.id == self.source), None)
 
     @property
-    def shown_pose(self) -> Pose:
+    def shown_pose(self) -> Shown:
         """The pose on the stage."""
         character = self.character
         if character is None or self.at_rest:
@@ -631,10 +631,10 @@ class Session(QObject):
         return round(self.time * self.rate) / self.rate
 
 
-_range_cache: dict[tuple[int, float], tuple[object, Pose]] = {}
+_range_cache: dict[tuple[int, float], tuple[object, Shown]] = {}
 
 
-def range_pose(character: Character, seconds: float) -> Pose:
+def range_pose(character: Character, seconds: float) -> Shown:
     """The range test at a time: each trial goes out and back."""
     frame = seconds * 30.0
     skeleton = character.skeleton

@@ -17,6 +17,7 @@ FIXES = {
     "axes.mend": "Mend all",
     "joints.to_pegs": "To the pegs",
     "joints.centre": "Centre",
+    "controls.build": "Build anew",
 }
 MOST = 12
 """Listed at once; mending them brings up the next."""

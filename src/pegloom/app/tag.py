@@ -23,7 +23,9 @@ from pegloom.app.actions import Actions
 from pegloom.app.session import Selection, Session
 from pegloom.app.theme import INK, icon
 from pegloom.app.widgets import action_button, button, label
-from pegloom.core.rig.controls import CHANNELS, with_values
+from pegloom.core.rig.channels import Quantity
+from pegloom.core.rig.controls import with_values
+from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.skeleton.joints import other_side_name
 from pegloom.document import edits
 from pegloom.scene.drawing import out_of_use
@@ -154,8 +156,9 @@ class Tag(QFrame):
         selection, character = self.subject, self.session.character
         if selection.kind == "control":
             control = character.rig.control(selection.lead)
-            for channel in control.free:
-                self._field(channel, channel.replace("_", " "), self._commit_channel)
+            for channel in control.channels:
+                if channel.shown and not channel.locked:
+                    self._field(channel.key, channel.title, self._commit_channel, channel.quantity)
             self._text("state", "State")
             # These two are for what is selected; a pinned tag may be another's.
             for action in ("keys.write", "pose.rest") if self.holds is None else ():
@@ -181,16 +184,15 @@ class Tag(QFrame):
             for key, text in (("size", "Size"), ("what", "Kind"), ("bound", "Bound")):
                 self._text(key, text)
 
-    def _field(self, key: str, text: str, commit: object) -> None:
+    def _field(self, key: str, text: str, commit: object, quantity: Quantity = Quantity.NUMBER) -> None:
         box = QDoubleSpinBox()
         box.setObjectName(f"{self.stem}.{key}")
         box.setAccessibleName(text)
         box.setRange(-1e6, 1e6)
         box.setDecimals(2)
-        box.setSingleStep(0.1 if key == "blend" else 1.0)
+        box.setSingleStep(0.1 if quantity in (Quantity.SHARE, Quantity.FACTOR) else 1.0)
         box.setKeyboardTracking(False)
-        suffix = {"move": " cm", "turn": "°"}.get(key.split("_")[0], "")
-        box.setSuffix(suffix)
+        box.setSuffix({Quantity.LENGTH: " cm", Quantity.ANGLE: "°"}.get(quantity, ""))
         box.valueChanged.connect(lambda value, k=key: commit(k, value))  # type: ignore[operator]
         self.form.addRow(label(text, "soft"), box)
         self.fields[key] = box
@@ -215,9 +217,11 @@ class Tag(QFrame):
         if selection.kind == "control":
             control = character.rig.control(selection.lead)
             self.name.setText(control.name)
-            values = character.pose.controls.get(control.id, control.zero)
-            for channel in control.free:
-                self._set(channel, values[CHANNELS.index(channel)] * _shown_factor(channel))
+            pose = edits.posed(character)
+            for channel in control.channels:
+                if channel.key in self.fields:
+                    value = character.rig.value(pose, ChannelRef(control.id, channel.key))
+                    self._set(channel.key, value * channel.quantity.on_screen)
             limb = character.rig.limb_of(control.id)
             state = "in use"
             if control.id in out_of_use(character.rig, character.pose) and limb is not None:
@@ -263,16 +267,16 @@ class Tag(QFrame):
         session = self.session
         lead = session.selection.lead
         control = session.character.rig.control(lead)
-        value = shown / _shown_factor(channel)
+        value = shown / control.channel(channel).quantity.on_screen
         limb = session.character.rig.limb_of(lead)
-        if channel == "blend" and limb is not None:
+        if limb is not None and limb.amount == (lead, channel):
             pose = session.character.pose
             session.try_edit(
                 f"Blend of {control.name}",
                 lambda d: edits.switch_limb(edits.set_pose(d, pose), limb.id, value),
             )
             return
-        pose = with_values(session.character.pose, control, **{channel: value})
+        pose = with_values(session.character.rig, edits.posed(session.character), lead, **{channel: value})
         session.commit_pose(f"{control.name} {channel.replace('_', ' ')}", pose, (lead,))
 
     def _commit_peg(self, axis: str, shown: float) -> None:
@@ -343,10 +347,3 @@ class Tag(QFrame):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         self.grabbed = None
-
-
-def _shown_factor(channel: str) -> float:
-    """Metres show as centimetres, radians as degrees."""
-    if channel.startswith("move"):
-        return 100.0
-    return 180.0 / np.pi if channel.startswith("turn") else 1.0

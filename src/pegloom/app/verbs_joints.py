@@ -14,6 +14,7 @@ from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import sample
 from pegloom.core.skeleton.axes import crooked_axes
+from pegloom.core.skeleton.joints import Origin
 from pegloom.core.skeleton.patterns import free_pegs
 from pegloom.core.skeleton.patterns import pattern as shipped_pattern
 from pegloom.document import edits
@@ -330,8 +331,9 @@ class JointVerbs:
         self._axes("Mirror axes", lambda d: edits.mirror_axes(d, self.ids))
 
     def check_axes(self) -> None:
-        crooked = crooked_axes(self.session.character.skeleton)
-        own = [c for c in crooked if not c.joint.startswith("file.")]
+        skeleton = self.session.character.skeleton
+        crooked = crooked_axes(skeleton)
+        own = [c for c in crooked if skeleton.joint(c.joint).origin is not Origin.FILE]
         if not crooked:
             self.session.say("All axes run down their limbs, bend axes square to them")
             return

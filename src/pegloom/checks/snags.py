@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import Enum
 
@@ -23,13 +24,16 @@ from pegloom.core.geometry.mesh import (
     weld,
 )
 from pegloom.core.memo import by_identity
+from pegloom.core.motion.clips import waiting_curves
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.body import role_of
-from pegloom.core.skeleton.joints import Joint, Vector
+from pegloom.core.skeleton.joints import Joint, Origin, Vector
 from pegloom.core.skin.select import over_influenced
 from pegloom.core.skin.strays import find_strays
 from pegloom.core.skin.weights import Weights, row_sums_hold
+from pegloom.core.tolerances import RATE_OF_SIZE
 from pegloom.document import edits
+from pegloom.document.baking import rates_of
 from pegloom.document.edits import parted_moves
 from pegloom.document.model import Character, Document, Part, PartKind, Skin
 
@@ -145,6 +149,7 @@ def find_snags(character: Character) -> tuple[Snag, ...]:
         found += _bind_snags(character)
         found += _joint_snags(character)
     found += _depth_snags(character)
+    found += _rig_snags(character)
     order = {Severity.WRONG: 0, Severity.DOUBT: 1, Severity.NOTE: 2}
     return tuple(sorted(found, key=lambda snag: order[snag.severity]))
 
@@ -185,7 +190,7 @@ def _joint_snags(character: Character) -> list[Snag]:
 
     for crooked in crooked_axes(skeleton):
         joint = skeleton.joint(crooked.joint)
-        severity = Severity.NOTE if joint.id.startswith("file.") else Severity.DOUBT
+        severity = Severity.NOTE if joint.origin is Origin.FILE else Severity.DOUBT
         message = f"{joint.name}: its axes are {np.degrees(max(crooked.aim, crooked.bend)):.0f} degrees off its limb"
         found.append(
             Snag("crooked-axes", "joints", severity, message, where=joint.position, subject=joint.id, fix="axes.mend")
@@ -208,6 +213,51 @@ def _joint_snags(character: Character) -> list[Snag]:
             message = f"{joint.name}: {rows} edge rows where it bends; three or more bend cleanly"
             doubt("few-rows", "mesh", message, joint, "mesh.edge_rows")
     return found
+
+
+LISTED = 3
+"""Names told of many that are alike."""
+
+
+def _rig_snags(character: Character) -> list[Snag]:
+    """Changes and curves that wait for a control or channel; controls an older recipe built."""
+    rig = character.rig
+    if rig is None or character.skeleton is None:
+        return []
+    found = []
+
+    def add(code: str, area: str, severity: Severity, message: str, count: int = 1, fix: str = "") -> None:
+        found.append(Snag(code, area, severity, message, count, fix=fix))
+
+    held = edits.waiting_changes(character)
+    if held:
+        add("waiting-changes", "controls", Severity.NOTE, f"changes made by hand wait for {_some(held)}", len(held))
+    for control, gap in edits.parted_rests(character).items():
+        name = rig.control(control).name if control in rig.index else control
+        message = f"{name}: its rest was moved by hand, and what it was built on has moved {100 * gap:.1f} cm since; it went along"
+        add("parted-control", "controls", Severity.DOUBT, message)
+    for clip in character.clips:
+        lost = [str(ref) for ref in waiting_curves(clip, rig)]
+        if lost:
+            add("waiting-keys", "controls", Severity.DOUBT, f"{clip.name}: keys wait for {_some(lost)}", len(lost))
+        if clip.curves and not clip.tracks:
+            error, rate, least = rates_of(character.skeleton, rig, character.height, clip)
+            if error > RATE_OF_SIZE * character.height:
+                message = (
+                    f"{clip.name}: a target that plays {clip.rate:g} frames a second strays from it by up to"
+                    f" {1000 * error:.1f} mm; at {rate:g} by {1000 * least:.1f} mm"
+                )
+                add("low-rate", "motion", Severity.NOTE, message)
+    newer = edits.newer_build(character)
+    if newer is not None:
+        message = f"an older Peg Loom built these controls; built anew, they move by up to {newer[1]:.1f} mm"
+        add("older-controls", "controls", Severity.NOTE, message, fix="controls.build")
+    return found
+
+
+def _some(names: Sequence[str]) -> str:
+    more = f" and {len(names) - LISTED} more" if len(names) > LISTED else ""
+    return ", ".join(names[:LISTED]) + more
 
 
 def _bind_snags(character: Character) -> list[Snag]:

@@ -26,3 +26,6 @@ PARTNER_OF_SIZE = 2e-3
 
 FARTHEST = 1e15
 """In any unit: no vertex lies farther from the origin. Squares and cubes of it are still numbers."""
+
+RATE_OF_SIZE = 5e-4
+"""Fraction of the height that a player of whole frames may stray from a clip before another rate is proposed."""

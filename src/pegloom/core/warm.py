@@ -7,9 +7,9 @@ import numpy as np
 from pegloom.core.geometry.mend import inward_faces
 from pegloom.core.geometry.mesh import from_faces
 from pegloom.core.geometry.solid import make_solid, sight_inside
-from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig
-from pegloom.core.rig.limbs.build import build_rig
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.recipe import build_rig
 from pegloom.core.skeleton.build import build_joints, kits_in
 from pegloom.core.skeleton.find.shape import persistence
 from pegloom.core.skeleton.human import peg_names

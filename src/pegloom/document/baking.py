@@ -4,25 +4,48 @@ from __future__ import annotations
 
 from dataclasses import replace
 from types import MappingProxyType
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from pegloom.core.arrays import FloatArray, IntArray, frozen
+from pegloom.core.curves import Run
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import rotation_matrix
+from pegloom.core.memo import by_identity
 from pegloom.core.motion.carry import local_rows
-from pegloom.core.motion.clips import Between, Clip, Track, channels_at
-from pegloom.core.rig.evaluate import joints_at
+from pegloom.core.motion.clips import Clip, values_at
+from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.evaluate import AT_ONCE, joints_at
+from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
-from pegloom.core.tolerances import BAKE_OF_SIZE
+from pegloom.core.tolerances import BAKE_OF_SIZE, RATE_OF_SIZE
 from pegloom.document.model import Character
 
 FINEST = 8
 """Times an interval between two frames or keys is halved at most."""
 PROBES = (0.15, 0.35, 0.5, 0.65, 0.85)
 """Shares of an interval at which it is held against the live rig."""
-MOMENTS = 2000
-"""Worked out at once: a human's joints at as many take some 100 MB."""
+MOMENTS = 1000
+"""Intervals refined at once."""
+
+
+class Live(NamedTuple):
+    """What a clip is played on. height : metres."""
+
+    skeleton: Skeleton
+    rig: ControlRig
+    pose: Shown
+    height: float
+
+
+def live(character: Character) -> Live:
+    """A character's joints and controls. Raises EditError where there are none."""
+    if character.skeleton is None or character.rig is None:
+        raise EditError("there are no joints or controls to bake")
+    return Live(character.skeleton, character.rig, character.pose, character.height)
 
 
 def baked_clip(character: Character, clip: Clip) -> Clip:
@@ -30,17 +53,18 @@ def baked_clip(character: Character, clip: Clip) -> Clip:
     if clip.tracks or not clip.curves or character.skeleton is None:
         return clip
     times, local = bake_clip(character, clip)
+    times = np.asarray(frozen(times))
     spans = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
     tracks = {
         joint.id: tuple(
-            Track(path, frozen(times.copy()), frozen(np.ascontiguousarray(local[:, i, span]))) for path, span in spans
+            Track(path, times, frozen(local[:, i, span].astype(np.float64))) for path, span in spans
         )
         for i, joint in enumerate(character.skeleton.joints)
     }
-    return replace(clip, curves=MappingProxyType({}), tracks=MappingProxyType(tracks))
+    return replace(clip, curves=MappingProxyType({}), tracks=joint_tracks(tracks))
 
 
-def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]:
+def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, NDArray[np.float32]]:
     """A control clip as samples every joint can play: times (k,), local values (k, j, 10).
 
     Starts at the frames and at all keys, and just before and after the jumps of stepped curves. An interval that strays by more
@@ -48,13 +72,11 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]
     skinned points hold as well) is halved, and so on to FINEST halvings: wherever the keys stand, and however near each
     other. Testing the middle alone would miss a symmetric ease, which is exact there.
     """
-    skeleton, rig = character.skeleton, character.rig
-    if skeleton is None or rig is None:
-        raise EditError("there are no joints or controls to bake")
-    allowed = BAKE_OF_SIZE * character.height
+    on = live(character)
+    allowed = BAKE_OF_SIZE * on.height
     count = max(round(clip.length * clip.rate), 1)
     keys = np.array(clip.key_times, dtype=np.float64)
-    jumps = np.array([t for c in clip.curves.values() if c.between is Between.STEP for t in c.times[1:]])
+    jumps = _jumps(clip)
     after = jumps.astype(np.float32)
     after = np.where(after < jumps, np.nextafter(after, np.float32(np.inf)), after)
     # Times as the file holds them, so that live and file agree about the moment.
@@ -62,57 +84,127 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, FloatArray]
         np.concatenate([np.linspace(0.0, clip.length, count + 1), keys, after, np.nextafter(after, np.float32(-1.0))])
     )
     times = times[times >= 0.0]
-    local = _locals(character, clip, times)
+    # Some at once, put into one array that grows: ten minutes take little more than what is made of them.
+    found = []
+    local = np.empty((0, len(on.skeleton.joints), 10), dtype=np.float32)
+    for first in range(0, max(len(times) - 1, 1), MOMENTS):
+        some, rows = _refined(on, clip, times[first : first + MOMENTS + 1], allowed)
+        last = len(some) - (first + MOMENTS < len(times) - 1)
+        found.append(some[:last])
+        count = len(local)
+        local.resize((count + last, *local.shape[1:]), refcheck=False)
+        local[count:] = rows[:last]
+    times = np.concatenate(found)
+    _one_half_space(local)
+    return times, local
+
+
+def _jumps(clip: Clip) -> FloatArray:
+    """Moments at which some stepped curve takes its next value, rising."""
+    some = (c.times[1:][c.runs[:-1] == Run.STEP] for c in clip.curves.values())
+    return np.asarray(np.unique(np.concatenate([np.zeros(0), *some])))
+
+
+def _refined(on: Live, clip: Clip, times: FloatArray, allowed: float) -> tuple[FloatArray, NDArray[np.float32]]:
+    """Times with more put between them until nothing strays by more than `allowed` metres, and the local values there."""
+    local = _locals(on, clip, times)
     open_ = np.arange(len(times) - 1)
     for _ in range(FINEST):
-        bad = open_[_strays(character, clip, times, local, open_) > allowed]
+        bad = open_[_strays(on, clip, times, local, open_) > allowed]
         more = _as_stored((times[bad] + times[bad + 1]) / 2)
         more = more[~np.isin(more, times)]
         if len(more) == 0:
             break
         place = np.searchsorted(times, more)
-        local = np.insert(local, place, _locals(character, clip, more), axis=0)
+        local = np.insert(local, place, _locals(on, clip, more), axis=0)
         times = np.insert(times, place, more)
         # Only the halves of what was bad are looked at again.
         place = np.searchsorted(times, more)
         open_ = np.unique(np.concatenate([place - 1, place]))
-    _one_half_space(local)
     return times, local
 
 
-def _locals(character: Character, clip: Clip, times: FloatArray) -> FloatArray:
-    """Local values (k, j, 10) of the live rig, some moments at a time, so that long clips take little."""
-    skeleton, rig = character.skeleton, character.rig
-    assert skeleton is not None and rig is not None
-    made = np.empty((len(times), len(skeleton.joints), 10))
-    for first in range(0, len(times), MOMENTS):
-        some = slice(first, first + MOMENTS)
-        worlds = joints_at(skeleton, rig, channels_at(clip, times[some], rig, character.pose))
-        made[some] = local_rows(skeleton, worlds)
+JUDGED = 1200
+"""Intervals between frames a rate is judged by at most: forty seconds at thirty frames a second."""
+RATES = (24.0, 25.0, 30.0, 48.0, 50.0, 60.0, 90.0, 120.0, 240.0)
+"""Frame rates that are proposed."""
+
+
+def rate_error(on: Live, clip: Clip, rate: float) -> float:
+    """How far, in metres, a player that knows the clip at `rate` frames a second alone strays from it at most.
+
+    Measured as `bake_clip` does, of long clips in JUDGED intervals spread evenly. Jumps of stepped curves, which no rate
+    shows in between, are left out.
+    """
+    count = max(round(clip.length * rate), 1)
+    jumps = _jumps(clip)
+    chosen = np.unique(np.linspace(0, count - 1, min(count, JUDGED)).astype(np.int64))
+    starts, ends = chosen / rate, (chosen + 1) / rate
+    smooth = np.searchsorted(jumps, starts, side="right") == np.searchsorted(jumps, ends, side="right")
+    times = np.unique(np.concatenate([starts[smooth], ends[smooth]]))
+    if not len(times):
+        return 0.0
+    local = _locals(on, clip, times)
+    worst = 0.0
+    for first in range(0, len(times) - 1, AT_ONCE):
+        some = np.arange(first, min(first + AT_ONCE, len(times) - 1))
+        some = some[times[some + 1] - times[some] < 1.5 / rate]
+        worst = max(worst, float(_strays(on, clip, times, local, some).max(initial=0.0)))
+    return worst
+
+
+@by_identity
+def rates_of(skeleton: Skeleton, rig: ControlRig, height: float, clip: Clip) -> tuple[float, float, float]:
+    """The clip's error at its own rate, the lowest rate that holds it to RATE_OF_SIZE of the height, and its error there.
+
+    Where none of RATES does, the highest. Metres and frames a second; channels without keys rest.
+    """
+    on = Live(skeleton, rig, Pose(), height)
+    own = rate_error(on, clip, clip.rate)
+    allowed = RATE_OF_SIZE * height
+    if own <= allowed:
+        return own, clip.rate, own
+    for rate in RATES:
+        if rate > clip.rate:
+            error = rate_error(on, clip, rate)
+            if error <= allowed:
+                return own, rate, error
+    return own, RATES[-1], rate_error(on, clip, RATES[-1])
+
+
+def _locals(on: Live, clip: Clip, times: FloatArray) -> NDArray[np.float32]:
+    """Local values (k, j, 10) of the live rig, some moments at a time, as fine as files hold them."""
+    made = np.empty((len(times), len(on.skeleton.joints), 10), dtype=np.float32)
+    for first in range(0, len(times), AT_ONCE):
+        some = slice(first, first + AT_ONCE)
+        worlds = joints_at(on.skeleton, on.rig, values_at(clip, times[some], on.rig, on.pose))
+        made[some] = local_rows(on.skeleton, worlds)
     return made
 
 
-def _one_half_space(local: FloatArray) -> None:
+def _one_half_space(local: NDArray[np.float32]) -> None:
     """Quaternions of neighbouring samples on one side, in place."""
     q = local[..., 3:7]
-    flips = np.cumprod(np.where((q[1:] * q[:-1]).sum(axis=-1) < 0, -1.0, 1.0), axis=0)
-    q[1:] *= flips[..., None]
+    for j in range(q.shape[1]):
+        turns = q[:, j]
+        flips = np.cumprod(np.where((turns[1:] * turns[:-1]).sum(axis=-1) < 0, -1.0, 1.0))
+        turns[1:] *= flips[:, None]
 
 
-def _strays(character: Character, clip: Clip, times: FloatArray, local: FloatArray, chosen: IntArray) -> FloatArray:
+def _strays(
+    on: Live, clip: Clip, times: FloatArray, local: NDArray[np.float32], chosen: IntArray
+) -> FloatArray:
     """How far (m,), in metres, a point 0.12 of the height off a joint strays at most in the chosen intervals (m,)."""
-    skeleton, rig = character.skeleton, character.rig
-    assert skeleton is not None and rig is not None
     worst = np.zeros(len(chosen))
-    for first in range(0, len(chosen), MOMENTS):
-        some = chosen[first : first + MOMENTS]
+    for first in range(0, len(chosen), AT_ONCE):
+        some = chosen[first : first + AT_ONCE]
         for share in PROBES:
             at = times[some] + share * (times[some + 1] - times[some])
-            exact = joints_at(skeleton, rig, channels_at(clip, at, rig, character.pose))
-            made = _between(skeleton, local[some], local[some + 1], share)
+            exact = joints_at(on.skeleton, on.rig, values_at(clip, at, on.rig, on.pose))
+            made = _between(on.skeleton, local[some].astype(np.float64), local[some + 1].astype(np.float64), share)
             gap = np.linalg.norm(made[..., :3, 3] - exact[..., :3, 3], axis=-1)
             turn = np.linalg.norm(made[..., :3, :3] - exact[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
-            here = (gap + 0.12 * character.height * turn).max(axis=1, initial=0.0)
+            here = (gap + 0.12 * on.height * turn).max(axis=1, initial=0.0)
             worst[first : first + len(some)] = np.maximum(worst[first : first + len(some)], here)
     return worst
 

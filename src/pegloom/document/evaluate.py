@@ -7,8 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.rig.pose import Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.dual import skin_dual
@@ -26,7 +26,7 @@ class PosedFrame:
     points: dict[str, FloatArray]
 
 
-def evaluate(character: Character, pose: Pose | None = None) -> PosedFrame:
+def evaluate(character: Character, pose: Shown | None = None) -> PosedFrame:
     """Everything in one pose; the character's own when none is given. Parts without weights stay at rest."""
     shown = character.pose if pose is None else pose
     if character.skeleton is None:

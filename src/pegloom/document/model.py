@@ -13,7 +13,10 @@ from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, triangulate, upright
 from pegloom.core.motion.clips import Clip
-from pegloom.core.rig.controls import ControlRig, Pose
+from pegloom.core.rig.changes import RigChanges
+from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.rig.recipe.choices import KitRig
 from pegloom.core.skeleton.joints import Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.skin.relax import Relax
@@ -155,15 +158,6 @@ class OwnJoint:
     takes: bool = True
 
 
-@dataclass(frozen=True, slots=True)
-class ControlOverride:
-    """A change made by hand to a built control."""
-
-    shape: str | None = None
-    size: float = 1.0
-    offset: Vector = (0.0, 0.0, 0.0)
-
-
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Skin:
     """Weights of the bound parts, by part id, and the bind that made them."""
@@ -192,7 +186,7 @@ class KeptPose:
 
     id: str
     name: str
-    pose: Pose
+    pose: Shown
     picture: Image | None = None
 
 
@@ -211,14 +205,16 @@ class Character:
     skeleton: Skeleton | None = None
     joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
     own_joints: tuple[OwnJoint, ...] = ()
-    made: int = 0
-    """The highest number a joint made by hand ever had: ids are never used again."""
+    counted: Mapping[str, int] = field(default_factory=dict)
+    """The highest number ids of each stem ever had: they are never used again."""
     adopted: Skeleton | None = None
     """The skeleton a file brought, as it came: what hand-made changes to its joints are relative to."""
     skin: Skin | None = None
     rig: ControlRig | None = None
-    control_overrides: Mapping[str, ControlOverride] = field(default_factory=dict)
-    pose: Pose = field(default_factory=Pose)
+    rig_recipe: Mapping[str, KitRig] = field(default_factory=dict)
+    """How limb kits are to be built, by kit id; one not named as is usual."""
+    rig_changes: RigChanges = field(default_factory=RigChanges)
+    pose: Shown = field(default_factory=Pose)
     clips: tuple[Clip, ...] = ()
     weaves: tuple[Weave, ...] = ()
     reaches: Mapping[str, float] = field(default_factory=dict)

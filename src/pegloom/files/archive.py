@@ -10,7 +10,8 @@ from pathlib import Path, PurePosixPath
 
 from pegloom.core.errors import MeshFileError
 from pegloom.files.allowance import count, sealed, take
-from pegloom.files.imported import Imported, reason
+from pegloom.files.imported import Imported
+from pegloom.files.raw import reason
 from pegloom.files.scratch import scratch
 
 MOST_FILES = 5000

@@ -16,7 +16,7 @@ from pegloom.core.errors import MeshFileError
 from pegloom.core.tolerances import FARTHEST
 from pegloom.files.allowance import MOST_JOINTS, allowed, take
 from pegloom.files.allowance import count as limited
-from pegloom.files.imported import read_bytes, reason
+from pegloom.files.raw import read_bytes, reason
 
 MOST_FRAMES = 200_000
 TURNS = {"Xrotation": "X", "Yrotation": "Y", "Zrotation": "Z"}

@@ -25,8 +25,9 @@ from pegloom.files.allowance import MOST_NODES, MOST_PARTS, take
 from pegloom.files.allowance import count as limited
 from pegloom.files.gltf_skin import local_matrices, read_clips, read_skeleton, skin_weights
 from pegloom.files.images import WANTED, image_from_bytes
-from pegloom.files.imported import Imported, read_beside, read_bytes
+from pegloom.files.imported import Imported
 from pegloom.files.names import Unique
+from pegloom.files.raw import read_beside, read_bytes
 
 COMPONENTS = {5120: "i1", 5121: "u1", 5122: "i2", 5123: "u2", 5125: "u4", 5126: "f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}

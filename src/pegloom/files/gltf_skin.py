@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.geometry.transforms import compose, composed, decompose, decomposed, matrix_quaternion
-from pegloom.core.motion.clips import Clip, Track
-from pegloom.core.skeleton.joints import Joint, Skeleton, side_of_name
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, side_of_name
 from pegloom.core.skin.weights import Weights, from_entries
 from pegloom.core.tolerances import FARTHEST
 from pegloom.files.allowance import MOST_JOINTS, take
@@ -119,6 +119,7 @@ def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> Fil
                 side_of_name(name),
                 tuple(float(v) for v in position),  # type: ignore[arg-type]
                 tuple(float(v) for v in turn),  # type: ignore[arg-type]
+                origin=Origin.FILE,
             )
         )
     return FileSkeleton(Skeleton(tuple(joints_out)), order, settle, plain, np.array([inverse[j] for j in order]))
@@ -176,7 +177,7 @@ def read_clips(file: GltfFile, skeleton: FileSkeleton, parents: list[int]) -> tu
             kept = {joint: tuple(pieces) for joint, pieces in by_joint.items()}
         else:
             kept = _resampled(file, skeleton, parents, tracks)
-        clips.append(Clip(f"clip{number}", name, 30.0, max(length, 1e-3), tracks=MappingProxyType(kept)))
+        clips.append(Clip(f"clip{number}", name, 30.0, max(length, 1e-3), tracks=joint_tracks(kept)))
     return tuple(clips)
 
 

@@ -260,7 +260,7 @@ class _Writer:
                     if still and (np.allclose(values[0], rest, atol=1e-9) or np.allclose(values[0], -rest, atol=1e-9)):
                         continue
                     chosen = slice(0, 1) if still else slice(None)
-                    add(joint_record.id, path, times[chosen], values[chosen])
+                    add(joint_record.id, path, times[chosen], values[chosen].astype(np.float64))
         if channels:
             self.json.setdefault("animations", []).append(
                 {"name": clip.name, "samplers": samplers, "channels": channels}

@@ -14,8 +14,8 @@ from PIL import Image as Picture
 from pegloom.core.errors import MeshFileError
 from pegloom.document.model import Image
 from pegloom.files.allowance import allowed, take
-from pegloom.files.imported import read_bytes
 from pegloom.files.names import picture_name
+from pegloom.files.raw import read_bytes
 
 KINDS = {"PNG": ".png", "JPEG": ".jpg", "WEBP": ".webp", "TIFF": ".tif", "BMP": ".bmp", "TGA": ".tga"}
 MOST_PIXELS = 8192 * 8192

@@ -5,19 +5,19 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 from pathlib import Path
-from types import MappingProxyType
 
 import numpy as np
 
 from pegloom.core.arrays import frozen
 from pegloom.core.errors import MeshFileError
 from pegloom.core.motion.carry import carried_clip
-from pegloom.core.motion.clips import Clip, Track
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
 from pegloom.files.allowance import allowed
 from pegloom.files.bvh import BvhMotion, read_bvh
 from pegloom.files.gltf import read_gltf
-from pegloom.files.imported import checked_size
+from pegloom.files.raw import checked_size
 from pegloom.files.soundness import sound
 
 LEAST_MATCHED = 0.3
@@ -72,14 +72,14 @@ def _of_bvh(motion: BvhMotion, name: str) -> tuple[Skeleton, Clip]:
         joint_id = f"bvh.{i}"
         parent = f"bvh.{joint.parent}" if joint.parent >= 0 else None
         x, y, z = (float(v) for v in place)
-        joints.append(Joint(joint_id, joint.name or joint_id, parent, Side.CENTRE, (x, y, z)))
+        joints.append(Joint(joint_id, joint.name or joint_id, parent, Side.CENTRE, (x, y, z), origin=Origin.FILE))
         tracks[joint_id] = (
             Track("translation", times, frozen(np.ascontiguousarray(motion.moves[:, i]))),
             Track("rotation", times, frozen(np.ascontiguousarray(motion.turns[:, i]))),
         )
     length = max(float(times[-1]), motion.step)
     clip = Clip(
-        f"motion.{name}", name, rate=round(1.0 / motion.step, 3), length=length, tracks=MappingProxyType(tracks)
+        f"motion.{name}", name, rate=round(1.0 / motion.step, 3), length=length, tracks=joint_tracks(tracks)
     )
     return Skeleton(tuple(joints)), clip
 
@@ -114,4 +114,4 @@ def _scaled(clip: Clip, ids: dict[str, str], scale: float) -> Clip:
         tracks[ids.get(joint_id, joint_id)] = tuple(
             replace(t, values=frozen(t.values * scale)) if t.path == "translation" else t for t in rows
         )
-    return replace(clip, tracks=MappingProxyType(tracks))
+    return replace(clip, tracks=joint_tracks(tracks))

@@ -20,10 +20,11 @@ from pegloom.document.model import Image, Material, Part
 from pegloom.files.allowance import MOST_PARTS, take
 from pegloom.files.allowance import count as limited
 from pegloom.files.images import WANTED, image_from_bytes
-from pegloom.files.imported import Imported, beside, read_beside, read_bytes
+from pegloom.files.imported import Imported
 from pegloom.files.names import Unique, word_of
 from pegloom.files.neighbours import Neighbours
 from pegloom.files.outgoing import outgoing
+from pegloom.files.raw import beside, read_beside, read_bytes
 from pegloom.files.soundness import usable
 
 IGNORED = {"l", "p", "s", "cstype", "deg", "curv", "surf", "parm", "trim", "hole", "end", "vp", "bmat", "step", "curv2"}

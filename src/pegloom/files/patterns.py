@@ -9,7 +9,7 @@ import platformdirs
 
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.skeleton.patterns import Pattern, pattern_from_data, shipped_patterns
-from pegloom.files.imported import checked_size, read_bytes
+from pegloom.files.raw import checked_size, read_bytes
 
 LARGEST = 4 << 20
 """Bytes."""

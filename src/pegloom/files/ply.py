@@ -17,8 +17,9 @@ from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import Mesh, make_mesh
 from pegloom.document.model import Material, Part
 from pegloom.files.allowance import take
-from pegloom.files.imported import Imported, read_bytes
+from pegloom.files.imported import Imported
 from pegloom.files.outgoing import write_bytes
+from pegloom.files.raw import read_bytes
 from pegloom.files.soundness import usable
 
 LONGEST_HEADER = 1 << 20

@@ -10,9 +10,10 @@ from pegloom.core.errors import MeshFileError, PegLoomError
 from pegloom.files.allowance import allowed
 from pegloom.files.archive import read_archive
 from pegloom.files.gltf import read_gltf
-from pegloom.files.imported import Imported, checked_size, reason
+from pegloom.files.imported import Imported
 from pegloom.files.obj import read_obj
 from pegloom.files.ply import read_ply
+from pegloom.files.raw import checked_size, reason
 from pegloom.files.soundness import sound
 from pegloom.files.stl import read_stl
 from pegloom.files.usd import SUFFIXES as USD

@@ -6,14 +6,14 @@ What can be mended without loss is, with a line; anything else is one error that
 from __future__ import annotations
 
 from dataclasses import replace
-from types import MappingProxyType
 
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.errors import MeshFileError, ShapeError, one_line
 from pegloom.core.geometry.mesh import Mesh
-from pegloom.core.motion.clips import Clip, Track
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.tracks import PATHS, JointTracks
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights, row_sums_hold
 from pegloom.core.tolerances import FARTHEST
@@ -145,30 +145,30 @@ def clip(made: Clip) -> Clip:
     """Raises ShapeError naming the clip whose times or values are no usable numbers."""
     if not (np.isfinite(made.rate) and made.rate > 0.0 and np.isfinite(made.length) and made.length <= LONGEST_CLIP):
         raise ShapeError(f"clip {made.name} has no usable length or frame rate")
-    tracks = {joint: tuple(track(t, made.name) for t in some) for joint, some in made.tracks.items()}
+    tracks = sound_tracks(made.tracks, made.name)
     for (control, channel), curve in made.curves.items():
-        times, values = np.array(curve.times, dtype=np.float64), np.array(curve.values, dtype=np.float64)
-        if len(times) != len(values) or not len(times) or not _rising(times) or not np.isfinite(values).all():
+        if not (_rising(curve.times) and np.abs(curve.values).max() < FARTHEST):
             raise ShapeError(f"clip {made.name}: the keys of {control} {channel} are no rising times with a value each")
     rate, length = min(made.rate, FASTEST), max(made.length, 1e-3)
-    same = all(a is b for joint, some in tracks.items() for a, b in zip(some, made.tracks[joint], strict=True))
-    if same and (rate, length) == (made.rate, made.length):
+    if tracks is made.tracks and (rate, length) == (made.rate, made.length):
         return made
-    return replace(made, rate=rate, length=length, tracks=MappingProxyType(tracks))
+    return replace(made, rate=rate, length=length, tracks=tracks)
 
 
-def track(made: Track, owner: str) -> Track:
+def sound_tracks(made: JointTracks, owner: str) -> JointTracks:
     """Raises ShapeError; turns come out at unit length."""
-    width = 4 if made.path == "rotation" else 3
-    fits = made.values.ndim == 2 and made.values.shape == (len(made.times), width)
-    if not fits or not len(made.times) or not _rising(made.times) or not np.abs(made.values).max() < FARTHEST:
-        raise ShapeError(f"clip {owner}: a track of {made.path} is no rising times with a value each")
-    if width == 4:
-        length = np.linalg.norm(made.values, axis=1, keepdims=True)
-        if (np.abs(length - 1.0) > 1e-6).any():
-            unit = np.where(length > 1e-9, made.values / np.maximum(length, 1e-9), [0.0, 0.0, 0.0, 1.0])
-            return replace(made, values=frozen(unit))
-    return made
+    turning = np.zeros(len(made.rows), dtype=bool)
+    for path, first, keys, start in zip(made.path, made.first, made.count, made.starts, strict=True):
+        rows = slice(start, start + keys)
+        if not _rising(made.times[first : first + keys]) or not largest(made.rows[rows]) < FARTHEST:
+            raise ShapeError(f"clip {owner}: a track of {PATHS[path]} is no rising times with a value each")
+        turning[rows] |= PATHS[path] == "rotation"
+    length = np.linalg.norm(made.rows, axis=1, keepdims=True)
+    off = turning & (np.abs(length[:, 0] - 1.0) > 1e-6)
+    if not off.any():
+        return made
+    unit = np.where(length > 1e-9, made.rows / np.maximum(length, 1e-9), [0.0, 0.0, 0.0, 1.0])
+    return replace(made, rows=frozen(np.where(off[:, None], unit, made.rows)))
 
 
 def _rising(times: FloatArray) -> bool:

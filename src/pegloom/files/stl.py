@@ -17,8 +17,9 @@ from pegloom.core.errors import MeshFileError
 from pegloom.core.geometry.mesh import Mesh, make_mesh, triangulate, weld_points
 from pegloom.document.model import Material, Part
 from pegloom.files.allowance import take
-from pegloom.files.imported import Imported, read_bytes
+from pegloom.files.imported import Imported
 from pegloom.files.outgoing import write_bytes
+from pegloom.files.raw import read_bytes
 
 RECORD = np.dtype([("normal", "<f4", 3), ("corners", "<f4", (3, 3)), ("spare", "<u2")])
 

@@ -8,11 +8,12 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
-from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose
+from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.skeleton.axes import clean_matrix
 from pegloom.core.skeleton.build import kits_in
-from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
+from pegloom.core.skeleton.joints import Origin, Side, Skeleton, other_side_name
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.document.model import Character
 from pegloom.scene.camera import Camera
@@ -103,7 +104,7 @@ def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks:
             end[:3, 3] = (worlds[i] @ tail)[:3]
             _cord(draw, worlds[i], end, sizes[i] * 0.8, colour, chosen, alpha * 0.8)
         place = worlds[i][:3, 3]
-        small = 3.4 if joint.id.startswith("hand.") else 5.0
+        small = 3.4 if joint.role == "finger" else 5.0
         if chosen:
             draw.dots.add(place, colour, small + 9.0, hollow=2.0, alpha=0.5)
             _axes(draw, worlds[i], sizes[i] * 3.2)
@@ -114,7 +115,7 @@ def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks:
 
 def shown_axes(skeleton: Skeleton, worlds: FloatArray) -> FloatArray:
     """Posed worlds (j, 4, 4) with clean axes where a file's joint has its own: those stay for the way back."""
-    if not any(j.id.startswith("file.") for j in skeleton.joints):
+    if not any(j.origin is Origin.FILE for j in skeleton.joints):
         return worlds
     clean = np.array([clean_matrix(skeleton, j) for j in skeleton.joints])
     return np.asarray(worlds @ skeleton.inverse_world @ clean)
@@ -241,7 +242,7 @@ def draw_pegs(draw: DrawList, pegs: PegSet, marks: Marks, height: float) -> None
         draw.dots.add(place, colour, radius, hollow=1.0 if weak else 0.0)
 
 
-def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Pose, marks: Marks) -> None:
+def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Shown, marks: Marks) -> None:
     """Control shapes in side colours; what a limb's blend leaves out of use is dimmed."""
     dim = out_of_use(rig, pose)
     for i, control in enumerate(rig.controls):
@@ -256,22 +257,22 @@ def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Pos
                 draw.over.add(world, LINEN, 2.2, 0.9)
             draw.through.add(world, colour, 3.4 if chosen else 2.0, alpha)
     for limb in rig.limbs:
-        if limb.pole not in dim:
-            pole = worlds[rig.index[limb.pole]][:3, 3]
+        if limb.pole.id not in dim:
+            pole = worlds[rig.index[limb.pole.id]][:3, 3]
             middle = worlds[rig.index[limb.fk[1]]][:3, 3]
-            draw.through.add(np.array([pole, middle]), side_colour(rig.control(limb.pole).side), 1.0, 0.25)
+            draw.through.add(np.array([pole, middle]), side_colour(rig.control(limb.pole.id).side), 1.0, 0.25)
 
 
-def out_of_use(rig: ControlRig, pose: Pose) -> frozenset[str]:
+def out_of_use(rig: ControlRig, pose: Shown) -> frozenset[str]:
     """Controls that move nothing now: goal and pole of a limb on FK, the FK controls of one on IK."""
     dim: set[str] = set()
+    told = pose if isinstance(pose, Pose) else Pose()
     for limb in rig.limbs:
-        goal = rig.control(limb.goal)
-        blend = pose.controls.get(goal.id, goal.zero)[CHANNELS.index("blend")]
+        blend = rig.value(told, limb.amount)
         if blend >= 0.999:
             dim |= set(limb.fk)
         elif blend <= 0.001:
-            dim |= {limb.goal, limb.pole}
+            dim |= {limb.goal.id, limb.pole.id}
     return frozenset(dim)
 
 

@@ -12,7 +12,7 @@ from pegloom.core.geometry.transforms import any_perpendicular, normalised
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.depth import depth_of, has_rule, limb_direction, rule_of
 from pegloom.core.skeleton.joint_depth import joint_depth_moves
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import Origin, Skeleton
 from pegloom.core.skeleton.pegs import PegSet
 
 
@@ -100,8 +100,9 @@ def slice_joint(points: FloatArray, triangles: IntArray, skeleton: Skeleton, joi
     """The slice window's pictures for a joint; of an unknown part it belongs in the middle of the cut across it."""
     if len(points) == 0:
         return None
-    world = skeleton.joint(joint_id).matrix
-    moves = joint_depth_moves(points, triangles, skeleton, [joint_id]) if joint_id.startswith(("own.", "file.")) else ()
+    joint = skeleton.joint(joint_id)
+    world = joint.matrix
+    moves = joint_depth_moves(points, triangles, skeleton, [joint_id]) if joint.origin is not Origin.KIT else ()
     if moves:
         place = np.array(moves[0].place)
         return slice_at(points, triangles, world[:3, 3], world[:3, 1], world[:3, 2], proper=place, sound=False)

@@ -33,7 +33,7 @@ class Bench(QScrollArea):
         self.note = label(self.line, "caption")
         self.note.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom)
         head.addWidget(self.note)
-        self.doubts = button("", f"{self.title.lower()}.doubts", self.show_snags, role="doubts")
+        self.doubts = button("0 snags", f"{self.title.lower()}.doubts", self.show_snags, role="doubts")
         self.doubts.setToolTip("Go to them, below in this bench")
         self.doubts.hide()
         head.addWidget(self.doubts)

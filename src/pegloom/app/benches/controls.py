@@ -6,8 +6,9 @@ from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout
 
 from pegloom.app.benches.bench import Bench
 from pegloom.app.session import Tool
+from pegloom.app.snagcard import SnagCard
 from pegloom.app.widgets import Choices, SliderRow, action_button, clear, label
-from pegloom.core.rig.controls import CHANNELS, ControlRig, Shape
+from pegloom.core.rig.controls import ControlRig, Shape
 from pegloom.document import edits
 
 
@@ -61,6 +62,8 @@ class ControlsBench(Bench):
         shape.field("Shape", self.shape)
         shape.field("Size", self.size)
         self.shape_card = shape
+        self.snags = SnagCard(self.session, self.actions, "controls", "Nothing is wrong with the controls.")
+        self.column.addWidget(self.snags)
 
     @staticmethod
     def _blend_text(value: float) -> str:
@@ -121,8 +124,7 @@ class ControlsBench(Bench):
             found = next((x for x in rig.limbs if x.id == limb), None) if rig else None
             slider.setEnabled(found is not None)
             if found is not None:
-                goal = rig.control(found.goal)
-                slider.set(character.pose.controls.get(goal.id, goal.zero)[CHANNELS.index("blend")])
+                slider.set(rig.value(edits.posed(character), found.amount))
         lead = self.session.selection.lead if self.session.selection.kind == "control" else ""
         held = bool(lead and rig and lead in rig.index)
         self.shape.setEnabled(held)
@@ -130,8 +132,8 @@ class ControlsBench(Bench):
         self.shape_card.note.setText(rig.control(lead).name if held else "select a control")
         if held:
             self.shape.setCurrentIndex(self.shape.findData(rig.control(lead).shape))
-            override = character.control_overrides.get(lead)
-            self.size.set(override.size if override else 1.0)
+            change = character.rig_changes.controls.get(lead)
+            self.size.set(change.size if change else 1.0)
 
 
 def limb_title(limb_id: str) -> str:

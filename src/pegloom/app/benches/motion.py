@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QListWidget, QListWidgetI
 
 from pegloom.app.benches.bench import Bench
 from pegloom.app.session import RANGE_TEST
+from pegloom.app.snagcard import SnagCard
 from pegloom.app.widgets import action_button, label
 from pegloom.document import edits
 
@@ -62,6 +63,8 @@ class MotionBench(Bench):
         time.body.addWidget(self.loop)
         self.note = label("", "caption", wrap=True)
         time.body.addWidget(self.note)
+        self.snags = SnagCard(self.session, self.actions, "motion", "Nothing is wrong with the clips.")
+        self.column.addWidget(self.snags)
 
     def _set_length(self) -> None:
         clip = self.session.clip

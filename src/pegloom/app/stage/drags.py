@@ -13,8 +13,11 @@ from pegloom.app.placing import keep_placed
 from pegloom.app.session import BrushMode, Session
 from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.mesh import place_lengths, weld
-from pegloom.core.rig.controls import CHANNELS, Control, Pose, with_values
+from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
+from pegloom.core.rig.controls import Control, with_values
 from pegloom.core.rig.evaluate import place_control
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.skin.brush import dab
 from pegloom.document import edits
 from pegloom.document.model import Part
@@ -157,7 +160,7 @@ class ControlDrag:
         character = session.character
         assert character is not None and character.rig is not None
         self.character = character
-        self.base = character.pose
+        self.base = edits.posed(character)
         self.worlds = {c.id: worlds[character.rig.index[c.id]] for c in controls}
         self.pose: Pose | None = None
 
@@ -171,16 +174,16 @@ class ControlDrag:
         assert rig is not None and skeleton is not None
         for control in self.controls:
             if self.drag.handle.kind is HandleKind.GROW:
-                now = self.base.controls.get(control.id, control.zero)[CHANNELS.index("grow")]
+                now = rig.value(self.base, ChannelRef(control.id, SCALE))
                 factor = float(np.linalg.norm(change[:3, 0]))
-                if "grow" in control.free:
-                    pose = with_values(pose, control, grow=(1 + now) * factor - 1)
+                if SCALE in control.free:
+                    pose = with_values(rig, pose, control.id, **{SCALE: now * factor})
                 continue
             keep: tuple[str, ...] = ()
             if self.drag.handle.kind is HandleKind.MOVE:
-                keep = ("turn_x", "turn_y", "turn_z")
+                keep = ROTATE
             elif self.drag.handle.kind is HandleKind.TURN:
-                keep = ("move_x", "move_y", "move_z")
+                keep = MOVE
             pose = place_control(skeleton, rig, pose, control, change @ self.worlds[control.id], keep=keep)
         self.pose = pose
         document = self.session.document
@@ -420,8 +423,8 @@ def handle_kind(session: Session, control: Control) -> HandleKind:
     wanted = {"move": HandleKind.MOVE, "turn": HandleKind.TURN, "grow": HandleKind.GROW}.get(session.tool.value)
     can = {
         HandleKind.MOVE: "move_x" in control.free,
-        HandleKind.TURN: "turn_x" in control.free,
-        HandleKind.GROW: "grow" in control.free,
+        HandleKind.TURN: "rotate_x" in control.free,
+        HandleKind.GROW: SCALE in control.free,
     }
     if wanted is not None and can[wanted]:
         return wanted
@@ -430,7 +433,7 @@ def handle_kind(session: Session, control: Control) -> HandleKind:
 
 def axes_allowed(control: object, kind: HandleKind) -> str:
     """The axes of a control's handle that its free channels allow."""
-    prefix = {HandleKind.MOVE: "move_", HandleKind.TURN: "turn_"}.get(kind)
+    prefix = {HandleKind.MOVE: "move_", HandleKind.TURN: "rotate_"}.get(kind)
     if prefix is None:
         return "xyz"
     return "".join(a for a in "xyz" if prefix + a in control.free)

@@ -38,6 +38,7 @@ from pegloom.app.stage.pointing import Pointing
 from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
 from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import skin_matrices
+from pegloom.core.rig.pose import JointPose
 from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Image, Part, Subdivision
 from pegloom.files.images import pixels
@@ -267,7 +268,7 @@ class Stage(Pointing, Beginning, QOpenGLWidget):
             drawing.draw_moves(draw, session.moves)
         if session.area is Area.JOINTS and character.pegs is not None and "pegs" not in shown:
             drawing.draw_pegs(draw, character.pegs, marks, character.height)
-        posing = session.area in (Area.CONTROLS, Area.MOTION) and not session.playing and not session.shown_pose.direct
+        posing = session.area in (Area.CONTROLS, Area.MOTION) and not session.playing and not isinstance(session.shown_pose, JointPose)
         if posing and character.rig is not None and "controls" not in shown:
             drawing.draw_controls(draw, character.rig, frame.controls, character.pose, marks)
             held = handle_for(session, self.camera, self.size_in_points)

@@ -6,14 +6,19 @@ from dataclasses import replace
 from types import MappingProxyType
 
 import numpy as np
+from numpy.typing import NDArray
 from scipy.spatial.transform import Rotation
 
 from pegloom.core.arrays import FloatArray, frozen
-from pegloom.core.geometry.transforms import decompose
-from pegloom.core.motion.clips import Clip, Curve, Track, channels_at, sample
-from pegloom.core.rig.controls import CHANNELS, ControlRig, Pose, channel_rows, pose_of
-from pegloom.core.rig.evaluate import evaluate_rig, joints_at, nodes_at
+from pegloom.core.curves import Curve, Run, curve
+from pegloom.core.geometry.transforms import decompose, rotation_matrix
+from pegloom.core.motion.clips import Clip, sample, values_at
+from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.rig.channels import MOVE, ROTATE
+from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.evaluate import AT_ONCE, evaluate_rig, joints_at, nodes_at
 from pegloom.core.rig.match import values_for, values_of_joints
+from pegloom.core.rig.pose import JointPose, Pose, joint_pose
 from pegloom.core.skeleton.joints import Skeleton
 
 
@@ -48,7 +53,7 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
         for path, span in (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10))):
             made.append(Track(path, frozen(times.copy()), frozen(np.ascontiguousarray(rows[:, j, span]))))
         tracks[joint.id] = tuple(made)
-    return replace(clip, tracks=MappingProxyType(tracks))
+    return replace(clip, tracks=joint_tracks(tracks))
 
 
 def _posed(clip: Clip, skeleton: Skeleton, times: FloatArray) -> FloatArray:
@@ -92,7 +97,9 @@ def _rests(old: Skeleton, settled: FloatArray | None) -> FloatArray:
     return old.inverse_world if settled is None else np.asarray(old.inverse_world @ np.linalg.inv(settled))
 
 
-def carried_pose(pose: Pose, old: Skeleton, new: Skeleton, *, settled: FloatArray | None = None) -> Pose:
+def carried_pose(
+    pose: JointPose, old: Skeleton, new: Skeleton, *, settled: FloatArray | None = None
+) -> JointPose:
     """A pose told by joints, on a changed skeleton: every joint carries its part of the body as before.
 
     settled : see `carried_clip`.
@@ -102,7 +109,7 @@ def carried_pose(pose: Pose, old: Skeleton, new: Skeleton, *, settled: FloatArra
     rests = _rests(old, settled)
     posed = evaluate_rig(old, None, pose).joints
     worlds: list[FloatArray] = []
-    placements = {}
+    placements: dict[str, FloatArray] = {}
     for j, joint in enumerate(new.joints):
         source: str | None = joint.id
         while source is not None and source not in old.index:
@@ -114,8 +121,31 @@ def carried_pose(pose: Pose, old: Skeleton, new: Skeleton, *, settled: FloatArra
         worlds.append(motion @ new.world[j])
         parent = int(new.parents[j])
         local = worlds[j] if parent < 0 else np.linalg.inv(worlds[parent]) @ worlds[j]
-        placements[joint.id] = tuple(float(v) for v in np.concatenate(decompose(local)))
-    return Pose(placements=MappingProxyType(placements))
+        placements[joint.id] = np.concatenate(decompose(local))
+    return joint_pose(placements)
+
+
+def rerested(pose: JointPose, old: Skeleton, new: Skeleton) -> JointPose:
+    """A pose told by joints, on joints placed or turned otherwise: each turns from its rest as before, about the body's
+    axes, and bones keep the length they have now. Joints that are gone are left out."""
+    if _same_rest(old, new):
+        return pose
+    made: dict[str, FloatArray] = {}
+    for joint, row in zip(pose.joints, pose.rows, strict=True):
+        if joint not in old.index or joint not in new.index:
+            continue
+        i, j = old.index[joint], new.index[joint]
+        before, after = old.world[i, :3, :3], new.world[j, :3, :3]
+        turn = old.local[i, :3, :3].T @ rotation_matrix(row[3:7])
+        axes = after.T @ before
+        here = np.eye(4)
+        here[:3, :3] = new.local[j, :3, :3] @ (axes @ turn @ axes.T)
+        # A place differs from rest in the parent's axes, which may have turned as well.
+        p, q = int(old.parents[i]), int(new.parents[j])
+        frame = (np.eye(3) if q < 0 else new.world[q, :3, :3].T) @ (np.eye(3) if p < 0 else old.world[p, :3, :3])
+        place = new.local[j, :3, 3] + frame @ (row[:3] - old.local[i, :3, 3])
+        made[joint] = np.concatenate([place, decompose(here)[1], row[7:]])
+    return joint_pose(made)
 
 
 def _same_rest(old: Skeleton, new: Skeleton) -> bool:
@@ -129,24 +159,27 @@ def reposed(pose: Pose, old: Skeleton, old_rig: ControlRig, new: Skeleton, new_r
 
     `rest` is the old pose that became the new rest. Each control moves as the old one did, from where it stood then.
     """
-    rows = channel_rows(old_rig, pose)[None]
-    return pose_of(new_rig, reposed_values(rows, old, old_rig, new, new_rig, rest)[0])
+    values = old_rig.slots.vector(pose)[None]
+    return new_rig.slots.pose(reposed_values(values, old, old_rig, new, new_rig, rest)[0])
 
 
 def reposed_values(
     values: FloatArray, old: Skeleton, old_rig: ControlRig, new: Skeleton, new_rig: ControlRig, rest: Pose
 ) -> FloatArray:
-    """As `reposed`, of many moments: channel values (k, c, 8) of the old controls to those of the new."""
+    """As `reposed`, of many moments: channel values (k, v) of the old controls to those (k, w) of the new."""
     then = evaluate_rig(old, old_rig, rest).controls
     now = nodes_at(old, old_rig, values)
-    poles = {limb.pole for limb in new_rig.limbs}
-    start = np.repeat(np.array([c.zero for c in new_rig.controls], dtype=np.float64)[None], len(values), axis=0)
+    poles = {limb.pole.id for limb in new_rig.limbs}
+    start = np.repeat(new_rig.slots.rest[None], len(values), axis=0)
+    placed = {*MOVE, *ROTATE}
+    for ref, slot in new_rig.slots.index.items():
+        if ref[1] not in placed and ref in old_rig.slots.index:
+            start[:, slot] = values[:, old_rig.slots.index[ref]]
     targets = {}
-    for n, control in enumerate(new_rig.controls):
+    for control in new_rig.controls:
         if control.id not in old_rig.index:
             continue
         i = old_rig.index[control.id]
-        start[:, n, 6:] = values[:, i, 6:]
         if control.id in poles:
             # A pole is a place: it stands where it stood, so that the limb keeps its plane.
             target = np.repeat(control.matrix[None], len(values), axis=0)
@@ -178,16 +211,18 @@ def reposed_clip(
     inside = frames[(frames > keys[0]) & (frames < keys[-1])]
     apart = np.abs(inside[:, None] - keys[None]).min(axis=1, initial=np.inf) if len(inside) else np.zeros(0)
     times = np.sort(np.concatenate([keys, inside[apart > 0.1 / clip.rate]]))
-    exact = reposed_values(channels_at(clip, times, old_rig), old, old_rig, new, new_rig, rest)
-    wanted = joints_at(new, new_rig, exact)
+    exact = np.empty((len(times), len(new_rig.slots.rest)), dtype=np.float32)
+    for first in range(0, len(times), AT_ONCE):
+        some = slice(first, first + AT_ONCE)
+        exact[some] = reposed_values(values_at(clip, times[some], old_rig), old, old_rig, new, new_rig, rest)
+    at_keys = reposed_values(values_at(clip, keys, old_rig), old, old_rig, new, new_rig, rest)
     size = max(float(np.linalg.norm(np.ptp(new.positions, axis=0))), 1e-9)
     chosen = np.isin(times, keys)
     while True:
-        made = _keyed(clip, new_rig, times[chosen], exact[chosen])
-        shown = joints_at(new, new_rig, channels_at(made, times, new_rig))
-        gap = np.linalg.norm(shown[..., :3, 3] - wanted[..., :3, 3], axis=-1)
-        turn = np.linalg.norm(shown[..., :3, :3] - wanted[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
-        stray = np.where(chosen, 0.0, (gap + 0.12 * size * turn).max(axis=1, initial=0.0))
+        rows = exact[chosen].astype(np.float64)
+        rows[np.searchsorted(times[chosen], keys)] = at_keys
+        made = _keyed(clip, new_rig, times[chosen], rows)
+        stray = np.where(chosen, 0.0, _strays(made, times, exact, new, new_rig, size))
         if stray.max(initial=0.0) <= DRIFT_OF_SIZE * size:
             return made
         # The worst frame of each run between two keys becomes one.
@@ -196,26 +231,43 @@ def reposed_clip(
             chosen[int(np.argmax(np.where(run == number, stray, -1.0)))] = True
 
 
+def _strays(
+    clip: Clip, times: FloatArray, exact: NDArray[np.float32], skeleton: Skeleton, rig: ControlRig, size: float
+) -> FloatArray:
+    """How far (k,) a clip strays at each moment from what values (k, v) show, metres; turns weighed at a limb's distance."""
+    made = np.empty(len(times))
+    for first in range(0, len(times), AT_ONCE):
+        some = slice(first, first + AT_ONCE)
+        shown = joints_at(skeleton, rig, values_at(clip, times[some], rig))
+        wanted = joints_at(skeleton, rig, exact[some].astype(np.float64))
+        gap = np.linalg.norm(shown[..., :3, 3] - wanted[..., :3, 3], axis=-1)
+        turn = np.linalg.norm(shown[..., :3, :3] - wanted[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
+        made[some] = (gap + 0.12 * size * turn).max(axis=1, initial=0.0)
+    return made
+
+
 def _keyed(clip: Clip, rig: ControlRig, times: FloatArray, rows: FloatArray) -> Clip:
-    """The clip with these values (k, c, 8) as keys of every channel that moves or does not rest."""
-    curves: dict[tuple[str, str], Curve] = {}
-    usual = next(iter(clip.curves.values())).between
-    for i, control in enumerate(rig.controls):
-        for channel in control.free:
-            values = rows[:, i, CHANNELS.index(channel)]
-            keyed = clip.curves.get((control.id, channel))
-            zero = control.zero[CHANNELS.index(channel)]
-            if keyed is None and np.allclose(values, zero, atol=1e-7):
-                continue
-            between = keyed.between if keyed is not None else usual
-            if np.allclose(values, values[0], atol=1e-9):
-                curves[control.id, channel] = Curve((float(times[0]),), (float(values[0]),), between)
-            else:
-                curves[control.id, channel] = Curve(tuple(times.tolist()), tuple(values.tolist()), between)
+    """The clip with these values (k, v) as keys of every channel that moves or does not rest."""
+    # Curves of channels that are gone wait.
+    curves: dict[tuple[str, str], Curve] = {r: c for r, c in clip.curves.items() if r not in rig.slots.index}
+    usual = Run(int(next(iter(clip.curves.values())).runs[0]))
+    for (ref, slot), channel in zip(rig.slots.index.items(), rig.slots.channels, strict=True):
+        values, keyed = rows[:, slot], clip.curves.get(ref)
+        if channel.locked or (keyed is None and np.allclose(values, channel.rest, atol=1e-7)):
+            continue
+        if np.allclose(values, values[0], atol=1e-9):
+            made = curve(times[:1], values[:1], usual if keyed is None else Run(int(keyed.runs[0])))
+        else:
+            made = curve(times, values, usual)
+            if keyed is not None:
+                # Each moment runs on as the key before it did.
+                i = np.clip(np.searchsorted(keyed.times, times + 1e-9, side="right") - 1, 0, None)
+                made = replace(made, runs=keyed.runs[i])
+        curves[ref] = made
     return replace(clip, curves=MappingProxyType(curves))
 
 
-def controls_of_joints(pose: Pose, skeleton: Skeleton, rig: ControlRig) -> Pose:
+def controls_of_joints(pose: JointPose, skeleton: Skeleton, rig: ControlRig) -> Pose:
     """Control values that show a pose given by joints; see `values_of_joints`."""
     joints = evaluate_rig(skeleton, None, pose).joints
-    return pose_of(rig, values_of_joints(skeleton, rig, joints[None])[0])
+    return rig.slots.pose(values_of_joints(skeleton, rig, joints[None])[0])

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from types import MappingProxyType
-
 import numpy as np
 from scipy.spatial.transform import Rotation
 
@@ -12,22 +10,22 @@ from pegloom.core.geometry.transforms import (
     quaternion_inverse,
     quaternion_product,
 )
-from pegloom.core.motion.trials import trial_amount, trial_pose, trials_of
-from pegloom.core.rig.controls import Pose
+from pegloom.core.motion.trials import trial_amount, trials_of, turned_pose, turns_of
+from pegloom.core.rig.pose import JointPose
 from pegloom.core.skeleton.joints import Quaternion, Skeleton
 
 LITTLE = 0.25
 """Radians a joint that no trial turns may turn in a random pose."""
 
 
-def sampled_poses(skeleton: Skeleton, *, random: int = 40, seed: int = 7) -> list[Pose]:
+def sampled_poses(skeleton: Skeleton, *, random: int = 40, seed: int = 7) -> list[JointPose]:
     """Every trial at half and full amount, then random poses, each followed by its mirror image.
 
     In a random pose each joint takes its turn from one trial that turns it, at a random amount; so no joint leaves
     the range the trials show. Joints no trial turns get a little of anything.
     """
     poses = [trial_amount(skeleton, t.id, a) for t in trials_of(skeleton) for a in (0.5, 1.0)]
-    full = [trial_pose(skeleton, t.id).turns for t in trials_of(skeleton)]
+    full = [turns_of(skeleton, t.id).turns for t in trials_of(skeleton)]
     rng = np.random.default_rng(seed)
     for _ in range((random + 1) // 2):
         turns: dict[str, Quaternion] = {}
@@ -40,7 +38,7 @@ def sampled_poses(skeleton: Skeleton, *, random: int = 40, seed: int = 7) -> lis
                 axis = rng.normal(size=3)
                 axis /= max(float(np.linalg.norm(axis)), 1e-9)
                 turns[joint.id] = _told(quaternion_about(axis, float(rng.uniform(-LITTLE, LITTLE))))
-        poses.append(Pose(turns=MappingProxyType(turns)))
+        poses.append(turned_pose(skeleton, turns))
         poses.append(_mirrored(skeleton, turns))
     return poses
 
@@ -58,7 +56,7 @@ def _told(q: np.ndarray) -> Quaternion:
     return x, y, z, w
 
 
-def _mirrored(skeleton: Skeleton, turns: dict[str, Quaternion]) -> Pose:
+def _mirrored(skeleton: Skeleton, turns: dict[str, Quaternion]) -> JointPose:
     """The pose seen in the mirror: each turn told in body axes, reflected across x, given to the joint across."""
     made: dict[str, Quaternion] = {}
     for joint_id, q in turns.items():
@@ -69,4 +67,4 @@ def _mirrored(skeleton: Skeleton, turns: dict[str, Quaternion]) -> Pose:
         x, y, z, w = quaternion_product(quaternion_product(rest, np.array(q)), quaternion_inverse(rest))
         body = np.array([x, -y, -z, w])
         made[other] = _told(quaternion_product(quaternion_product(quaternion_inverse(there), body), there))
-    return Pose(turns=MappingProxyType(made))
+    return turned_pose(skeleton, made)

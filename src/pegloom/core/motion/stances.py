@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.core.errors import ShapeError
-from pegloom.core.motion.trials import OUT, UP, Poser
-from pegloom.core.rig.controls import Pose
+from pegloom.core.motion.trials import OUT, UP, Poser, turned_pose
+from pegloom.core.rig.pose import JointPose
 from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.joints import Side, Skeleton
 
@@ -21,7 +21,7 @@ def arms_of(skeleton: Skeleton) -> list[tuple[Side, str, str, str]]:
     return found
 
 
-def _straight_arms(skeleton: Skeleton, down: float) -> Pose:
+def _straight_arms(skeleton: Skeleton, down: float) -> JointPose:
     body = body_of(skeleton)
     arms = arms_of(body.skeleton)
     if not arms:
@@ -33,14 +33,14 @@ def _straight_arms(skeleton: Skeleton, down: float) -> Pose:
         poser.aim_bone(upper, lower, direction)
         poser.aim_bone(lower, end, direction)
         poser.aim(end, direction)
-    return Pose(turns=poser.turns(skeleton, body.joint_of))
+    return turned_pose(skeleton, poser.turns(skeleton, body.joint_of))
 
 
-def t_pose(skeleton: Skeleton) -> Pose:
+def t_pose(skeleton: Skeleton) -> JointPose:
     """Arms straight out. Raises ShapeError for a skeleton without two arms."""
     return _straight_arms(skeleton, 0.0)
 
 
-def a_pose(skeleton: Skeleton) -> Pose:
+def a_pose(skeleton: Skeleton) -> JointPose:
     """Arms straight, 45 degrees down."""
     return _straight_arms(skeleton, np.pi / 4)

@@ -1,86 +1,217 @@
-"""A clip's sampled tracks as flat arrays, and all of them sampled at once, compiled."""
+"""Sampled motion of joints as flat arrays, and all of it sampled at once, compiled."""
 # mypy: disable-error-code="no-untyped-def, no-untyped-call, untyped-decorator"
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numba import njit
 
-from pegloom.core.arrays import FloatArray, IntArray, frozen
-from pegloom.core.geometry.transforms import decompose
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray, frozen
+from pegloom.core.errors import ShapeError
+from pegloom.core.geometry.transforms import decompose, normalised, slerp
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.clips import Clip
-from pegloom.core.rig.controls import JointRows
+from pegloom.core.rig.pose import JointPose
 from pegloom.core.skeleton.joints import Skeleton
 
-WHERE = {"translation": 0, "rotation": 3, "scale": 7}
-"""Where a path's values begin in a joint's row of ten."""
+PATHS = ("translation", "rotation", "scale")
+"""What a track moves, by the number it is kept under."""
+FIRST, WIDTH = (0, 3, 7), (3, 4, 3)
+"""Where a path's values begin in a joint's row of ten, and how many they are."""
 
 
-class PackedTracks(NamedTuple):
-    """rest (j, 10): local values of joints the clip moves, at rest. joint, first, width, step (t,): of each track.
-    starts (t + 1,): into times (m,) and values (m, 4)."""
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Track:
+    """Sampled motion of one joint in its parent, as glTF stores it: a view into `JointTracks`, or what one is made from.
 
-    rest: FloatArray
-    joint: IntArray
-    first: IntArray
-    width: IntArray
-    step: IntArray
-    starts: IntArray
+    times (k,) seconds; values (k, 3) position or scale, (k, 4) quaternion; CUBICSPLINE is sampled on reading.
+    """
+
+    path: str
     times: FloatArray
     values: FloatArray
+    step: bool = False
+
+    def at(self, time: float) -> FloatArray:
+        """Value at a time: linear, spherical for quaternions, as the glTF 2.0 specification says (appendix C)."""
+        i = int(np.clip(np.searchsorted(self.times, time, side="right") - 1, 0, len(self.times) - 1))
+        if i == len(self.times) - 1 or time <= self.times[0] or self.step:
+            return np.asarray(self.values[i])
+        u = float((time - self.times[i]) / (self.times[i + 1] - self.times[i]))
+        if self.path == "rotation":
+            return slerp(normalised(self.values[i]), normalised(self.values[i + 1]), u)
+        return np.asarray(self.values[i] + u * (self.values[i + 1] - self.values[i]))
+
+    def at_all(self, times: FloatArray) -> FloatArray:
+        """`at` for many times (t,) at once: (t, 3 or 4)."""
+        last = len(self.times) - 1
+        i = np.clip(np.searchsorted(self.times, times, side="right") - 1, 0, last)
+        a, b = self.values[i], self.values[np.minimum(i + 1, last)]
+        span = self.times[np.minimum(i + 1, last)] - self.times[i]
+        held = (i == last) | (times <= self.times[0]) | self.step
+        u = np.where(held, 0.0, (times - self.times[i]) / np.where(span > 0, span, 1.0))[:, None]
+        if self.path != "rotation":
+            return np.asarray(np.where(held[:, None], a, a + u * (b - a)))
+        qa, qb = normalised(a), normalised(b)
+        cosine = np.einsum("tk,tk->t", qa, qb)[:, None]
+        qb, cosine = np.where(cosine < 0, -qb, qb), np.abs(cosine)
+        angle = np.arccos(np.minimum(cosine, 1.0))
+        near = cosine > 1.0 - 1e-9
+        sine = np.where(near, 1.0, np.sin(angle))
+        arc = (np.sin((1 - u) * angle) * qa + np.sin(u * angle) * qb) / sine
+        return np.asarray(np.where(held[:, None], a, np.where(near, normalised(qa + u * (qb - qa)), arc)))
+
+
+def _none(columns: int = 0) -> FloatArray:
+    return np.asarray(frozen(np.zeros((0, columns) if columns else 0)))
+
+
+def _no_numbers() -> IntArray:
+    return np.asarray(frozen(np.zeros(0, dtype=np.int64)))
+
+
+def _no_flags() -> BoolArray:
+    return np.asarray(frozen(np.zeros(0, dtype=bool)))
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class JointTracks(Mapping[str, tuple[Track, ...]]):
+    """Sampled motion of some joints, as a file had it: each track with keys of its own. Reads as joint id -> tracks.
+
+    joints : ids. joint, path, step (t,): whose a track is (index into joints), what it moves (index into PATHS), and
+    whether it holds each value until the next. first, count (t,): its keys in times (m,), seconds; tracks may share them.
+    starts (t,): where its values begin in rows (r, 4); places and scales leave the last column free.
+    Raises ShapeError for tracks that do not fit their keys.
+    """
+
+    joints: tuple[str, ...] = ()
+    joint: IntArray = field(default_factory=_no_numbers)
+    path: IntArray = field(default_factory=_no_numbers)
+    step: BoolArray = field(default_factory=_no_flags)
+    first: IntArray = field(default_factory=_no_numbers)
+    count: IntArray = field(default_factory=_no_numbers)
+    starts: IntArray = field(default_factory=_no_numbers)
+    times: FloatArray = field(default_factory=_none)
+    rows: FloatArray = field(default_factory=lambda: _none(4))
+
+    def __post_init__(self) -> None:
+        tables = (self.joint, self.path, self.step, self.first, self.count, self.starts)
+        tracks = len(self.joint)
+        if any(a.shape != (tracks,) for a in tables) or self.times.ndim != 1 or self.rows.shape[1:] != (4,):
+            raise ShapeError("sampled tracks are not one joint, path and place of keys each")
+        if len(set(self.joints)) != len(self.joints):
+            raise ShapeError("sampled tracks name a joint twice")
+        if tracks:
+            bounds = ((self.joint, len(self.joints)), (self.path, len(PATHS)), (self.first, len(self.times)), (self.starts, len(self.rows)))
+            inside = all(a.min() >= 0 and a.max() < most for a, most in bounds) and self.count.min() > 0
+            if not inside or (self.first + self.count).max() > len(self.times) or (self.starts + self.count).max() > len(self.rows):
+                raise ShapeError("sampled tracks name keys that are not there")
+        for array in (*tables, self.times, self.rows):
+            array.setflags(write=False)
+
+    def __getitem__(self, joint: str) -> tuple[Track, ...]:
+        if joint not in self.joints:
+            raise KeyError(joint)
+        return tuple(self.track(t) for t in np.flatnonzero(self.joint == self.joints.index(joint)).tolist())
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.joints)
+
+    def __len__(self) -> int:
+        return len(self.joints)
+
+    # One immutable piece among others, not a bag of values to compare.
+    __eq__, __hash__ = object.__eq__, object.__hash__
+
+    def track(self, number: int) -> Track:
+        """One track, as a view."""
+        path, count = int(self.path[number]), int(self.count[number])
+        first, start = int(self.first[number]), int(self.starts[number])
+        values = self.rows[start : start + count, : WIDTH[path]]
+        return Track(PATHS[path], self.times[first : first + count], values, bool(self.step[number]))
+
+
+def joint_tracks(tracks: Mapping[str, Sequence[Track]]) -> JointTracks:
+    """Tracks by joint id as flat arrays; keys that several share are kept once. Raises ShapeError for an unknown path."""
+    table: list[tuple[int, int, bool, int, int, int]] = []
+    times: list[FloatArray] = []
+    rows: list[FloatArray] = []
+    known: dict[bytes, int] = {}
+    keys = values = 0
+    for j, some in enumerate(tracks.values()):
+        for track in some:
+            if track.path not in PATHS or len(track.times) != len(track.values):
+                raise ShapeError(f"a track of {track.path} has not one value for each of its times")
+            told = np.ascontiguousarray(track.times, dtype=np.float64)
+            key = told.tobytes()
+            if key not in known:
+                known[key] = keys
+                times.append(told)
+                keys += len(told)
+            path = PATHS.index(track.path)
+            row = np.zeros((len(told), 4))
+            row[:, : WIDTH[path]] = track.values
+            rows.append(row)
+            table.append((j, path, bool(track.step), known[key], len(told), values))
+            values += len(told)
+    columns = [np.array([row[k] for row in table], dtype=np.int64) for k in (0, 1, 3, 4, 5)]
+    step = np.array([row[2] for row in table], dtype=bool)
+    return JointTracks(
+        tuple(tracks), columns[0], columns[1], step, columns[2], columns[3], columns[4],
+        np.concatenate([np.zeros(0), *times]), np.concatenate([np.zeros((0, 4)), *rows]),
+    )  # fmt: skip
 
 
 @by_identity
-def pack_tracks(clip: Clip, skeleton: Skeleton) -> tuple[tuple[str, ...], PackedTracks]:
-    """The joints a clip moves, in the order of its tracks, and those tracks."""
-    joints = tuple(j for j in clip.tracks if j in skeleton.index)
-    rest = np.array([np.concatenate(decompose(skeleton.local[skeleton.index[j]])) for j in joints]).reshape(-1, 10)
-    rows, times, values = [], [np.zeros(0)], [np.zeros((0, 4))]
-    for i, joint in enumerate(joints):
-        for track in clip.tracks[joint]:
-            wide = np.zeros((len(track.times), 4))
-            wide[:, : track.values.shape[1]] = track.values
-            rows.append((i, WHERE[track.path], track.values.shape[1], int(track.step), len(track.times)))
-            times.append(track.times)
-            values.append(wide)
-    table = np.array(rows, dtype=np.int64).reshape(-1, 5)
-    starts = np.concatenate([[0], np.cumsum(table[:, 4])])
-    arrays = (rest, *(np.ascontiguousarray(table[:, k]) for k in range(4)), starts, np.concatenate(times), np.concatenate(values))
-    return joints, PackedTracks(*(frozen(a) for a in arrays))
+def _on(tracks: JointTracks, skeleton: Skeleton) -> tuple[tuple[str, ...], FloatArray, IntArray]:
+    """The joints that are moved here, their local values at rest (j, 10), and a table of their tracks (t, 7)."""
+    there = [n for n, joint in enumerate(tracks.joints) if joint in skeleton.index]
+    place = np.full(len(tracks.joints), -1)
+    place[there] = np.arange(len(there))
+    local = [np.concatenate(decompose(skeleton.local[skeleton.index[tracks.joints[n]]])) for n in there]
+    kept = np.flatnonzero(place[tracks.joint] >= 0) if len(tracks.joint) else np.zeros(0, dtype=np.int64)
+    path = tracks.path[kept]
+    first, count = tracks.first[kept], tracks.count[kept]
+    table = np.stack([
+        place[tracks.joint[kept]], np.array(FIRST)[path], np.array(WIDTH)[path], tracks.step[kept], first, first + count,
+        tracks.starts[kept] - first,
+    ], axis=1).astype(np.int64)  # fmt: skip
+    rest = np.asarray(frozen(np.array(local).reshape(-1, 10)))
+    return tuple(tracks.joints[n] for n in there), rest, np.asarray(frozen(table))
 
 
-def rows_at(clip: Clip, skeleton: Skeleton, time: float) -> JointRows:
-    """Where a clip's tracks put its joints in their parents at a time, as `Track.at` says."""
-    joints, packed = pack_tracks(clip, skeleton)
-    rows = packed.rest.copy()
-    _sample(packed, time, rows)
-    return JointRows(joints, rows)
+def rows_at(tracks: JointTracks, skeleton: Skeleton, time: float) -> JointPose:
+    """Where tracks put their joints in their parents at a time, as `Track.at` says."""
+    joints, rest, table = _on(tracks, skeleton)
+    rows = rest.copy()
+    _sample(table, tracks.times, tracks.rows, time, rows)
+    return JointPose(joints, rows)
 
 
 @njit(cache=True, nogil=True)
-def _sample(tracks, time, out):  # pragma: no cover
-    for t in range(len(tracks.joint)):
-        a, b = tracks.starts[t], tracks.starts[t + 1]
-        joint, first, width = tracks.joint[t], tracks.first[t], tracks.width[t]
+def _sample(tracks, times, rows, time, out):  # pragma: no cover
+    for t in range(len(tracks)):
+        joint, first, width, stepped = tracks[t, 0], tracks[t, 1], tracks[t, 2], tracks[t, 3]
+        # Keys a to b of the times; what they say begins at row a + shift.
+        a, b, shift = tracks[t, 4], tracks[t, 5], tracks[t, 6]
         # The last key at or before the time.
         low, high = a, b
         while low < high:
             middle = (low + high) // 2
-            if tracks.times[middle] <= time:
+            if times[middle] <= time:
                 low = middle + 1
             else:
                 high = middle
         i = min(max(low - 1, a), b - 1)
-        here = tracks.values[i]
-        if i == b - 1 or time <= tracks.times[a] or tracks.step[t] != 0:
+        here = rows[i + shift]
+        if i == b - 1 or time <= times[a] or stepped != 0:
             for k in range(width):
                 out[joint, first + k] = here[k]
             continue
-        there = tracks.values[i + 1]
-        u = (time - tracks.times[i]) / (tracks.times[i + 1] - tracks.times[i])
+        there = rows[i + 1 + shift]
+        u = (time - times[i]) / (times[i + 1] - times[i])
         if width == 3:
             for k in range(3):
                 out[joint, first + k] = here[k] + u * (there[k] - here[k])

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
+from typing import NamedTuple
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.geometry.transforms import (
     decompose,
     normalised,
@@ -19,11 +20,12 @@ from pegloom.core.geometry.transforms import (
     rotation_matrix,
 )
 from pegloom.core.memo import by_identity
-from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.pose import JointPose
 from pegloom.core.skeleton.body import Body, body_of, palm_of
-from pegloom.core.skeleton.joints import Quaternion, Skeleton
+from pegloom.core.skeleton.joints import JointKind, Quaternion, Skeleton
 
+NONE: Mapping[str, FloatArray] = MappingProxyType({})
 UP, FORWARD, OUT = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0]), np.array([1.0, 0.0, 0.0])
 
 
@@ -80,33 +82,63 @@ def trials_of(skeleton: Skeleton) -> tuple[Trial, ...]:
     body = body_of(skeleton).skeleton
     human = "arm.l.upper" in body.index and "leg.l.upper" in body.index
     options = TRIALS if human else MORE
-    found = tuple(trial for trial in (*options, *(MORE[:5] if human else ())) if trial_pose(skeleton, trial.id).turns)
+    found = tuple(trial for trial in (*options, *(MORE[:5] if human else ())) if turns_of(skeleton, trial.id).turns)
     return found or ((EVERY,) if len(skeleton.joints) > 1 else (Trial("rest", "Rest", "nothing moves yet"),))
 
 
+class Turns(NamedTuple):
+    """turns : joint id -> turn x y z w in the joint's own rest axes. places : joint id -> place in its parent, metres."""
+
+    turns: Mapping[str, Quaternion]
+    places: Mapping[str, FloatArray] = NONE
+
+
+def turned_pose(skeleton: Skeleton, turns: Mapping[str, Quaternion], places: Mapping[str, FloatArray] = NONE) -> JointPose:
+    """The pose in which joints are turned from rest in their own axes, and some stand elsewhere in their parents."""
+    joints = tuple(j for j in dict.fromkeys((*turns, *places)) if j in skeleton.index)
+    rows = rest_rows(skeleton)[[skeleton.index[j] for j in joints]]
+    for row, joint in zip(rows, joints, strict=True):
+        if joint in turns:
+            row[3:7] = quaternion_product(row[3:7], np.array(turns[joint]))
+        if joint in places:
+            row[:3] = places[joint]
+    return JointPose(joints, rows)
+
+
 @by_identity
-def trial_pose(skeleton: Skeleton, trial_id: str) -> Pose:
+def rest_rows(skeleton: Skeleton) -> FloatArray:
+    """Local values (j, 10) of a skeleton at rest: position, quaternion, scale."""
+    made = [np.concatenate(decompose(local)) for local in skeleton.local]
+    return np.asarray(frozen(np.array(made).reshape(-1, 10)))
+
+
+@by_identity
+def trial_pose(skeleton: Skeleton, trial_id: str) -> JointPose:
     """The pose of one trial, both sides, from whatever rest the skeleton has. Unknown joints are passed by."""
+    return turned_pose(skeleton, *turns_of(skeleton, trial_id))
+
+
+@by_identity
+def turns_of(skeleton: Skeleton, trial_id: str) -> Turns:
+    """What one trial turns."""
     body = body_of(skeleton)
     turns = _posed(body.skeleton, trial_id).turns(skeleton, body.joint_of)
-    pose = Pose(turns=turns)
-    return _on_its_feet(skeleton, body, pose) if trial_id == "crouch" and turns else pose
+    places = _on_its_feet(skeleton, body, turns) if trial_id == "crouch" and turns else {}
+    return Turns(turns, places)
 
 
-def _on_its_feet(skeleton: Skeleton, body: Body, pose: Pose) -> Pose:
-    """The pose with the hips let down (or wherever) so that the feet stay where they stand."""
+def _on_its_feet(skeleton: Skeleton, body: Body, turns: Mapping[str, Quaternion]) -> dict[str, FloatArray]:
+    """Where the hips are let down to (or wherever) so that the feet stay where they stand."""
     feet = [skeleton.index[body.joint_of[f]] for s in "lr" if (f := f"leg.{s}.end") in body.joint_of]
     hips = body.joint_of.get("spine.hips") or body.joint_of.get("spine.body")
     if not feet or hips is None:
-        return pose
-    posed = evaluate_rig(skeleton, None, pose).joints
+        return {}
+    posed = evaluate_rig(skeleton, None, turned_pose(skeleton, turns)).joints
     sink = (skeleton.world[feet, :3, 3] - posed[feet, :3, 3]).mean(axis=0)
     i = skeleton.index[hips]
     parent = int(skeleton.parents[i])
     turn = np.eye(3) if parent < 0 else posed[parent, :3, :3].T
-    position, rotation, scale = decompose(skeleton.local[i])
-    row = tuple(float(v) for v in np.concatenate([position + turn @ sink, rotation, scale]))
-    return Pose(turns=pose.turns, placements=MappingProxyType({hips: row}))
+    return {hips: skeleton.local[i, :3, 3] + turn @ sink}
 
 
 def _posed(skeleton: Skeleton, trial_id: str) -> Poser:
@@ -138,7 +170,7 @@ def _posed(skeleton: Skeleton, trial_id: str) -> Poser:
             poser.flex_hand(s, 1.1)
         elif trial_id == "fist":
             for joint in skeleton.joints:
-                if joint.id.startswith(f"hand.{s}.") and ".twist" not in joint.id:
+                if joint.id.startswith(f"hand.{s}.") and joint.kind is not JointKind.TWIST:
                     poser.fold(joint.id, 0.45 if ".thumb." in joint.id else 1.35)
         elif trial_id == "leg_back":
             poser.turn_about(f"leg.{s}.upper", OUT, 0.45)
@@ -208,21 +240,21 @@ def _turn_other_bodies(poser: Poser, skeleton: Skeleton, trial_id: str) -> None:
                 poser.turn_about(joint, OUT if stem != "body" else UP, min(1.6 / max(len(run), 1), 0.5))
 
 
-def trial_amount(skeleton: Skeleton, trial_id: str, amount: float) -> Pose:
+def trial_amount(skeleton: Skeleton, trial_id: str, amount: float) -> JointPose:
     """A trial from rest (0) to full (1): every turn at a share of its angle."""
-    turns = {}
-    for joint_id, q in trial_pose(skeleton, trial_id).turns.items():
+    full = turns_of(skeleton, trial_id)
+    turns: dict[str, Quaternion] = {}
+    for joint_id, q in full.turns.items():
         w = min(abs(q[3]), 1.0)
         angle = 2 * np.arccos(w)
         axis = np.array(q[:3]) * np.sign(q[3] or 1.0)
         x, y, z, w2 = quaternion_about(axis, angle * amount) if angle > 1e-9 else (0.0, 0.0, 0.0, 1.0)
         turns[joint_id] = (float(x), float(y), float(z), float(w2))
-    placements = {}
-    for joint_id, row in trial_pose(skeleton, trial_id).placements.items():
+    places = {}
+    for joint_id, place in full.places.items():
         rest = skeleton.local[skeleton.index[joint_id]][:3, 3]
-        x, y, z = (rest + amount * (np.array(row[:3]) - rest)).tolist()
-        placements[joint_id] = (x, y, z, *row[3:])
-    return Pose(turns=MappingProxyType(turns), placements=MappingProxyType(placements))
+        places[joint_id] = rest + amount * (place - rest)
+    return turned_pose(skeleton, turns, places)
 
 
 class Poser:

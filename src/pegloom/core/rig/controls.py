@@ -1,24 +1,22 @@
-"""Records of a control rig and of a pose."""
+"""Records of a control rig."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass
 from enum import Enum
 from functools import cached_property
-from types import MappingProxyType
 
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import ShapeError
-from pegloom.core.skeleton.joints import Quaternion, Side, Vector, other_side_name
-
-CHANNELS = ("move_x", "move_y", "move_z", "turn_x", "turn_y", "turn_z", "grow", "blend")
-"""Channels of a control, in the order of a pose's rows. Metres, radians; grow: 0 is own size, 1 twice; blend: 0 FK, 1 IK."""
-
-Values = tuple[float, float, float, float, float, float, float, float]
-MOVE, TURN = CHANNELS[:3], CHANNELS[3:6]
+from pegloom.core.rig.channels import Channel
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.refs import WORLD, ChannelRef, NodeRef
+from pegloom.core.rig.slots import SlotTable, slots_of
+from pegloom.core.rig.solvers import LimbIk, Solver
+from pegloom.core.skeleton.joints import Side, Vector, other_side_name
 
 
 class Shape(Enum):
@@ -37,55 +35,71 @@ class Shape(Enum):
 class Control:
     """What an animator holds.
 
-    parent : node it rides on, `control:ID` or `joint:ID`, or "" for the world. rest : 16 numbers, row after row,
-    character_from_control. free : the channels an animator may change. offset and tilt place the shape in the
-    control (metres; x y z radians).
+    parent : node it rides on. rest : 16 numbers, row after row, character_from_control. channels : its numbers; a move,
+    rotate or scale it lacks rests. size : metres, of the shape. offset and tilt place the shape in the control (metres;
+    x y z radians).
     """
 
     id: str
     name: str
     side: Side
-    parent: str
+    parent: NodeRef
     rest: tuple[float, ...]
+    channels: tuple[Channel, ...]
     shape: Shape
     size: float
-    free: tuple[str, ...]
     offset: Vector = (0.0, 0.0, 0.0)
     tilt: Vector = (0.0, 0.0, 0.0)
-    blend_at_rest: float = 0.0
 
     @property
     def matrix(self) -> FloatArray:
         return np.array(self.rest, dtype=np.float64).reshape(4, 4)
 
+    def channel(self, key: str) -> Channel | None:
+        """The channel of that key, or None."""
+        return next((c for c in self.channels if c.key == key), None)
+
     @property
-    def zero(self) -> Values:
-        """Its channel values at rest: all zero, save the FK/IK blend it starts with."""
-        return (0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, self.blend_at_rest)
+    def free(self) -> tuple[str, ...]:
+        """Keys of the channels an animator may change."""
+        return tuple(c.key for c in self.channels if not c.locked)
 
 
 @dataclass(frozen=True, slots=True)
-class IkLimb:
-    """Two-joint IK beside an FK chain. joints and fk: upper, lower, end. goal carries the blend channel."""
+class Drive:
+    """A joint that takes its place from a node. One without a drive, or a solver, rides on its parent."""
 
-    id: str
-    joints: tuple[str, str, str]
-    fk: tuple[str, str, str]
-    goal: str
-    pole: str
+    joint: str
+    node: NodeRef
+
+
+RECIPE = 1
+"""Version of the code that builds rigs, counted up whenever it places, parents or solves anything otherwise."""
 
 
 @dataclass(frozen=True, eq=False)
 class ControlRig:
-    """Controls (parents first), which control drives which joint, and the IK limbs."""
+    """Controls, what drives which joint, and the solvers; the order of each tells nothing.
+
+    built_by : version of the code that built it.
+    """
 
     controls: tuple[Control, ...]
-    drivers: tuple[tuple[str, str], ...]
-    limbs: tuple[IkLimb, ...]
+    drives: tuple[Drive, ...] = ()
+    solvers: tuple[Solver, ...] = ()
+    built_by: int = RECIPE
 
     @cached_property
     def index(self) -> Mapping[str, int]:
         return {control.id: i for i, control in enumerate(self.controls)}
+
+    @cached_property
+    def slots(self) -> SlotTable:
+        return slots_of((control.id, control.channels) for control in self.controls)
+
+    @property
+    def limbs(self) -> tuple[LimbIk, ...]:
+        return tuple(s for s in self.solvers if isinstance(s, LimbIk))
 
     def control(self, control_id: str) -> Control:
         """The control of that id. Raises ShapeError for an unknown one."""
@@ -93,12 +107,17 @@ class ControlRig:
             raise ShapeError(f"there is no control {control_id}")
         return self.controls[self.index[control_id]]
 
-    def limb_of(self, control_id: str) -> IkLimb | None:
+    def limb_of(self, control_id: str) -> LimbIk | None:
         """The IK limb a control belongs to."""
         for limb in self.limbs:
-            if control_id in (*limb.fk, limb.goal, limb.pole):
+            if control_id in (*limb.fk, limb.goal.id, limb.pole.id):
                 return limb
         return None
+
+    def value(self, pose: Pose, ref: tuple[str, str]) -> float:
+        """A channel's value in a pose; its rest where the pose does not tell it. 0 for a channel there is not."""
+        slot = self.slots.index.get(ref)
+        return pose.values.get(ref, 0.0 if slot is None else float(self.slots.rest[slot]))
 
     def other_side(self, control_id: str) -> str | None:
         """Id of the control across the middle; a centre control is its own."""
@@ -116,72 +135,20 @@ class ControlRig:
         return {control.name: control.id for control in self.controls}
 
 
-class JointRows(Mapping[str, tuple[float, ...]]):
-    """Local values of some joints as one array: joints, and rows (n, 10) of position, quaternion, scale.
-
-    Reads as the mapping a pose's placements are; whoever poses joints takes the rows as they are.
-    """
-
-    __slots__ = ("joints", "rows")
-
-    def __init__(self, joints: tuple[str, ...], rows: FloatArray) -> None:
-        rows.setflags(write=False)
-        self.joints, self.rows = joints, rows
-
-    def __getitem__(self, joint: str) -> tuple[float, ...]:
-        if joint not in self.joints:
-            raise KeyError(joint)
-        return tuple(self.rows[self.joints.index(joint)].tolist())
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.joints)
-
-    def __len__(self) -> int:
-        return len(self.joints)
-
-
-@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
-class Pose:
-    """Where everything stands.
-
-    controls : channel values by control id; a missing control is at rest.
-    turns : for trial poses without controls: joint id -> turn x y z w in the joint's own rest axes.
-    placements : from sampled motion: joint id -> parent_from_joint as position, quaternion, scale (10 numbers).
-    A pose with turns or placements sets joints directly and passes the controls by.
-    """
-
-    controls: Mapping[str, Values] = field(default_factory=lambda: MappingProxyType({}))
-    turns: Mapping[str, Quaternion] = field(default_factory=lambda: MappingProxyType({}))
-    placements: Mapping[str, tuple[float, ...]] = field(default_factory=lambda: MappingProxyType({}))
-
-    @property
-    def direct(self) -> bool:
-        return bool(self.turns or self.placements)
-
-
-def channel_rows(rig: ControlRig, pose: Pose) -> FloatArray:
-    """Channel values (c, 8) of every control."""
-    return np.array([pose.controls.get(c.id, c.zero) for c in rig.controls], dtype=np.float64).reshape(-1, 8)
-
-
-def pose_of(rig: ControlRig, rows: FloatArray) -> Pose:
-    """The pose of channel values (c, 8) of every control; those at rest are not in it."""
-    told = {c.id: tuple(float(v) for v in row) for c, row in zip(rig.controls, rows, strict=True)}
-    zero = {c.id: c.zero for c in rig.controls}
-    return Pose(MappingProxyType({k: v for k, v in told.items() if v != zero[k]}))  # type: ignore[misc]
-
-
-def with_values(pose: Pose, control: Control, **channels: float) -> Pose:
+def with_values(rig: ControlRig, pose: Pose, control_id: str, **channels: float) -> Pose:
     """The pose with some channels of one control changed. Raises ShapeError for an unknown channel."""
-    values = list(pose.controls.get(control.id, control.zero))
-    for name, value in channels.items():
-        if name not in CHANNELS:
-            raise ShapeError(f"there is no channel {name}")
-        values[CHANNELS.index(name)] = float(value)
-    new = tuple(values)
-    controls = dict(pose.controls)
-    if new == control.zero:
-        controls.pop(control.id, None)
-    else:
-        controls[control.id] = new  # type: ignore[assignment]
-    return Pose(MappingProxyType(controls))
+    values, slots = dict(pose.values), rig.slots
+    for key, value in channels.items():
+        ref = ChannelRef(control_id, key)
+        if ref not in slots.index:
+            raise ShapeError(f"there is no {ref}")
+        if value == slots.rest[slots.index[ref]]:
+            values.pop(ref, None)
+        else:
+            values[ref] = float(value)
+    return Pose(values)
+
+
+__all__ = [
+    "RECIPE", "WORLD", "Control", "ControlRig", "Drive", "Shape", "with_values",
+]  # fmt: skip

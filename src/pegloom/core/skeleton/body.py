@@ -19,7 +19,8 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import frame, matrix_quaternion, normalised
 from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.axes import aim_of, limb_normal
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton, side_of_name
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
+from pegloom.core.skeleton.kits import role_in_kit
 from pegloom.core.skeleton.names import words_of
 
 UP, FORWARD = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0])
@@ -83,7 +84,10 @@ def body_of(skeleton: Skeleton) -> Body:
         return Body(skeleton, {joint.id: joint.id for joint in skeleton.joints})
     called = {joint: role for role, joint in roles.items()}
     joints = tuple(
-        replace(j, id=called.get(j.id, j.id), parent=called.get(j.parent, j.parent) if j.parent else None)
+        replace(
+            j, id=called.get(j.id, j.id), parent=called.get(j.parent, j.parent) if j.parent else None,
+            origin=Origin.KIT if j.id in called else j.origin, role=role_in_kit(called[j.id]) if j.id in called else j.role,
+        )
         for j in skeleton.joints
     )
     told = Skeleton(joints)
@@ -97,11 +101,11 @@ def _from_file(skeleton: Skeleton) -> Skeleton:
 
     def holder(joint: Joint) -> str | None:
         above = joint.parent
-        while above is not None and not above.startswith("file."):
+        while above is not None and skeleton.joint(above).origin is not Origin.FILE:
             above = skeleton.joint(above).parent
         return above
 
-    return Skeleton(tuple(replace(j, parent=holder(j)) for j in skeleton.joints if j.id.startswith("file.")))
+    return Skeleton(tuple(replace(j, parent=holder(j)) for j in skeleton.joints if j.origin is Origin.FILE))
 
 
 class _Finder:
@@ -414,7 +418,7 @@ class _Axes:
         self.flat = bool(span[2] < FLAT * span.max())
 
     def put(self, joint: Joint) -> Joint:
-        if joint.id.startswith("own."):
+        if joint.origin is Origin.OWN:
             return joint
         aim = self._aim(joint)
         x, y, z, w = matrix_quaternion(frame(aim, self._bend(joint, aim))).tolist()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
@@ -13,8 +15,8 @@ from pegloom.core.geometry.transforms import (
     quaternion_about,
     rotation_matrix,
 )
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton
-from pegloom.core.skeleton.kits import Kit
+from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
+from pegloom.core.skeleton.kits import Kit, role_in_kit
 from pegloom.core.skeleton.patterns import pattern
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.tolerances import PREBEND
@@ -117,7 +119,8 @@ def _twists(kit: Kit, joints: list[Joint]) -> list[Joint]:
             tail = start + (end - start) * (k + 1) / (kit.twist + 1)
             axes = rotation_matrix(bone.rotation)
             name = f"{bone.name}_twist_{k}"
-            made.append(make_joint(f"{here}.twist{k}", name, here, kit.side, place, axes, tail))
+            joint = make_joint(f"{here}.twist{k}", name, here, kit.side, place, axes, tail)
+            made.append(replace(joint, kind=JointKind.TWIST, role=""))
     return made
 
 
@@ -125,11 +128,11 @@ def make_joint(
     joint_id: str, name: str, parent: str | None, side: Side, position: FloatArray, axes: FloatArray,
     tail: FloatArray | None = None,
 ) -> Joint:  # fmt: skip
-    """A joint of plain numbers from arrays: position (3,), axes (3, 3), tail (3,)."""
+    """A kit's joint of plain numbers from arrays: position (3,), axes (3, 3), tail (3,)."""
     turn = tuple(float(v) for v in matrix_quaternion(axes))
     x, y, z = (float(v) for v in position)
     end = None if tail is None else tuple(float(v) for v in tail)
-    return Joint(joint_id, name, parent, side, (x, y, z), turn, end)  # type: ignore[arg-type]
+    return Joint(joint_id, name, parent, side, (x, y, z), turn, end, role=role_in_kit(joint_id))  # type: ignore[arg-type]
 
 
 def bend_axis(kit: Kit, line: FloatArray, at: dict[str, FloatArray]) -> FloatArray:

@@ -14,7 +14,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.depth import DepthMove, depth_moves, has_rule
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.pegs import Peg, PegSet
 
@@ -41,16 +41,16 @@ def joint_depth_moves(
     """
     wanted = set(joints)
     pegs, joint_of = _as_pegs(skeleton, wanted)
-    names = tuple(peg for peg, joint in joint_of.items() if joint in wanted and _belongs(pegs, peg, joint))
+    names = tuple(peg for peg, joint in joint_of.items() if joint in wanted and _belongs(pegs, peg, skeleton.joint(joint)))
     if not names:
         return ()
     moves = depth_moves(points, triangles, pegs, names=names)
     return tuple(replace(move, peg=joint_of[move.peg]) for move in moves)
 
 
-def _belongs(pegs: PegSet, peg: str, joint: str) -> bool:
+def _belongs(pegs: PegSet, peg: str, joint: Joint) -> bool:
     """Of joints from a file only those of a known part: ends, helpers and hinges stand where their maker put them."""
-    return joint.startswith("own.") or has_rule(pegs, peg)
+    return joint.origin is Origin.OWN or has_rule(pegs, peg)
 
 
 def _as_pegs(skeleton: Skeleton, wanted: set[str]) -> tuple[PegSet, dict[str, str]]:
@@ -99,7 +99,7 @@ def _as_pegs(skeleton: Skeleton, wanted: set[str]) -> tuple[PegSet, dict[str, st
         add("spine", trunk, Side.CENTRE, "level", (), body.joint_of.get("neck.1", "") if four or winged else "")
         used |= {joint for _, joint in trunk}
     for joint in skeleton.joints:
-        if joint.id in wanted and joint.id not in used and joint.id.startswith("own."):
+        if joint.id in wanted and joint.id not in used and joint.origin is Origin.OWN:
             run = _own_chain(skeleton, joint)
             mark = {Side.LEFT: "l_", Side.RIGHT: "r_"}.get(joint.side, "")
             at = [(f"{mark}{joint.id}" if c is joint else f"{mark}{joint.id}{ABOVE}", c.id) for c in run]
@@ -128,7 +128,7 @@ def _trunk(skeleton: Skeleton, joint_of: Mapping[str, str], animal: bool) -> lis
 
 def _own_chain(skeleton: Skeleton, joint: Joint) -> list[Joint]:
     """A drawn joint and the one it hangs on, if they make a chain: a limb that sets off from a trunk has no such."""
-    if joint.parent is None or not joint.parent.startswith("own."):
+    if joint.parent is None or skeleton.joint(joint.parent).origin is not Origin.OWN:
         return [joint]
     return [skeleton.joint(joint.parent), joint]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from enum import Enum
 from functools import cached_property
 
 import numpy as np
@@ -17,6 +18,23 @@ Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
 
 
+class Origin(Enum):
+    """Where a joint comes from."""
+
+    KIT = "kit"
+    FILE = "file"
+    OWN = "own"
+    """Made by hand."""
+
+
+class JointKind(Enum):
+    """What a joint is for."""
+
+    PLAIN = "plain"
+    TWIST = "twist"
+    """Shares out the twist of the bone it lies on."""
+
+
 @dataclass(frozen=True, slots=True)
 class Joint:
     """One joint at rest.
@@ -25,6 +43,7 @@ class Joint:
     position : metres, in the character. rotation : x y z w; the y axis runs down the limb, x is the bend axis.
     tail : for a joint without children, where its bone ends (None: it has no length).
     floating : no cord is drawn to its parent, and it owns no share of its parent's bone.
+    role : what it is in its kit, "" for nothing in particular: `upper`, `lower`, `end`, `clavicle`...
     """
 
     id: str
@@ -35,6 +54,9 @@ class Joint:
     rotation: Quaternion = (0.0, 0.0, 0.0, 1.0)
     tail: Vector | None = None
     floating: bool = False
+    origin: Origin = Origin.KIT
+    kind: JointKind = JointKind.PLAIN
+    role: str = ""
 
     @property
     def matrix(self) -> FloatArray:
@@ -123,10 +145,13 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
     """
     starts, ends, owners = [], [], []
     has_child = set(skeleton.parents.tolist())
-    twisted = {joint.parent for joint in skeleton.joints if ".twist" in joint.id}
+    first_twist: dict[str | None, str] = {}
+    for joint in skeleton.joints:
+        if joint.kind is JointKind.TWIST:
+            first_twist.setdefault(joint.parent, joint.id)
     for i, joint in enumerate(skeleton.joints):
         parent = int(skeleton.parents[i])
-        along = joint.parent in twisted and not joint.id.endswith(".twist1")
+        along = joint.parent in first_twist and joint.id != first_twist[joint.parent]
         if parent >= 0 and not along and not joint.floating:
             starts.append(skeleton.positions[parent])
             ends.append(skeleton.positions[i])
@@ -144,5 +169,5 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
 
 
 __all__ = [
-    "Joint", "Quaternion", "Side", "Skeleton", "Vector", "bone_segments", "other_side_name", "side_of_name",
+    "Joint", "JointKind", "Origin", "Quaternion", "Side", "Skeleton", "Vector", "bone_segments", "other_side_name", "side_of_name",
 ]  # fmt: skip

@@ -16,6 +16,15 @@ MOST_SEGMENTS = 4
 SIDES = {"l": Side.LEFT, "r": Side.RIGHT}
 
 
+def role_in_kit(joint_id: str) -> str:
+    """What a kit's joint is, from the id its recipe gives it; asked once, when the joint is made."""
+    if joint_id.startswith("hand."):
+        return "finger"
+    last = joint_id.rpartition(".")[2] if "." in joint_id else ""
+    return last if last.isalpha() else ""
+
+
+
 @dataclass(frozen=True, slots=True)
 class Kit:
     """One limb kit of a character.

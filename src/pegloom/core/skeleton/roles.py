@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from pegloom.core.skeleton.body import body_of
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton, side_of_name
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.names import words_of
 
@@ -39,7 +39,7 @@ def _limbs_by_place(skeleton: Skeleton) -> tuple[Kit, ...]:
         if found is None or any(f"{stem}.{bone}" not in body.joint_of for bone in ("upper", "lower")):
             continue
         ids = tuple(body.joint_of[f"{stem}.{bone}"] for bone in ("upper", "lower", "end"))
-        if not all(joint.startswith("file.") for joint in ids):
+        if not all(skeleton.joint(joint).origin is Origin.FILE for joint in ids):
             continue
         kind = "arm" if found[1] == "arm" else "leg"
         side = Side.LEFT if found[2] == "l" else Side.RIGHT
@@ -58,7 +58,7 @@ def _kit(skeleton: Skeleton, kit_id: str, kind: str, side: Side, ids: tuple[str,
 
 def _limbs_by_name(skeleton: Skeleton) -> tuple[Kit, ...]:
     found: dict[str, Kit] = {}
-    foreign = [j for j in skeleton.joints if j.id.startswith("file.")]
+    foreign = [j for j in skeleton.joints if j.origin is Origin.FILE]
     for joint in foreign or skeleton.joints:
         words = words_of(joint.name)
         if FINGER.search(words) or SKIP.search(words):

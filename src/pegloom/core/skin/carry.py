@@ -9,7 +9,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.transforms import normalised
-from pegloom.core.skeleton.joints import Joint, Skeleton
+from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton
 from pegloom.core.skin.weights import Weights, cut, with_rows, without_columns
 
 
@@ -26,7 +26,7 @@ def share_of(points: FloatArray, skeleton: Skeleton, joint: Joint) -> FloatArray
     bone, no farther than the bone is long.
     """
     here = np.array(joint.position)
-    children = [c for c in skeleton.children(joint.id) if ".twist" not in c.id]
+    children = [c for c in skeleton.children(joint.id) if c.kind is not JointKind.TWIST]
     ends = [np.array(c.position) for c in children] + ([np.array(joint.tail)] if joint.tail else [])
     if not ends:
         return np.zeros(len(points))

@@ -15,7 +15,7 @@ from pegloom.core.geometry.mesh import Mesh, place_edges, place_triangles, weld
 from pegloom.core.geometry.slices import Outline, cut, winds_around
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
 from pegloom.core.memo import by_identity
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import JointKind, Skeleton
 from pegloom.core.skin.measures import edge_stretch, flat_pairs
 
 APART = 0.7
@@ -144,7 +144,7 @@ def bones_at(skeleton: Skeleton, joint_id: str) -> tuple[FloatArray, FloatArray,
     """Unit directions into and out of a joint, and the longer bone's length."""
     joint = skeleton.joint(joint_id)
     here = skeleton.positions[skeleton.index[joint_id]]
-    ends = [np.array(c.position) for c in skeleton.children(joint_id) if ".twist" not in c.id]
+    ends = [np.array(c.position) for c in skeleton.children(joint_id) if c.kind is not JointKind.TWIST]
     if not ends and joint.tail is not None:
         ends = [np.array(joint.tail)]
     # Of several children the one straightest on is the limb; the others branch off.

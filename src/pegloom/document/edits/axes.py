@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.skeleton.axes import aim_of, aimed, carried, crooked_axes, mirrored, squared
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import JointKind, Origin, Skeleton
 from pegloom.document.edits.skeleton import turn_joints
 from pegloom.document.model import Document
 
@@ -44,7 +44,7 @@ def align_chain(document: Document, first: str, *, both_sides: bool = True) -> D
         axes = aimed(skeleton, here)
         while True:
             turns[here.id] = axes
-            children = [c for c in skeleton.children(here.id) if not c.floating and ".twist" not in c.id]
+            children = [c for c in skeleton.children(here.id) if not c.floating and c.kind is not JointKind.TWIST]
             if len(children) != 1:
                 break
             here = children[0]
@@ -68,7 +68,7 @@ def mirror_axes(document: Document, joints: Iterable[str]) -> Document:
 def mend_axes(document: Document) -> Document:
     """Put right every joint whose axes the check finds crooked. Foreign joints keep theirs for the way back."""
     skeleton = _skeleton(document)
-    crooked = [c.joint for c in crooked_axes(skeleton) if not c.joint.startswith("file.")]
+    crooked = [c.joint for c in crooked_axes(skeleton) if skeleton.joint(c.joint).origin is not Origin.FILE]
     if not crooked:
         return document
     return turn_joints(document, {j: squared(skeleton, skeleton.joint(j)) for j in crooked})

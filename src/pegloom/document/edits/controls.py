@@ -1,58 +1,212 @@
-"""Build controls from the limb kits, pose them, switch and match IK and FK."""
+"""Build controls from the limb kits, change what was built, pose them, switch and match IK and FK."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
+import numpy as np
+
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
-from pegloom.core.rig.controls import (
-    CHANNELS,
-    ControlRig,
-    IkLimb,
-    Pose,
-    Shape,
-    Values,
-    channel_rows,
-    pose_of,
-    with_values,
-)
+from pegloom.core.geometry.transforms import compose, decompose, euler_quaternion, quaternion_euler
+from pegloom.core.rig.changes import ChannelChange, ControlChange, RigChanges, changed_rig, unchanged, waiting
+from pegloom.core.rig.channels import MOVE, ROTATE, TRANSFORM
+from pegloom.core.rig.controls import RECIPE, ControlRig, Shape, with_values
 from pegloom.core.rig.match import fk_values, ik_values
-from pegloom.core.skeleton.joints import Skeleton
-from pegloom.document.edits.rebuild import controls_of
-from pegloom.document.model import Character, ControlOverride, Document
+from pegloom.core.rig.plan import make_plan
+from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.rig.recipe import KitRig
+from pegloom.core.rig.refs import ChannelRef
+from pegloom.core.rig.solvers import Solver
+from pegloom.core.skeleton.joints import Skeleton, Vector
+from pegloom.document.edits.rebuild import controls_of, kits_of, recipe_rig
+from pegloom.document.model import Character, Document
+
+NOWHERE: Vector = (0.0, 0.0, 0.0)
+PARTED = 5e-3
+"""Share of the height a control's recipe may move before a rest moved by hand on it is asked about."""
 
 
 def build_controls(document: Document) -> Document:
-    """Controls from the skeleton's limb kits; nothing moves, every control reads zero. Hand-made changes come again."""
+    """Controls from the skeleton's limb kits; nothing moves, every control rests. Hand-made changes come again."""
     character = document.require_character()
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first")
-    return document.with_character(replace(character, rig=controls_of(character)))
+    rig = controls_of(character)
+    # A loop is refused by the edit that would close it.
+    make_plan(character.skeleton, rig)
+    return document.with_character(replace(character, rig=rig))
 
 
 def drop_controls(document: Document) -> Document:
-    """Take the controls away; joints, weights, overrides and keys stay for the next build."""
+    """Take the controls away; joints, weights, changes and keys stay for the next build."""
     return document.with_character(replace(document.require_character(), rig=None, pose=Pose()))
+
+
+def newer_build(character: Character) -> tuple[ControlRig, float] | None:
+    """What today's recipe makes of controls an older one built, and how far a control then stands elsewhere at most,
+    in millimetres; None where the controls are today's."""
+    if character.rig is None or character.skeleton is None or character.rig.built_by >= RECIPE:
+        return None
+    made = controls_of(character)
+    there = character.rig.index
+    gaps = [
+        float(np.linalg.norm(c.matrix[:3, 3] - character.rig.control(c.id).matrix[:3, 3]))
+        for c in made.controls
+        if c.id in there
+    ]
+    return made, 1000.0 * max(gaps, default=0.0)
+
+
+def waiting_changes(character: Character) -> tuple[str, ...]:
+    """What changes made by hand wait for: controls and channels the recipe does not make now."""
+    changes = character.rig_changes
+    if character.rig is None or not (changes.controls or changes.channels or changes.dropped):
+        return ()
+    return waiting(recipe_rig(character), changes)
+
+
+def set_kit_rig(document: Document, kit_id: str, how: KitRig) -> Document:
+    """How a limb kit is to be built; kept through rebuilds. Raises EditError for a kit there is not."""
+    character = document.require_character()
+    if all(kit.id != kit_id for kit in kits_of(character)):
+        raise EditError(f"there is no limb kit {kit_id}")
+    if character.rig is not None and character.rig.built_by < RECIPE:
+        raise EditError("an older Peg Loom built these controls; build them anew first")
+    recipe = {k: v for k, v in character.rig_recipe.items() if k != kit_id}
+    if how != KitRig():
+        recipe[kit_id] = how
+    changed = document.with_character(replace(character, rig_recipe=MappingProxyType(recipe)))
+    return build_controls(changed) if character.rig is not None else changed
 
 
 def reshape_control(
     document: Document, control_id: str, *, shape: Shape | None = None, size: float | None = None
 ) -> Document:
     """Another shape or size (a factor of the built one) for a control; kept through rebuilds."""
-    character, _, rig = _rigged(document)
-    rig.control(control_id)
     if size is not None and not 0.05 <= size <= 20:
         raise EditError(f"a control's size must be 0.05 to 20 of the built one, not {size:g}")
-    there = character.control_overrides.get(control_id, ControlOverride())
-    new = replace(there, shape=shape.value if shape else there.shape, size=size if size is not None else there.size)
-    overrides = MappingProxyType({**character.control_overrides, control_id: new})
-    return build_controls(document.with_character(replace(character, control_overrides=overrides)))
+
+    def changed(there: ControlChange) -> ControlChange:
+        return replace(there, shape=shape or there.shape, size=there.size if size is None else size)
+
+    return _changing(document, control_id, changed)
 
 
-def set_pose(document: Document, pose: Pose) -> Document:
+def rename_control(document: Document, control_id: str, name: str) -> Document:
+    """Another name for a control; kept through rebuilds. Raises EditError for an empty or taken name."""
+    _, _, rig = _rigged(document)
+    wanted = name.strip()
+    if not wanted or any(c.name == wanted and c.id != control_id for c in rig.controls):
+        raise EditError("give the control a name that is not taken yet")
+    return _changing(document, control_id, lambda there: replace(there, name=wanted))
+
+
+def place_rest(document: Document, control_id: str, *, move: Vector = NOWHERE, turn: Vector = NOWHERE) -> Document:
+    """Move (metres) and turn (x y z radians) a control's rest in its built axes; kept through rebuilds, no joint moves."""
+    character, _, _ = _rigged(document)
+    built = recipe_rig(character)
+    seen = built.control(control_id).rest if control_id in built.index else None
+    return _changing(document, control_id, lambda there: replace(there, rest_move=move, rest_turn=turn, seen=seen))
+
+
+def parted_rests(character: Character) -> dict[str, float]:
+    """Controls whose rest was moved by hand and whose recipe has moved since: how far, in metres. They went along."""
+    moved = {c: change.seen for c, change in character.rig_changes.controls.items() if change.seen is not None}
+    if not moved or character.rig is None:
+        return {}
+    built = recipe_rig(character)
+    found = {}
+    for control_id, seen in moved.items():
+        if control_id in built.index:
+            now = built.control(control_id).matrix
+            gap = float(np.linalg.norm(now[:3, 3] - np.array(seen).reshape(4, 4)[:3, 3]))
+            if gap > PARTED * character.height:
+                found[control_id] = gap
+    return found
+
+
+def keep_rests(document: Document, control_ids: tuple[str, ...]) -> Document:
+    """What was moved by hand on some controls is right where it is now, though their recipe has moved."""
+    character, _, rig = _rigged(document)
+    built, controls = recipe_rig(character), dict(character.rig_changes.controls)
+    for control_id in control_ids:
+        rig.control(control_id)
+        if control_id in controls and control_id in built.index:
+            controls[control_id] = replace(controls[control_id], seen=built.control(control_id).rest)
+    changes = replace(character.rig_changes, controls=MappingProxyType(controls))
+    return document.with_character(replace(character, rig_changes=changes))
+
+
+def drop_control(document: Document, control_id: str) -> Document:
+    """Take one control out; what rode on it rides on what it rode on. Kept through rebuilds."""
+    character, _, rig = _rigged(document)
+    rig.control(control_id)
+    changes = replace(character.rig_changes, dropped=character.rig_changes.dropped | {control_id})
+    pose = character.pose
+    if isinstance(pose, Pose):
+        pose = Pose({ref: v for ref, v in pose.values.items() if ref[0] != control_id})
+    return _with_changes(set_pose(document, pose), changes)
+
+
+def forget_changes(document: Document, control_id: str) -> Document:
+    """A control as the recipe builds it again: everything changed by hand on it is forgotten, a dropped one returns."""
+    character = document.require_character()
+    there = character.rig_changes
+    changes = RigChanges(
+        MappingProxyType({c: v for c, v in there.controls.items() if c != control_id}),
+        MappingProxyType({ref: v for ref, v in there.channels.items() if ref[0] != control_id}),
+        there.dropped - {control_id},
+    )
+    return _with_changes(document, changes)
+
+
+def change_channel(document: Document, control_id: str, key: str, change: ChannelChange) -> Document:
+    """Title, limits, lock of a channel; kept through rebuilds.
+
+    Raises EditError for a channel there is not, limits the wrong way round, or limits that leave its rest out.
+    """
+    character, _, rig = _rigged(document)
+    channel = rig.control(control_id).channel(key)
+    if channel is None:
+        raise EditError(f"{rig.control(control_id).name} has no channel {key.replace('_', ' ')}")
+    low, high = change.limits or (None, None)
+    if low is not None and high is not None and low > high:
+        raise EditError("the lower limit must not be above the upper one")
+    if (low is not None and low > channel.rest) or (high is not None and high < channel.rest):
+        raise EditError(f"the limits must leave the rest, {channel.rest:g}, within them")
+    if change.soft is not None and change.soft < 0:
+        raise EditError("a limit eases in over 0 or more")
+    channels = {**character.rig_changes.channels, ChannelRef(control_id, key): change}
+    changes = replace(character.rig_changes, channels=MappingProxyType(channels))
+    return _with_changes(document, changes)
+
+
+def _with_changes(document: Document, changes: RigChanges) -> Document:
+    """Other changes on the controls there are; what an older recipe built stays as it built it."""
+    character = document.require_character()
+    changed = replace(character, rig_changes=changes)
+    if character.rig is None or character.skeleton is None:
+        return document.with_character(changed)
+    if character.rig.built_by >= RECIPE:
+        return build_controls(document.with_character(changed))
+    rig = changed_rig(unchanged(character.rig, character.rig_changes, recipe_rig(character)), changes)
+    make_plan(character.skeleton, rig)
+    return document.with_character(replace(changed, rig=rig))
+
+
+def _changing(document: Document, control_id: str, change: Callable[[ControlChange], ControlChange]) -> Document:
+    character, _, rig = _rigged(document)
+    rig.control(control_id)
+    there = character.rig_changes.controls
+    controls = MappingProxyType({**there, control_id: change(there.get(control_id, ControlChange()))})
+    changes = replace(character.rig_changes, controls=controls)
+    return _with_changes(document, changes)
+
+
+def set_pose(document: Document, pose: Shown) -> Document:
     """Take a pose in hand."""
     return document.with_character(replace(document.require_character(), pose=pose))
 
@@ -64,54 +218,60 @@ def set_channels(document: Document, control_id: str, **channels: float) -> Docu
     for name in channels:
         if name not in control.free:
             raise EditError(f"{control.name} has no free channel {name.replace('_', ' ')}")
-    return set_pose(document, with_values(character.pose, control, **channels))
+    return set_pose(document, with_values(rig, posed(character), control_id, **channels))
 
 
 def rest_controls(document: Document, control_ids: tuple[str, ...] | None = None) -> Document:
-    """Some controls (None: all) back to zero. A limb's blend stays where it is when only some are named."""
+    """Some controls (None: all) back to rest. A limb's blend stays where it is when only some are named."""
     character, _, rig = _rigged(document)
     if control_ids is None:
         return set_pose(document, Pose())
-    pose = character.pose
+    pose = posed(character)
+    kept = {ref: v for ref, v in pose.values.items() if ref[0] not in control_ids or ref[1] not in TRANSFORM}
     for control_id in control_ids:
-        control = rig.control(control_id)
-        pose = with_values(pose, control, **{name: 0.0 for name in CHANNELS if name != "blend"})
-    return set_pose(document, pose)
+        rig.control(control_id)
+    return set_pose(document, Pose(kept))
+
+
+def posed(character: Character) -> Pose:
+    """The pose in hand, by controls; rest where it is told by joints."""
+    return character.pose if isinstance(character.pose, Pose) else Pose()
 
 
 def switch_limb(document: Document, limb_id: str, blend: float) -> Document:
     """Move a limb's blend slider (0 FK, 1 IK) without moving a joint: the side switched to is matched first."""
     character, skeleton, rig = _rigged(document)
-    limb = next((x for x in rig.limbs if x.id == limb_id), None)
-    if limb is None:
-        raise EditError(f"there is no IK limb {limb_id}")
-    goal = rig.control(limb.goal)
-    now = character.pose.controls.get(goal.id, goal.zero)[CHANNELS.index("blend")]
-    pose = character.pose
+    limb, pose = _limb(rig, limb_id), posed(character)
+    now = rig.value(pose, limb.amount)
     if blend < 0.5 <= now:
         pose = _matched(fk_values, skeleton, rig, pose, limb)
     elif blend >= 0.5 > now:
         pose = _matched(ik_values, skeleton, rig, pose, limb)
-    return set_pose(document, with_values(pose, goal, blend=min(max(blend, 0.0), 1.0)))
+    amount = {limb.amount.key: min(max(blend, 0.0), 1.0)}
+    return set_pose(document, with_values(rig, pose, limb.amount.owner, **amount))
 
 
 def match_limb(document: Document, limb_id: str) -> Document:
     """Bring the controls of a limb that are out of use to where its joints stand."""
     character, skeleton, rig = _rigged(document)
-    limb = next((x for x in rig.limbs if x.id == limb_id), None)
+    limb, pose = _limb(rig, limb_id), posed(character)
+    match = fk_values if rig.value(pose, limb.amount) >= 0.5 else ik_values
+    return set_pose(document, _matched(match, skeleton, rig, pose, limb))
+
+
+def _limb(rig: ControlRig, limb_id: str) -> Solver:
+    limb = next((x for x in rig.solvers if x.id == limb_id), None)
     if limb is None:
         raise EditError(f"there is no IK limb {limb_id}")
-    goal = rig.control(limb.goal)
-    now = character.pose.controls.get(goal.id, goal.zero)[CHANNELS.index("blend")]
-    match = fk_values if now >= 0.5 else ik_values
-    return set_pose(document, _matched(match, skeleton, rig, character.pose, limb))
+    return limb
 
 
 def _matched(
-    match: Callable[[Skeleton, ControlRig, FloatArray, IkLimb], FloatArray],
-    skeleton: Skeleton, rig: ControlRig, pose: Pose, limb: IkLimb,
+    match: Callable[[Skeleton, ControlRig, FloatArray, Solver], FloatArray],
+    skeleton: Skeleton, rig: ControlRig, pose: Pose, limb: Solver,
 ) -> Pose:  # fmt: skip
-    return pose_of(rig, match(skeleton, rig, channel_rows(rig, pose)[None], limb)[0])
+    slots = rig.slots
+    return slots.pose(match(skeleton, rig, slots.vector(pose)[None], limb)[0])
 
 
 def mirror_pose(document: Document) -> Document:
@@ -120,32 +280,29 @@ def mirror_pose(document: Document) -> Document:
     A control's rest frame and its partner's mirrored rest frame differ by a fixed turn; values go through it, so
     that axes that run alike or opposed on the two sides both come out right.
     """
-    import numpy as np
-
-    from pegloom.core.geometry.transforms import compose, decompose, euler_quaternion, quaternion_euler
-
     character, _, rig = _rigged(document)
+    by_control: dict[str, dict[str, float]] = {}
+    for (owner, key), value in posed(character).values.items():
+        by_control.setdefault(owner, {})[key] = value
+    made: dict[tuple[str, str], float] = {}
+    for control_id, values in by_control.items():
+        other_id = rig.other_side(control_id) if control_id in rig.index else None
+        told = values if other_id is None else _mirrored(rig, control_id, other_id, values)
+        made |= {ChannelRef(other_id or control_id, key): value for key, value in told.items()}
+    index, rest = rig.slots.index, rig.slots.rest
+    return set_pose(document, Pose({ref: v for ref, v in made.items() if ref not in index or v != rest[index[ref]]}))
+
+
+def _mirrored(rig: ControlRig, control_id: str, other_id: str, values: Mapping[str, float]) -> dict[str, float]:
     flip = np.diag([-1.0, 1.0, 1.0])
-    posed: dict[str, Values] = {}
-    for control_id, values in character.pose.controls.items():
-        other_id = rig.other_side(control_id)
-        if other_id is None:
-            posed[control_id] = values
-            continue
-        here, there = rig.control(control_id).matrix[:3, :3], rig.control(other_id).matrix[:3, :3]
-        to_other = there.T @ flip @ here
-        local = compose(values[:3], euler_quaternion(values[3:6]))
-        turned = to_other @ local[:3, :3] @ to_other.T
-        matrix = np.eye(4)
-        matrix[:3, :3] = turned
-        _, q, _ = decompose(matrix)
-        move = to_other @ np.array(values[:3])
-        angles = quaternion_euler(q)
-        posed[other_id] = (
-            float(move[0]), float(move[1]), float(move[2]),
-            float(angles[0]), float(angles[1]), float(angles[2]), values[6], values[7],
-        )  # fmt: skip
-    return set_pose(document, Pose(MappingProxyType(posed)))
+    here, there = rig.control(control_id).matrix[:3, :3], rig.control(other_id).matrix[:3, :3]
+    to_other = there.T @ flip @ here
+    move, angles = (np.array([values.get(key, 0.0) for key in keys]) for keys in (MOVE, ROTATE))
+    matrix = np.eye(4)
+    matrix[:3, :3] = to_other @ compose(move, euler_quaternion(angles))[:3, :3] @ to_other.T
+    told = dict(zip(MOVE, (to_other @ move).tolist(), strict=True))
+    told |= dict(zip(ROTATE, quaternion_euler(decompose(matrix)[1]).tolist(), strict=True))
+    return told | {key: value for key, value in values.items() if key not in told}
 
 
 def _rigged(document: Document) -> tuple[Character, Skeleton, ControlRig]:

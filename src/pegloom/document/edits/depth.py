@@ -10,7 +10,7 @@ from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.depth import DepthMove, depth_moves
 from pegloom.core.skeleton.joint_depth import joint_depth_moves
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import Origin, Skeleton
 from pegloom.core.skeleton.pegs import PegSet, move_peg
 from pegloom.document.edits.joints import Surface, middle_of, pegs_of, whole_surface, with_pegs
 from pegloom.document.edits.skeleton import move_joint
@@ -57,7 +57,7 @@ def free_joints(character: Character) -> frozenset[str]:
     """Joints no peg stands for and that lie in no bone: drawn, or from a file."""
     between = {own.id for own in character.own_joints if own.between is not None}
     joints = character.skeleton.joints if character.skeleton is not None else ()
-    return frozenset(j.id for j in joints if j.id.startswith(("own.", "file.")) and j.id not in between)
+    return frozenset(j.id for j in joints if j.origin is not Origin.KIT and j.id not in between)
 
 
 @of_the_latest(8)

@@ -233,7 +233,7 @@ def add_kit(
     if not character.pegs and character.adopted is None:
         character = replace(character, adopted=character.skeleton)
     wanted = (name or kind).strip().lower().replace(" ", "_").replace(".", "_") or "kit"
-    taken = {k.id.split(".")[0] for k in kits} | {j.id.split(".")[0] for j in skeleton.joints}
+    taken = {k.id.split(".")[0] for k in kits} | {j.id.split(".")[0] for j in skeleton.joints} | _waited_for(character)
     own, number = wanted, 2
     while own in taken:
         own, number = f"{wanted}{number}", number + 1
@@ -276,6 +276,15 @@ def add_kit(
             places[peg] = Peg(peg, (float(x), float(y), float(z)), 0.3)
     document = _with_kits(document, character, (*kits, *made), places=places, base_pegs=pegs)
     return document, made[0].id
+
+
+def _waited_for(character: Character) -> set[str]:
+    """First words of ids that changes and keys are kept for: what waits for a kit that was removed is not for a new one."""
+    changes = character.rig_changes
+    held = [*character.joint_overrides, *character.rig_recipe, *changes.controls, *changes.dropped]
+    held += [owner for owner, _ in changes.channels]
+    held += [owner for clip in character.clips for owner, _ in clip.curves]
+    return {one.split(".")[0] for one in held}
 
 
 def remove_kit(document: Document, kit_id: str, *, both_sides: bool = True) -> Document:

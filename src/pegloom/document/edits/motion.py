@@ -7,18 +7,17 @@ from math import pi
 
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip, moved_keys, with_keys, without_keys
-from pegloom.core.rig.controls import CHANNELS
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.refs import ChannelRef
+from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.model import Document
 
 
 def add_clip(document: Document, name: str, *, length: float = 2.0, rate: float = 30.0) -> tuple[Document, str]:
     """An empty clip. Returns the document and the clip's id."""
     character = document.require_character()
-    taken = {clip.id for clip in character.clips}
-    number = len(taken)
-    while f"clip{number}" in taken:
-        number += 1
-    clip = Clip(f"clip{number}", name, rate, length)
+    character, (clip_id,) = fresh_ids(character, "clip", (clip.id for clip in character.clips), first=0)
+    clip = Clip(clip_id, name, rate, length)
     return document.with_character(replace(character, clips=(*character.clips, clip))), clip.id
 
 
@@ -30,10 +29,11 @@ def key_controls(document: Document, clip_id: str, time: float, control_ids: tup
     clip = character.clip(clip_id)
     if clip.tracks:
         raise EditError(f"{clip.name} holds sampled motion; make a new clip for keys")
+    rig, pose = character.rig, character.pose if isinstance(character.pose, Pose) else Pose()
     for control_id in control_ids:
-        control = character.rig.control(control_id)
-        values = character.pose.controls.get(control_id, control.zero)
-        clip = with_keys(clip, time, control_id, values, control.free)
+        free = rig.control(control_id).free
+        values = {key: rig.value(pose, ChannelRef(control_id, key)) for key in free}
+        clip = with_keys(clip, time, control_id, values)
     return _with_clip(document, clip)
 
 
@@ -69,26 +69,23 @@ def add_trial_clip(document: Document) -> tuple[Document, str]:
     script: list[tuple[str, str, list[tuple[float, float]]]] = [
         ("body", "move_y", [(0, 0), (0.8, -0.045 * h), (1.6, -0.01 * h), (3.2, -0.02 * h), (4, 0)]),
         ("body", "move_x", [(0, 0), (0.8, 0.02 * h), (1.8, -0.015 * h), (4, 0)]),
-        ("spine.spine", "turn_x", [(0, 0), (0.8, 16 * d), (1.6, 0), (4, 0)]),
-        ("spine.chest", "turn_x", [(0, 0), (0.8, 14 * d), (1.6, -4 * d), (4, 0)]),
-        ("spine.head", "turn_x", [(0, 0), (0.8, 12 * d), (1.6, -6 * d), (4, 0)]),
+        ("spine.spine", "rotate_x", [(0, 0), (0.8, 16 * d), (1.6, 0), (4, 0)]),
+        ("spine.chest", "rotate_x", [(0, 0), (0.8, 14 * d), (1.6, -4 * d), (4, 0)]),
+        ("spine.head", "rotate_x", [(0, 0), (0.8, 12 * d), (1.6, -6 * d), (4, 0)]),
         ("leg.l.goal", "move_z", [(0, 0), (0.4, 0), (1.2, 0.06 * h), (3.2, 0.06 * h), (4, 0)]),
         ("leg.l.goal", "move_y", [(0, 0), (0.4, 0), (0.8, 0.035 * h), (1.2, 0), (3.2, 0), (3.6, 0.03 * h), (4, 0)]),
-        ("arm.l.clavicle", "turn_x", [(0, 0), (1.6, 4 * d), (3, 4 * d), (4, 0)]),
-        ("arm.l.upper.fk", "turn_y", [(0, 0), (1.5, -78 * d), (3, -78 * d), (4, 0)]),
-        ("arm.l.lower.fk", "turn_x", [(0, 0), (1.5, 105 * d), (1.9, 72 * d), (2.3, 105 * d), (2.7, 72 * d), (3, 95 * d), (4, 0)]),
-        ("arm.r.upper.fk", "turn_z", [(0, 0), (0.8, 14 * d), (3.2, 14 * d), (4, 0)]),
-        ("arm.r.lower.fk", "turn_x", [(0, 0), (0.8, 62 * d), (1.6, 30 * d), (3.2, 30 * d), (4, 0)]),
-        ("spine.head", "turn_z", [(0, 0), (1.6, -7 * d), (3, -7 * d), (4, 0)]),
+        ("arm.l.clavicle", "rotate_x", [(0, 0), (1.6, 4 * d), (3, 4 * d), (4, 0)]),
+        ("arm.l.upper.fk", "rotate_y", [(0, 0), (1.5, -78 * d), (3, -78 * d), (4, 0)]),
+        ("arm.l.lower.fk", "rotate_x", [(0, 0), (1.5, 105 * d), (1.9, 72 * d), (2.3, 105 * d), (2.7, 72 * d), (3, 95 * d), (4, 0)]),
+        ("arm.r.upper.fk", "rotate_z", [(0, 0), (0.8, 14 * d), (3.2, 14 * d), (4, 0)]),
+        ("arm.r.lower.fk", "rotate_x", [(0, 0), (0.8, 62 * d), (1.6, 30 * d), (3.2, 30 * d), (4, 0)]),
+        ("spine.head", "rotate_z", [(0, 0), (1.6, -7 * d), (3, -7 * d), (4, 0)]),
     ]  # fmt: skip
     for control_id, channel, keys in script:
         if control_id not in rig.index:
             continue
-        control = rig.control(control_id)
         for time, value in keys:
-            values = list(control.zero)
-            values[CHANNELS.index(channel)] = value
-            clip = with_keys(clip, time, control_id, tuple(values), (channel,))  # type: ignore[arg-type]
+            clip = with_keys(clip, time, control_id, {channel: value})
     return _with_clip(document, replace(clip, length=4.0)), clip_id
 
 

@@ -15,9 +15,11 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry import mend
 from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import transform_points
-from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.changes import RigChanges
+from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.transfer import far_from, nearest_rows, transfer_weights
 from pegloom.core.skin.weights import Weights
+from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.mesh import detail_told
 from pegloom.document.edits.skins import carried_to, each_skin, joined_to, stacked, with_weights, without_parts
 from pegloom.document.model import (
@@ -173,22 +175,19 @@ def add_parts(
     taken, names = {p.id for p in character.parts}, {p.name for p in character.parts}
     offset = len(character.materials)
     new = []
-    for part in parts:
-        number = len(taken)
-        while f"part{number}" in taken:
-            number += 1
+    character, ids = fresh_ids(character, "part", taken, len(parts), first=0)
+    for part, part_id in zip(parts, ids, strict=True):
         name = part.name
         while name in names:
             name += " 2"
         names.add(name)
-        taken.add(f"part{number}")
         slots = part.mesh.materials + (offset if materials else 0)
         slots.setflags(write=False)
         mesh = replace(part.mesh, materials=slots) if materials else part.mesh
         mesh = _moved(mesh, matrix)
         morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ matrix[:3, :3].T)) for m in part.morphs)
         level = part.detail or detail_told(part.name)
-        new.append(replace(part, id=f"part{number}", name=name, mesh=mesh, morphs=morphs, detail=level))
+        new.append(replace(part, id=part_id, name=name, mesh=mesh, morphs=morphs, detail=level))
     return document.with_character(
         replace(
             character,
@@ -433,7 +432,7 @@ def start_clean(
         weights = controls = clips = True
     changed = character
     if controls:
-        changed = replace(changed, rig=None, control_overrides={}, pose=Pose())
+        changed = replace(changed, rig=None, rig_recipe={}, rig_changes=RigChanges(), pose=Pose())
         changed = replace(changed, clips=tuple(c for c in changed.clips if c.tracks))
     if clips:
         changed = replace(changed, clips=(), trials=())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -15,16 +15,22 @@ from pegloom.core.geometry.transforms import (
     quaternion_product,
     transform_points,
 )
-from pegloom.core.motion.carry import carried_clip
-from pegloom.core.rig.controls import Control, ControlRig, Shape
-from pegloom.core.rig.limbs.build import build_rig
+from pegloom.core.motion.carry import carried_clip, rerested
+from pegloom.core.rig.changes import changed_rig, followed
+from pegloom.core.rig.controls import RECIPE, ControlRig
+from pegloom.core.rig.pose import JointPose
+from pegloom.core.rig.recipe import build_rig
 from pegloom.core.skeleton.build import build_joints, kits_in
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton, side_of_name
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
 from pegloom.core.skin.carry import carry_weights
+from pegloom.document.edits.ids import counted, highest
 from pegloom.document.edits.skins import each_skin, with_weights
-from pegloom.document.model import Character, ControlOverride, OwnJoint, Skin
+from pegloom.document.model import Character, OwnJoint, Skin
+
+OWN = "own."
+"""Stem of ids of joints made by hand."""
 
 
 def recipe_of(character: Character) -> Skeleton:
@@ -56,12 +62,6 @@ def _named_apart(kit: Kit, taken: set[str]) -> Kit:
     return kit if name == kit.id else replace(kit, id=name)
 
 
-def highest_own(ids: Iterable[str]) -> int:
-    """The highest number among ids of joints made by hand, `own.N`; 0 for none."""
-    numbers = (joint_id.removeprefix("own.") for joint_id in ids if joint_id.startswith("own."))
-    return max((int(n) for n in numbers if n.isascii() and n.isdigit()), default=0)
-
-
 def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
             chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = ()) -> Character:  # fmt: skip
     """The character with its joints built anew from recipe and changes; weights, controls and clips brought along.
@@ -69,7 +69,7 @@ def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
     takes, chains : which added joints take their share of the weights, which kits were cut anew (core/skin/carry).
     """
     numbers = (*(o.id for o in character.own_joints), *character.joint_overrides)
-    character = replace(character, made=max(character.made, highest_own(numbers)))
+    character = counted(character, OWN, highest(OWN, numbers))
     old = character.skeleton
     skeleton = assembled(character)
     if old is not None:
@@ -90,18 +90,41 @@ def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
     clips = character.clips
     if old is not None and any(clip.tracks for clip in clips):
         clips = tuple(carried_clip(clip, old, skeleton) for clip in clips)
+    rig = character.rig
     character = replace(character, skeleton=skeleton, clips=clips)
-    if character.rig is not None:
-        character = replace(character, rig=controls_of(character))
-    return character
+    if old is not None:
+        was = old
+        trials = tuple(
+            replace(t, pose=rerested(t.pose, was, skeleton)) if isinstance(t.pose, JointPose) else t
+            for t in character.trials
+        )
+        if any(a is not b for a, b in zip(trials, character.trials, strict=True)):
+            character = replace(character, trials=trials)
+    return character if rig is None else replace(character, rig=controls_after(character, rig, old))
+
+
+def controls_after(character: Character, rig: ControlRig, old: Skeleton | None) -> ControlRig:
+    """Controls for joints that were at rest as `old` has them when `rig` was built on them.
+
+    What an older recipe built stays, and goes along with its joints, until its owner takes the newer one's.
+    """
+    new = character.skeleton
+    if rig.built_by >= RECIPE or old is None or new is None:
+        return controls_of(character)
+    there, here = ({j.id: m for j, m in zip(s.joints, s.world, strict=True)} for s in (old, new))
+    return followed(rig, there, here)
 
 
 def controls_of(character: Character) -> ControlRig:
     """Controls built anew, changes made by hand on top."""
+    return changed_rig(recipe_rig(character), character.rig_changes)
+
+
+def recipe_rig(character: Character) -> ControlRig:
+    """Controls as the recipe has them, before any change made by hand. Raises EditError without joints."""
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first")
-    rig = build_rig(character.skeleton, character.height, kits_of(character))
-    return apply_control_overrides(rig, character.control_overrides)
+    return build_rig(character.skeleton, character.height, kits_of(character), character.rig_recipe)
 
 
 def assembled(character: Character) -> Skeleton:
@@ -160,7 +183,7 @@ def _add_own(joints: dict[str, Joint], character: Character) -> None:
 
 def _own_joint(own: OwnJoint, joints: Mapping[str, Joint]) -> Joint:
     if not own.parent:
-        return Joint(own.id, own.name, None, own.side, own.place, own.turn, own.tail)
+        return Joint(own.id, own.name, None, own.side, own.place, own.turn, own.tail, origin=Origin.OWN)
     parent = joints[own.parent]
     place = transform_points(parent.matrix, np.array(own.place))
     if own.between is not None and own.between[0] in joints:
@@ -170,7 +193,7 @@ def _own_joint(own: OwnJoint, joints: Mapping[str, Joint]) -> Joint:
         place = start + own.between[1] * (end - start)
     tail = None if own.tail is None else _three(transform_points(parent.matrix, np.array(own.tail)))
     turn = quaternion_product(parent.rotation, own.turn)
-    return Joint(own.id, own.name, own.parent, own.side, _three(place), _four(turn), tail)
+    return Joint(own.id, own.name, own.parent, own.side, _three(place), _four(turn), tail, origin=Origin.OWN)
 
 
 def _drop(joints: dict[str, Joint], dropped: set[str]) -> None:
@@ -215,18 +238,3 @@ def local_of(parent: Joint, matrix: FloatArray) -> tuple[tuple[float, float, flo
     """Place and turn (x y z w) of a 4x4 in a joint's axes."""
     position, turn, _ = decompose(np.linalg.inv(parent.matrix) @ matrix)
     return _three(position), _four(turn)
-
-
-def apply_control_overrides(rig: ControlRig, overrides: Mapping[str, ControlOverride]) -> ControlRig:
-    """The rig with the user's shapes, sizes and offsets. Overrides of controls that are gone wait for their return."""
-
-    def changed(control: Control) -> Control:
-        change = overrides.get(control.id)
-        if change is None:
-            return control
-        (x, y, z), (dx, dy, dz) = control.offset, change.offset
-        offset = (x + dx, y + dy, z + dz)
-        shape = Shape(change.shape) if change.shape else control.shape
-        return replace(control, shape=shape, size=control.size * change.size, offset=offset)
-
-    return replace(rig, controls=tuple(changed(control) for control in rig.controls))

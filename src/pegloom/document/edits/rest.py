@@ -13,21 +13,21 @@ from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import matrix_quaternion, rotation_matrix, transform_points
 from pegloom.core.motion.carry import carried_clip, carried_pose, controls_of_joints, reposed, reposed_clip
 from pegloom.core.motion.stances import a_pose, t_pose
-from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.rig.pose import JointPose, Pose, Shown
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import Packed, packed
 from pegloom.document.baking import baked_clip
 from pegloom.document.edits.joints import joint_for_peg
-from pegloom.document.edits.rebuild import controls_of, rebuilt
+from pegloom.document.edits.rebuild import controls_after, rebuilt
 from pegloom.document.edits.skeleton import placed
 from pegloom.document.evaluate import part_points
 from pegloom.document.model import Character, Document, Part
 
 
-def set_rest(document: Document, pose: Pose | None = None) -> Document:
+def set_rest(document: Document, pose: Shown | None = None) -> Document:
     """Make a pose (the one in hand) the rest.
 
     Points, pegs and joints are settled as posed; weights stay; controls read zero there; clips show the same motion
@@ -62,16 +62,17 @@ def set_rest(document: Document, pose: Pose | None = None) -> Document:
     changed = replace(changed, clips=tuple(carried_clip(clip, old, new, settled=matrices) for clip in clips))
     # A trial told by joints is a motion of the body like a clip of one moment.
     trials = [
-        replace(t, pose=carried_pose(t.pose, old, new, settled=matrices)) if t.pose.direct else t
-        for t in changed.trials
+        replace(t, pose=carried_pose(t.pose, old, new, settled=matrices)) if isinstance(t.pose, JointPose) else t
+        for t in character.trials
     ]
     if rig is not None and old_rig is not None:
-        new_rig = controls_of(changed)
+        new_rig = controls_after(changed, old_rig, old)
         # A rest given by joints (T, A) is told in controls first.
-        rest = controls_of_joints(pose, old, old_rig) if pose.direct else pose
+        rest = controls_of_joints(pose, old, old_rig) if isinstance(pose, JointPose) else pose
         told = tuple(reposed_clip(c, old, old_rig, new, new_rig, rest) for c in changed.clips)
         trials = [
-            t if t.pose.direct else replace(t, pose=reposed(t.pose, old, old_rig, new, new_rig, rest)) for t in trials
+            replace(t, pose=reposed(t.pose, old, old_rig, new, new_rig, rest)) if isinstance(t.pose, Pose) else t
+            for t in trials
         ]
         changed = replace(changed, rig=new_rig, clips=told)
     changed = replace(changed, trials=tuple(trials))

@@ -21,10 +21,11 @@ from pegloom.core.geometry.transforms import (
     transform_points,
 )
 from pegloom.core.skeleton.axes import aim_of, mirrored
-from pegloom.core.skeleton.joints import Joint, Skeleton, Vector
+from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton, Vector
 from pegloom.core.skeleton.names import Side, SideStyle, other_side_name, renamed, side_of_name
+from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.joints import middle_of
-from pegloom.document.edits.rebuild import highest_own, local_of, rebuilt, recipe_of
+from pegloom.document.edits.rebuild import OWN, local_of, rebuilt, recipe_of
 from pegloom.document.model import Character, Document, JointOverride, OwnJoint
 
 FLIP = np.diag([-1.0, 1.0, 1.0])
@@ -103,7 +104,7 @@ def lengthen_joint(document: Document, joint_id: str, length: float, *, both_sid
         if aim is None:
             raise EditError(f"{joint.name} has no bone to lengthen; draw a joint at its end first")
         here = np.array(joint.position)
-        children = [c for c in skeleton.children(target) if ".twist" not in c.id]
+        children = [c for c in skeleton.children(target) if c.kind is not JointKind.TWIST]
         if children:
             end = max(children, key=lambda c: float((np.array(c.position) - here) @ aim))
             targets |= _shifted(skeleton, end.id, here + aim * length - np.array(end.position), True)
@@ -475,8 +476,7 @@ def _partner(skeleton: Skeleton, joint_id: str, both_sides: bool) -> list[str]:
 
 def _fresh(character: Character, count: int) -> list[str]:
     """Ids no joint of this character ever had: a change that waits for one that was deleted is not for a new one."""
-    number = max(character.made, highest_own(o.id for o in character.own_joints))
-    return [f"own.{number + k + 1}" for k in range(count)]
+    return fresh_ids(character, OWN, (o.id for o in character.own_joints), count)[1]
 
 
 def _unused(name: str, taken: set[str]) -> str:

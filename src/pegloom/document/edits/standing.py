@@ -25,12 +25,16 @@ from pegloom.core.geometry.transforms import (
     transform_points,
 )
 from pegloom.core.motion.carry import carried_pose, reposed, reposed_clip
-from pegloom.core.motion.clips import Clip, Curve
-from pegloom.core.rig.controls import MOVE, Control, ControlRig, Pose, Values
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.tracks import joint_tracks
+from pegloom.core.rig.changes import ControlChange
+from pegloom.core.rig.channels import MOVE, Quantity
+from pegloom.core.rig.controls import Control, ControlRig
+from pegloom.core.rig.pose import JointPose, Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton, Vector
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
-from pegloom.document.model import Character, ControlOverride, Document, JointOverride, OwnJoint, Part, Standing
+from pegloom.document.model import Character, Document, JointOverride, OwnJoint, Part, Standing
 
 
 def stand_up(
@@ -123,7 +127,10 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     parts = tuple(move.part(part) for part in character.parts)
     changed = replace(
         character, parts=parts, pegs=move.pegs(character.pegs), adopted=move.skeleton(character.adopted),
-        control_overrides=MappingProxyType({c: move.shape(o) for c, o in character.control_overrides.items()}),
+        rig_changes=replace(
+            character.rig_changes,
+            controls=MappingProxyType({c: move.change(o) for c, o in character.rig_changes.controls.items()}),
+        ),
         references=tuple(
             replace(r, centre=move.length(r.centre), height=r.height * move.scale) for r in character.references
         ),
@@ -137,9 +144,9 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
         return changed
     there = move.skeleton(old)
     rig = move.rig(character.rig)
-    clips = tuple(move.clip(clip, old) for clip in character.clips)
-    pose = move.pose(character.pose, old)
-    trials = tuple(replace(t, pose=move.pose(t.pose, old)) for t in character.trials)
+    clips = tuple(move.clip(clip, old, character.rig) for clip in character.clips)
+    pose = move.pose(character.pose, old, character.rig)
+    trials = tuple(replace(t, pose=move.pose(t.pose, old, character.rig)) for t in character.trials)
     changed = replace(changed, skeleton=there, rig=rig, clips=clips, pose=pose, trials=trials)
     if draft or (character.pegs is None and character.adopted is None):
         return changed
@@ -150,15 +157,21 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     if built.rig is not None and rig is not None and not _same_controls(rig, built.rig):
         new_rig = built.rig
 
-        def told(p: Pose) -> Pose:
-            return carried_pose(p, there, new) if p.direct else reposed(p, there, rig, new, new_rig, Pose())
+        def told(p: Shown) -> Shown:
+            if isinstance(p, JointPose):
+                return carried_pose(p, there, new)
+            return reposed(p, there, rig, new, new_rig, Pose())
 
         clips = tuple(reposed_clip(c, there, rig, new, new_rig, Pose()) for c in built.clips)
         trials = tuple(replace(t, pose=told(t.pose)) for t in trials)
         return replace(built, clips=clips, pose=told(pose), trials=trials)
     # A pose told by joints that were built anew on other axes.
-    trials = tuple(replace(t, pose=carried_pose(t.pose, there, new)) if t.pose.direct else t for t in trials)
-    return replace(built, pose=carried_pose(pose, there, new) if pose.direct else pose, trials=trials)
+    trials = tuple(
+        replace(t, pose=carried_pose(t.pose, there, new)) if isinstance(t.pose, JointPose) else t for t in trials
+    )
+    if isinstance(pose, JointPose):
+        pose = carried_pose(pose, there, new)
+    return replace(built, pose=pose, trials=trials)
 
 
 def _new_axes(character: Character, changed: Character, move: _Similarity) -> dict[str, FloatArray]:
@@ -260,8 +273,20 @@ class _Similarity:
         tail = None if own.tail is None else self.place(own.tail)
         return replace(own, place=self.place(own.place), turn=self.turned(own.turn), tail=tail)
 
-    def shape(self, change: ControlOverride) -> ControlOverride:
-        return replace(change, offset=self.length(change.offset))
+    def change(self, change: ControlChange) -> ControlChange:
+        seen = change.seen
+        if seen is not None:
+            seen = self.rest(np.array(seen).reshape(4, 4))
+        return replace(
+            change, offset=self.length(change.offset), rest_move=self.length(change.rest_move), seen=seen
+        )
+
+    def rest(self, matrix: FloatArray) -> tuple[float, ...]:
+        """A place without scale (4x4), at its new place with turned axes, as 16 numbers."""
+        made = matrix.copy()
+        made[:3, 3] = self.place((made[0, 3], made[1, 3], made[2, 3]))
+        made[:3, :3] = self.turn @ made[:3, :3]
+        return tuple(float(v) for v in made.ravel())
 
     def rig(self, rig: ControlRig | None) -> ControlRig | None:
         """Controls at the new places with turned axes: their channels read as before, moves at the new size."""
@@ -269,33 +294,33 @@ class _Similarity:
             return None
 
         def moved(control: Control) -> Control:
-            rest = control.matrix.copy()
-            rest[:3, 3] = self.place((rest[0, 3], rest[1, 3], rest[2, 3]))
-            rest[:3, :3] = self.turn @ rest[:3, :3]
+            channels = tuple(
+                replace(c, rest=c.rest * self.scale, low=_times(c.low, self.scale), high=_times(c.high, self.scale),
+                        soft=c.soft * self.scale) if c.quantity is Quantity.LENGTH else c
+                for c in control.channels
+            )  # fmt: skip
             return replace(
-                control, rest=tuple(float(v) for v in rest.ravel()), size=control.size * self.scale,
-                offset=self.length(control.offset),
+                control, rest=self.rest(control.matrix), size=control.size * self.scale,
+                offset=self.length(control.offset), channels=channels,
             )  # fmt: skip
 
         return replace(rig, controls=tuple(moved(control) for control in rig.controls))
 
-    def values(self, values: Values) -> Values:
-        return (*self.length(values[:3]), *values[3:])
-
-    def pose(self, pose: Pose, skeleton: Skeleton) -> Pose:
+    def pose(self, pose: Shown, skeleton: Skeleton, rig: ControlRig | None) -> Shown:
         """The same pose of the body: moves scaled, what has no parent turned and moved as well."""
-        controls = {control: self.values(values) for control, values in pose.controls.items()}
-        roots = {j.id for j in skeleton.joints if j.parent is None}
-        placements = {}
-        for joint, row in pose.placements.items():
-            place, turn = (row[0], row[1], row[2]), (row[3], row[4], row[5], row[6])
-            if joint in roots:
-                placements[joint] = (*self.place(place), *self.turned(turn), *row[7:])
+        if isinstance(pose, Pose):
+            lengths = _lengths(rig)
+            return Pose({ref: v * self.scale if _is_length(ref, lengths) else v for ref, v in pose.values.items()})
+        rows = pose.rows.copy()
+        for row, joint in zip(rows, pose.joints, strict=True):
+            if joint in skeleton.index and skeleton.joint(joint).parent is None:
+                row[:3] = self.place((row[0], row[1], row[2]))
+                row[3:7] = self.turned((row[3], row[4], row[5], row[6]))
             else:
-                placements[joint] = (*self.length(place), *row[3:])
-        return Pose(MappingProxyType(controls), pose.turns, MappingProxyType(placements))
+                row[:3] *= self.scale
+        return JointPose(pose.joints, rows)
 
-    def clip(self, clip: Clip, skeleton: Skeleton) -> Clip:
+    def clip(self, clip: Clip, skeleton: Skeleton, rig: ControlRig | None) -> Clip:
         tracks = {}
         for joint_id, rows in clip.tracks.items():
             root = joint_id in skeleton.index and skeleton.joint(joint_id).parent is None
@@ -308,11 +333,9 @@ class _Similarity:
                     values = quaternion_product(self.quaternion, values)
                 made.append(replace(track, values=owned_floats(values)))
             tracks[joint_id] = tuple(made)
-        curves = {
-            (control, channel): _grown(curve, self.scale) if channel in MOVE else curve
-            for (control, channel), curve in clip.curves.items()
-        }
-        return replace(clip, tracks=MappingProxyType(tracks), curves=MappingProxyType(curves))
+        lengths = _lengths(rig)
+        curves = {ref: c.scaled(self.scale) if _is_length(ref, lengths) else c for ref, c in clip.curves.items()}
+        return replace(clip, tracks=joint_tracks(tracks), curves=MappingProxyType(curves))
 
 
 def _in_axes(axes: FloatArray, v: Vector) -> Vector:
@@ -320,5 +343,20 @@ def _in_axes(axes: FloatArray, v: Vector) -> Vector:
     return (x, y, z)
 
 
-def _grown(curve: Curve, scale: float) -> Curve:
-    return replace(curve, values=tuple(v * scale for v in curve.values))
+def _times(limit: float | None, factor: float) -> float | None:
+    return None if limit is None else limit * factor
+
+
+def _lengths(rig: ControlRig | None) -> dict[tuple[str, str], bool]:
+    """Which channels of a rig are lengths."""
+    if rig is None:
+        return {}
+    return {
+        ref: channel.quantity is Quantity.LENGTH
+        for ref, channel in zip(rig.slots.index, rig.slots.channels, strict=True)
+    }
+
+
+def _is_length(ref: tuple[str, str], known: dict[tuple[str, str], bool]) -> bool:
+    """Whether a channel's values are metres; of one the rig does not have, its key tells."""
+    return known.get(ref, ref[1] in MOVE)

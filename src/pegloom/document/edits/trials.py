@@ -7,11 +7,12 @@ from dataclasses import replace
 
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip
-from pegloom.core.rig.controls import Pose
+from pegloom.core.rig.pose import Shown
+from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.model import Document, Image, KeptPose
 
 
-def keep_trial(document: Document, name: str, pose: Pose, picture: Image | None = None) -> tuple[Document, str]:
+def keep_trial(document: Document, name: str, pose: Shown, picture: Image | None = None) -> tuple[Document, str]:
     """Keep a pose as a trial. Returns the document and the trial's id. Raises EditError for a taken or empty name."""
     character = document.require_character()
     if character.skeleton is None:
@@ -19,10 +20,8 @@ def keep_trial(document: Document, name: str, pose: Pose, picture: Image | None 
     wanted = name.strip()
     if not wanted or any(t.name == wanted for t in character.trials):
         raise EditError("give the trial a name that is not taken yet")
-    number = 1
-    while any(t.id == f"kept{number}" for t in character.trials):
-        number += 1
-    made = KeptPose(f"kept{number}", wanted, pose, picture)
+    character, (trial_id,) = fresh_ids(character, "kept", (t.id for t in character.trials))
+    made = KeptPose(trial_id, wanted, pose, picture)
     return document.with_character(replace(character, trials=(*character.trials, made))), made.id
 
 

@@ -15,12 +15,13 @@ from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.motion.clips import sample
 from pegloom.core.motion.sampling import sampled_poses
-from pegloom.core.rig.controls import Pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.rig.pose import Shown
 from pegloom.core.skin.bake import Baked, bake_weights
 from pegloom.core.skin.relax import Relax
 from pegloom.core.skin.select import softened
 from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense
+from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.skins import with_weights
 from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Document, Part, Skin, Weave
@@ -36,11 +37,8 @@ def keep_weave(document: Document, name: str = "") -> tuple[Document, str]:
     """Keep the weights in hand as a weave. Returns the document and the weave's id. Raises EditError without weights."""
     character = document.require_character()
     skin = _skin(character)
-    weave_id, number = f"weave{len(character.weaves) + 1}", len(character.weaves) + 1
-    while any(w.id == weave_id for w in character.weaves):
-        number += 1
-        weave_id = f"weave{number}"
-    wanted = name.strip() or f"weave {number}"
+    character, (weave_id,) = fresh_ids(character, "weave", (w.id for w in character.weaves))
+    wanted = name.strip() or f"weave {weave_id.removeprefix('weave')}"
     made = Weave(weave_id, _free_name(character, wanted), skin)
     return document.with_character(replace(character, weaves=(*character.weaves, made))), weave_id
 
@@ -261,7 +259,7 @@ def _bake_poses(character: Character, *, random: int, clips: bool) -> list[Float
     """Joint matrices (j, 4, 4) of every pose to follow."""
     skeleton = character.skeleton
     assert skeleton is not None
-    poses: list[Pose] = sampled_poses(skeleton, random=random)
+    poses: list[Shown] = [*sampled_poses(skeleton, random=random)]
     poses += [kept.pose for kept in character.trials]
     if clips:
         for clip in character.clips:

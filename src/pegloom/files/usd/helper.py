@@ -20,8 +20,9 @@ from pegloom.core.errors import MeshFileError, PegLoomError, TooLargeError
 from pegloom.core.skin.weights import most_influences
 from pegloom.document.model import Character, Document, Skin
 from pegloom.files.allowance import allowed, grows, left
-from pegloom.files.imported import Imported, checked_size
+from pegloom.files.imported import Imported
 from pegloom.files.project import open_project, save_project
+from pegloom.files.raw import checked_size
 from pegloom.files.scratch import scratch
 
 SUFFIXES = (".usd", ".usda", ".usdc", ".usdz")

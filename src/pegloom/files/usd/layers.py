@@ -14,7 +14,7 @@ from typing import Any
 
 from pegloom.core.errors import MeshFileError
 from pegloom.files.allowance import count, grant, take
-from pegloom.files.imported import reason
+from pegloom.files.raw import reason
 
 LAYERS = {".usd", ".usda", ".usdc"}
 """Endings of what may be composed; other kinds of layers run code of their own and may read on."""

@@ -16,14 +16,15 @@ from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import make_mesh
 from pegloom.core.geometry.transforms import matrix_quaternion
-from pegloom.core.skeleton.joints import Joint, Skeleton, side_of_name
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, side_of_name
 from pegloom.core.skin.weights import Weights, from_entries
 from pegloom.document.model import Image, Material, Morph, Part, Subdivision
 from pegloom.files.allowance import MOST_JOINTS, MOST_NODES, MOST_PARTS, take
 from pegloom.files.allowance import count as limited
 from pegloom.files.images import WANTED, image_from_bytes
-from pegloom.files.imported import Imported, read_beside, reason
+from pegloom.files.imported import Imported
 from pegloom.files.names import Unique
+from pegloom.files.raw import read_beside, reason
 from pegloom.files.soundness import usable
 from pegloom.files.usd.layers import open_stage, told
 
@@ -305,7 +306,7 @@ class _Reader:
                 index[path] = len(joints)
                 x, y, z = (float(v) * self.unit for v in matrix[:3, 3])
                 turn = tuple(float(v) for v in matrix_quaternion(matrix))
-                joints.append(Joint(f"file.{len(joints)}", name, parent, side_of_name(name), (x, y, z), turn))  # type: ignore[arg-type]
+                joints.append(Joint(f"file.{len(joints)}", name, parent, side_of_name(name), (x, y, z), turn, origin=Origin.FILE))  # type: ignore[arg-type]
             self.joint_paths[str(skeleton.GetPath())] = index
             if number and len(skeletons) > 1:
                 self.notes.append(f"skeleton {skeleton.GetPrim().GetName()} joined with the first")

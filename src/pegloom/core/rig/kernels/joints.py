@@ -33,19 +33,6 @@ def put_rows(local, which, rows):  # pragma: no cover
 
 
 @njit(cache=True, nogil=True)
-def turn_some(local, which, turns):  # pragma: no cover
-    """Some joints turned by unit quaternions (n, 4) in their own axes, in place."""
-    for n in range(len(which)):
-        j = which[n]
-        x, y, z, w = turns[n, 0], turns[n, 1], turns[n, 2], turns[n, 3]
-        for i in range(3):
-            a, b, c = local[j, i, 0], local[j, i, 1], local[j, i, 2]
-            local[j, i, 0] = a * (1 - 2 * (y * y + z * z)) + b * (2 * (x * y + z * w)) + c * (2 * (x * z - y * w))
-            local[j, i, 1] = a * (2 * (x * y - z * w)) + b * (1 - 2 * (x * x + z * z)) + c * (2 * (y * z + x * w))
-            local[j, i, 2] = a * (2 * (x * z + y * w)) + b * (2 * (y * z - x * w)) + c * (1 - 2 * (x * x + y * y))
-
-
-@njit(cache=True, nogil=True)
 def down(parents, local):  # pragma: no cover
     """character_from_joint (j, 4, 4), parents first (-1 for none)."""
     world = np.empty_like(local)

@@ -1,0 +1,1 @@
+"""Compiled: the walk through a plan, one module for each kind of solver, and joints posed without controls."""

@@ -1,0 +1,167 @@
+"""Vectors, turns and places for the compiled solvers: nothing here knows what a rig is."""
+# mypy: disable-error-code="no-untyped-def, no-untyped-call, untyped-decorator"
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+
+@njit(cache=True)
+def cross(a, b):
+    return np.array([a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]])
+
+
+@njit(cache=True)
+def norm(a):
+    return np.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2])
+
+
+@njit(cache=True)
+def put_product(out, a, b):
+    """a @ b of two places (4, 4) into out, which is neither of them."""
+    for i in range(3):
+        for j in range(4):
+            out[i, j] = a[i, 0] * b[0, j] + a[i, 1] * b[1, j] + a[i, 2] * b[2, j]
+        out[i, 3] += a[i, 3]
+        out[3, i] = 0.0
+    out[3, 3] = 1.0
+
+
+@njit(cache=True)
+def product(a, b):
+    out = np.empty((4, 4))
+    put_product(out, a, b)
+    return out
+
+
+@njit(cache=True)
+def put_channels(out, move_x, move_y, move_z, rotate_x, rotate_y, rotate_z, scale):
+    """What a control's channels do on its base into out (4, 4): move, turn about fixed x, y, z, then an even scale."""
+    cx, sx = np.cos(rotate_x), np.sin(rotate_x)
+    cy, sy = np.cos(rotate_y), np.sin(rotate_y)
+    cz, sz = np.cos(rotate_z), np.sin(rotate_z)
+    s = scale
+    out[0, 0], out[0, 1], out[0, 2] = s * cz * cy, s * (cz * sy * sx - sz * cx), s * (cz * sy * cx + sz * sx)
+    out[1, 0], out[1, 1], out[1, 2] = s * sz * cy, s * (sz * sy * sx + cz * cx), s * (sz * sy * cx - cz * sx)
+    out[2, 0], out[2, 1], out[2, 2] = -s * sy, s * cy * sx, s * cy * cx
+    out[0, 3], out[1, 3], out[2, 3] = move_x, move_y, move_z
+    out[3, 0], out[3, 1], out[3, 2], out[3, 3] = 0.0, 0.0, 0.0, 1.0
+
+
+@njit(cache=True)
+def aim_frame(aim, normal):
+    """3x3 rotation: y along aim, x along normal (square to aim), z the rest."""
+    out = np.empty((3, 3))
+    z = cross(normal, aim)
+    for i in range(3):
+        out[i, 0], out[i, 1], out[i, 2] = normal[i], aim[i], z[i]
+    return out
+
+
+@njit(cache=True)
+def turned(vector, axis, angle):
+    """vector (3,) turned about a unit axis (Rodrigues)."""
+    c, s = np.cos(angle), np.sin(angle)
+    return vector * c + cross(axis, vector) * s + axis * (np.sum(axis * vector) * (1.0 - c))
+
+
+@njit(cache=True)
+def square_to(vector, direction, spare):
+    """Unit part of `vector` square to a unit direction; of `spare` where there is none."""
+    out = vector - direction * np.sum(vector * direction)
+    length = norm(out)
+    if length < 1e-9:
+        out = spare - direction * np.sum(spare * direction)
+        length = norm(out)
+        if length < 1e-9:
+            out = cross(direction, np.array([0.3, 0.5, 0.8]))
+            length = norm(out)
+    return out / length
+
+
+@njit(cache=True)
+def whole_until(x, end):
+    """1 at 0, 0 from `end` on, smooth between."""
+    t = 1.0 - min(max(x / end, 0.0), 1.0)
+    return t * t * (3.0 - 2.0 * t)
+
+
+@njit(cache=True)
+def signed_angle(a, b, axis):
+    """Angle about `axis` from a to b, both square to it."""
+    return np.arctan2(np.sum(axis * cross(a, b)), np.sum(a * b))
+
+
+@njit(cache=True)
+def quaternion(m):
+    """x y z w of a 3x3 rotation (Shepperd 1978)."""
+    q = np.empty(4)
+    trace = m[0, 0] + m[1, 1] + m[2, 2]
+    if trace > m[0, 0] and trace > m[1, 1] and trace > m[2, 2]:
+        q[0], q[1], q[2], q[3] = m[2, 1] - m[1, 2], m[0, 2] - m[2, 0], m[1, 0] - m[0, 1], 1.0 + trace
+    else:
+        i = 0
+        if m[1, 1] > m[0, 0]:
+            i = 1
+        if m[2, 2] > m[i, i]:
+            i = 2
+        j, k = (i + 1) % 3, (i + 2) % 3
+        q[i] = 1.0 + m[i, i] - m[j, j] - m[k, k]
+        q[j] = m[j, i] + m[i, j]
+        q[k] = m[k, i] + m[i, k]
+        q[3] = m[k, j] - m[j, k]
+    return q / np.sqrt(np.sum(q * q))
+
+
+@njit(cache=True)
+def rotation(q):
+    x, y, z, w = q[0], q[1], q[2], q[3]
+    out = np.empty((3, 3))
+    out[0, 0], out[0, 1], out[0, 2] = 1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)
+    out[1, 0], out[1, 1], out[1, 2] = 2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)
+    out[2, 0], out[2, 1], out[2, 2] = 2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)
+    return out
+
+
+@njit(cache=True)
+def blend_rotation(a, b, amount):
+    """From rotation a to rotation b along the shorter arc."""
+    if amount <= 0.0:
+        return a.copy()
+    if amount >= 1.0:
+        return b.copy()
+    qa, qb = quaternion(a), quaternion(b)
+    cosine = np.sum(qa * qb)
+    if cosine < 0.0:
+        qb, cosine = -qb, -cosine
+    if cosine > 1.0 - 1e-10:
+        q = qa + amount * (qb - qa)
+    else:
+        angle = np.arccos(cosine)
+        q = (np.sin((1.0 - amount) * angle) * qa + np.sin(amount * angle) * qb) / np.sin(angle)
+    return rotation(q / np.sqrt(np.sum(q * q)))
+
+
+@njit(cache=True)
+def size_of(m):
+    return np.sqrt(m[0, 0] * m[0, 0] + m[1, 0] * m[1, 0] + m[2, 0] * m[2, 0])
+
+
+@njit(cache=True)
+def times(a, b):
+    out = np.zeros((3, 3))
+    for i in range(3):
+        for j in range(3):
+            out[i, j] = a[i, 0] * b[0, j] + a[i, 1] * b[1, j] + a[i, 2] * b[2, j]
+    return out
+
+
+@njit(cache=True)
+def flip(a):
+    """Transpose, contiguous."""
+    out = np.empty((3, 3))
+    for i in range(3):
+        for j in range(3):
+            out[i, j] = a[j, i]
+    return out

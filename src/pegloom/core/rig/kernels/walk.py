@@ -1,0 +1,83 @@
+"""The compiled walk through a plan: one row a step, for one moment or many.
+
+Nothing is kept between two calls: the values it limits and the places it works out belong to whoever calls, so that one
+plan may be walked on several threads at once.
+"""
+# mypy: disable-error-code="no-untyped-def, no-untyped-call, untyped-decorator"
+
+from __future__ import annotations
+
+import numpy as np
+from numba import njit
+
+from pegloom.core.rig.kernels.algebra import put_channels, put_product
+from pegloom.core.rig.kernels.limb import limb
+
+LIMIT, RIDE, TURN, LIMB = 0, 1, 2, 3
+"""What a step does: bring a slot within its limits; place a node on its parent; put a control's channels on its base;
+solve a limb of two bones."""
+LIMB_INTS, LIMB_FLOATS = 9, 48
+"""Numbers of a limb in the pools: eight nodes and the slot of its amount; frames (27), bends (5), end_offset (16)."""
+
+
+@njit(cache=True)
+def limited(value, low, high, soft):
+    """The value within its limits; over the last `soft` before one it eases into it and never goes past."""
+    if soft > 0.0 and np.isfinite(low) and value < low + soft:
+        value = low + soft * np.exp((value - low - soft) / soft)
+    if soft > 0.0 and np.isfinite(high) and value > high - soft:
+        value = high - soft * np.exp((high - soft - value) / soft)
+    return min(max(value, low), high)
+
+
+@njit(cache=True)
+def at(values, slot, usual):
+    return usual if slot < 0 else values[slot]
+
+
+@njit(cache=True, nogil=True)
+def walk(steps, ints, floats, local, values, world):
+    """Places of all nodes into world (n, 4, 4) for the values of one moment (v,), which are limited in place."""
+    turn = np.empty((4, 4))
+    for s in range(len(steps)):
+        op, out, base, i, f = steps[s, 0], steps[s, 1], steps[s, 2], steps[s, 3], steps[s, 4]
+        if op == RIDE:
+            if base < 0:
+                world[out] = local[out]
+            else:
+                put_product(world[out], world[base], local[out])
+        elif op == TURN:
+            put_channels(
+                turn,
+                at(values, ints[i], 0.0), at(values, ints[i + 1], 0.0), at(values, ints[i + 2], 0.0),
+                at(values, ints[i + 3], 0.0), at(values, ints[i + 4], 0.0), at(values, ints[i + 5], 0.0),
+                at(values, ints[i + 6], 1.0),
+            )  # fmt: skip
+            put_product(world[out], world[base], turn)
+        elif op == LIMIT:
+            values[out] = limited(values[out], floats[f], floats[f + 1], floats[f + 2])
+        elif op == LIMB:
+            limb(
+                world, ints[i : i + 8], floats[f : f + 27].reshape(3, 3, 3), floats[f + 27 : f + 32],
+                floats[f + 32 : f + 48].reshape(4, 4), values[ints[i + 8]],
+            )  # fmt: skip
+
+
+@njit(cache=True, nogil=True)
+def walk_many(steps, ints, floats, local, values, first, last, out):
+    """`walk` for many moments (k, v): nodes first to last into out (k, last - first, 4, 4)."""
+    world = np.empty(local.shape)
+    for m in range(len(values)):
+        walk(steps, ints, floats, local, values[m].copy(), world)
+        out[m] = world[first:last]
+
+
+@njit(cache=True, nogil=True)
+def channel_places(rows, values, out):
+    """What some controls' channels do on their bases into out (k, 4, 4): slots rows (7,), values (k, v)."""
+    for m in range(len(values)):
+        v = values[m]
+        put_channels(
+            out[m], at(v, rows[0], 0.0), at(v, rows[1], 0.0), at(v, rows[2], 0.0), at(v, rows[3], 0.0),
+            at(v, rows[4], 0.0), at(v, rows[5], 0.0), at(v, rows[6], 1.0),
+        )  # fmt: skip

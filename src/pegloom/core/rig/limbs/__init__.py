@@ -1,1 +1,0 @@
-"""Limb kits: the controls of each body plan."""

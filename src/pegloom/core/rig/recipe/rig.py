@@ -1,0 +1,96 @@
+"""Controls from limb kits: root, body, a turner on each joint, FK and IK on limbs, whatever the body plan."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+import numpy as np
+
+from pegloom.core.errors import EditError
+from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
+from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
+from pegloom.core.rig.recipe.builder import HUMAN_SIZES, Builder, level
+from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, has_ik
+from pegloom.core.rig.recipe.limb import add_limb
+from pegloom.core.rig.refs import WORLD, control_node, joint_node
+from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
+from pegloom.core.skeleton.kits import Kit
+
+
+def build_rig(
+    skeleton: Skeleton, height: float, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig] = NO_RECIPE
+) -> ControlRig:
+    """Controls for a skeleton of any body plan. height: metres, sizes the shapes. recipe: how each
+    kit is to be built, by id; one not named as is usual.
+
+    Every control reads zero at rest and no joint moves. Joints no kit knows (added by hand, from a file) get a
+    turner each. Raises EditError for a skeleton without joints.
+    """
+    if not skeleton.joints:
+        raise EditError("there are no joints to build controls on; build joints first")
+    b = Builder(skeleton, height)
+    both = MOVE + ROTATE
+    roots = [j for j in skeleton.joints if j.parent is None]
+    first = roots[0]
+    low = abs(first.position[1]) < 0.08 * height and bool(skeleton.children(first.id))
+    carries = first.id == "root" or low
+    b.add("root", "root", Side.CENTRE, WORLD, level(np.zeros(3)), Shape.CIRCLE, 0.26, (*both, SCALE))
+    b.add("inner", "inner root", Side.CENTRE, control_node("root"), level(np.zeros(3)), Shape.ARROW, 0.17, both)
+    if carries:
+        # The root joint rides on the root control in its own axes, whatever they are.
+        b.controls[0] = _with_rest(b.controls[0], skeleton.joint(first.id))
+        b.drives.append(Drive(first.id, control_node("root")))
+        b.held.add(first.id)
+    base = [c for c in skeleton.joints if c.parent == first.id] if carries else [first]
+    slides = {j for kit in kits if kit.slides for j in kit.joints}
+    ik = {
+        joint: kit for kit in kits if has_ik(kit, recipe) and all(j in skeleton.index for j in kit.ik) for joint in kit.ik
+    }
+    between = _between(skeleton, kits)
+    if base:
+        lead = base[0]
+        b.add("body", "body", Side.CENTRE, control_node("inner"), level(b.place(lead.id)), Shape.SQUARE, 0.15, both,
+              drives=lead.id)  # fmt: skip
+    for joint in skeleton.joints:
+        if joint.id in b.held or joint.id in between:
+            continue
+        kit = ik.get(joint.id)
+        if kit is not None:
+            if joint.id == kit.ik[0]:
+                how = recipe.get(kit.id, USUAL_KIT)
+                add_limb(b, kit, ik_at_rest=kit.ik_at_rest if how.ik_at_rest is None else how.ik_at_rest)
+            continue
+        if joint.parent is None or (carries and joint.parent == first.id):
+            # A second skeleton's root beside the first one's has the name of the control that carries all.
+            own = f"{joint.id}.own" if any(c.id == joint.id for c in b.controls) else joint.id
+            b.turner(own, joint.id, control_node("inner"), channels=both, shape=Shape.SQUARE)
+            continue
+        keys = (*ROTATE, "move_y") if joint.id in slides else ROTATE
+        shape = Shape.TRIANGLE if joint.role in ("clavicle", "blade") else Shape.CIRCLE
+        size = HUMAN_SIZES.get(joint.id, 0.045 if shape is Shape.TRIANGLE else None)
+        if joint.role == "finger":
+            size = 0.014
+        elif joint.id in ("leg.l.toes", "leg.r.toes"):
+            size = 0.04
+        b.turner(joint.id, joint.id, joint_node(joint.parent), size, shape=shape, channels=keys)
+    return ControlRig(tuple(b.controls), tuple(b.drives), tuple(b.solvers))
+
+
+def _with_rest(control: Control, joint: Joint) -> Control:
+    return replace(control, rest=tuple(level(np.array(joint.position)).ravel().tolist()))
+
+
+def _between(skeleton: Skeleton, kits: tuple[Kit, ...]) -> set[str]:
+    """Joints inside IK limbs that ride along: twist joints, and joints put in between later."""
+    found = {j.id for j in skeleton.joints if j.kind is JointKind.TWIST}
+    for kit in kits:
+        if len(kit.ik) == 3 and all(j in skeleton.index for j in kit.ik):
+            for low in kit.ik[1:]:
+                above = skeleton.joint(low).parent
+                while above is not None and above not in kit.ik:
+                    found.add(above)
+                    above = skeleton.joint(above).parent
+    return found
+
+

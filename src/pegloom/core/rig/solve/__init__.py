@@ -1,1 +1,0 @@
-"""Compiled solvers: two-joint IK and the walk through a plan."""
