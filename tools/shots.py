@@ -11,16 +11,23 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtWidgets import QApplication
 
+from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
-from pegloom.app.session import RANGE_TEST, Area, Tool
-from pegloom.app.verbs import DEMO
+from pegloom.app.panels.graph import QualityGraph
+from pegloom.app.state.state import RANGE_TEST, Area, Tool
+from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
-from pegloom.render.renderer import Display
+from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
 
-OUT = Path(__file__).parents[1] / "docs" / "screenshots"
+ROOT = Path(__file__).parents[1]
+sys.path.insert(0, str(ROOT))
+
+from tests.support.session import Session  # noqa: E402
+
+OUT = ROOT / "docs" / "screenshots"
 
 
 def settle(app: QApplication, seconds: float = 0.5) -> None:
@@ -39,7 +46,6 @@ def main() -> None:
     settle(app)
 
     def shoot(name: str) -> None:
-        window.session.said.emit("", False)
         window.frame_.note.hide()
         settle(app, 0.6)
         image = window.screen().grabWindow(window.winId())
@@ -47,62 +53,50 @@ def main() -> None:
         print(out / f"{name}.png")
 
     shoot("welcome")
-    s = window.session
-    window.open_path(DEMO / "wick.obj")
-    settle(app, 4)
-    window.actions_.run("mesh.stand_up")
+    s = Session(window)
+    s.open(DEMO / "wick.obj")
+    settle(app, 1)
+    s.run("mesh.stand_up")
     settle(app, 0.5)
     shoot("mesh")
-    s.saved = s.history.present
-    window.open_path(DEMO / "dumble.obj")
-    settle(app, 4)
-    window.actions_.run("mesh.stand_up")
-    window.actions_.run("mesh.turn_left")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "dumble.obj")
+    settle(app, 1)
+    s.run("mesh.stand_up")
+    s.run("mesh.turn_left")
     s.set_view(middle_shown=True)
     settle(app, 0.5)
     window.stage.show_all()
-    bench = window.benches[Area.MESH]
-    for card in (bench.bring, bench.parts, bench.stand_card):
-        card.set_open(False)
-    bench.halves_card.set_open(True)
+    only(window, "mesh.halves")
     shoot("mesh_dumble")
-    for card in (bench.bring, bench.parts, bench.stand_card):
-        card.set_open(True)
-    bench.halves_card.set_open(False)
+    only(window, "mesh.bring_in", "mesh.stand", "mesh.parts", "mesh.soundness")
     s.set_view(middle_shown=False)
-    s.saved = s.history.present
-    window.open_path(DEMO / "wick.pegloom")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "wick.pegloom")
     settle(app, 1)
     s.set_view(display=Display.TEXTURED)
     window.stage.show_all()
     s.select("control", "body")
     shoot("controls")
-    window.go(Area.JOINTS)
+    s.go(Area.JOINTS)
     s.set_view(display=Display.SEE_THROUGH)
     s.select("peg", "l_elbow")
     window.stage.show_all()
     shoot("joints")
-    window.open_path(DEMO / "dumble.pegloom")
+    s.open(DEMO / "dumble.pegloom")
     settle(app, 1)
     s.set_view(display=Display.SEE_THROUGH)
-    window.go(Area.JOINTS)
-    joints = window.benches[Area.JOINTS]
-    for card in (joints.find_card, joints.pegs_card, joints.build_card):
-        card.set_open(False)
-    joints.kits_card.set_open(True)
-    joints.change_card.set_open(True)
+    s.go(Area.JOINTS)
+    only(window, "joints.kits", "joints.change")
     s.select("joint", "snout.2")
     window.stage.show_all()
     settle(app, 0.5)
     shoot("joints_dumble")
-    for card in (joints.find_card, joints.pegs_card, joints.build_card):
-        card.set_open(True)
-    joints.kits_card.set_open(False)
-    joints.change_card.set_open(False)
-    window.open_path(DEMO / "wick.pegloom")
+    only(window, "joints.find", "joints.pegs", "joints.build")
+    s.open(DEMO / "wick.pegloom")
     settle(app, 1)
     s.set_view(display=Display.CLAY)
-    window.go(Area.WEIGHTS)
+    s.go(Area.WEIGHTS)
     s.select("joint", "arm.l.upper")
     s.play_source(RANGE_TEST, 20 / 30)
     s.set_view(lens=Lens.INFLUENCE, tool=Tool.BRUSH)
@@ -112,20 +106,16 @@ def main() -> None:
     s.set_view(lens=Lens.STRAIN, tool=Tool.PICK)
     s.play_source(RANGE_TEST, (8 * 40 + 20) / 30)
     shoot("strain")
-    weights = window.benches[Area.WEIGHTS]
     s.set_view(lens=Lens.VOLUME)
     s.select("joint", "arm.l.upper")
     measured(app, window)
-    ruler = window.strip.ruler
-    while not ruler.watch.finished:
+    graph = window.findChild(QualityGraph)
+    while not graph.watch.finished:
         settle(app, 0.2)
-    for card in weights.cards:
-        card.set_open(card in (weights.bends, weights.brush))
-    ruler._go_to_dip(min(ruler.dips(), key=lambda k: ruler.watch.row("arm.l.upper")[k].area))
+    only(window, "weights.bends", "weights.brush")
+    graph._go_to_dip(min(graph.dips(), key=lambda k: graph.watch.row("arm.l.upper")[k].area))
     shoot("graph")
-    weights.bends.set_open(False)
-    for card in weights.cards:
-        card.set_open(card is weights.weaves)
+    only(window, "weights.weaves")
     s.commit("Bind by reach", edits.bind(s.history.present, method=BindMethod.BY_REACH))
     s.select("joint", "arm.l.upper")
     s.play_source(RANGE_TEST, 20 / 30)
@@ -137,36 +127,47 @@ def main() -> None:
     s.set_view(compared="")
     lesson(app, window, shoot)
     oilskin(app, window, shoot)
-    s.saved = s.history.present
-    window.open_path(DEMO / "wick.pegloom")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "wick.pegloom")
     settle(app, 1)
     s.set_view(lens=Lens.NONE)
-    window.go(Area.MOTION)
+    s.go(Area.MOTION)
     s.set_view(display=Display.TEXTURED)
     s.play_source(s.character.clips[0].id, 2.0)
     s.select("control", "arm.r.lower.fk")
     window.stage.show_all()
     settle(app, 4)
     shoot("motion")
-    s.saved = s.history.present
-    window.open_path(DEMO / "harl.pegloom")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "harl.pegloom")
     settle(app, 1)
     window.stage.show_all()
     settle(app, 1)
     shoot("heron")
-    window.go(Area.HANDOVER)
-    s.saved = s.history.present
-    window.open_path(DEMO / "wick.pegloom")
+    s.go(Area.HANDOVER)
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "wick.pegloom")
     settle(app, 1)
-    window.go(Area.HANDOVER)
+    s.go(Area.HANDOVER)
     shoot("handover")
-    s.saved = s.history.present
+    window.store.put(saved=s.history.present)
     window.close()
+
+
+def cards(window: Window) -> dict[str, Card]:
+    """The present area's cards by name."""
+    return {card.objectName(): card for card in window.benches[window.c.state.area].cards}
+
+
+def only(window: Window, *names: str) -> None:
+    """Unfold these cards and fold the others."""
+    for name, card in cards(window).items():
+        card.set_open(name in names)
 
 
 def measured(app: QApplication, window: Window) -> None:
     """Wait until the quality graph of the joint in hand is complete."""
-    watch = window.strip.ruler.watch
+    watch = window.c.quality
     settle(app, 0.3)
     while True:
         row = watch.row(watch.region) if watch.region else watch.whole
@@ -177,14 +178,12 @@ def measured(app: QApplication, window: Window) -> None:
 
 def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
     """The bad shoulder: as it is, after the strays, after the weave."""
-    s = window.session
-    s.saved = s.history.present
-    window.open_path(DEMO / "lesson.pegloom")
+    s = Session(window)
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "lesson.pegloom")
     settle(app, 1)
-    window.go(Area.WEIGHTS)
-    weights = window.benches[Area.WEIGHTS]
-    for card in weights.cards:
-        card.set_open(card is weights.snags)
+    s.go(Area.WEIGHTS)
+    only(window, "weights.snags")
     s.set_view(display=Display.CLAY, lens=Lens.STRAIN)
     s.select("joint", "arm.l.upper")
     s.play_source(RANGE_TEST, 20 / 30)
@@ -199,17 +198,15 @@ def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> N
     s.commit("Take a weave back", edits.take_weave(s.history.present, s.character.weaves[0].id))
     points = body.mesh.points
     s.vertices = {body.id: np.flatnonzero((points[:, 0] > 0.08) & (points[:, 1] > 0.84) & (points[:, 1] < 1.25))}
-    for card in weights.cards:
-        card.set_open(card is weights.weaves)
+    only(window, "weights.weaves")
     s.set_view(lens=Lens.INFLUENCE, compared=fresh, seam=0.56)
     measured(app, window)
-    weights.weaves.list.setCurrentRow(len(s.character.weaves) - 1)
+    cards(window)["weights.weaves"].list.setCurrentRow(len(s.character.weaves) - 1)
     shoot("lesson_2")
     s.set_view(compared="", lens=Lens.STRAIN)
     s.commit("The weave there", edits.mix_weave(s.history.present, fresh, s.vertices))
     s.vertices = {}
-    for card in weights.cards:
-        card.set_open(card is weights.brush)
+    only(window, "weights.brush")
     s.set_view(tool=Tool.BRUSH)
     measured(app, window)
     settle(app, 1)
@@ -219,27 +216,28 @@ def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> N
 
 def oilskin(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
     """Wick in his oilskin, a row of numbers beside him."""
-    s = window.session
-    s.saved = s.history.present
-    window.open_path(DEMO / "oilskin.pegloom")
+    s = Session(window)
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "oilskin.pegloom")
     settle(app, 1)
-    window.go(Area.MOTION)
+    s.go(Area.MOTION)
     s.set_view(display=Display.TEXTURED, lens=Lens.NONE)
     s.play_source(s.character.clips[0].id, 1.6)
     window.stage.show_all()
     measured(app, window)
     shoot("oilskin")
-    window.go(Area.WEIGHTS)
+    s.go(Area.WEIGHTS)
     coat = next(p for p in s.character.parts if p.name == "coat")
     s.vertices = {coat.id: np.flatnonzero((coat.mesh.points[:, 0] > 0.1) & (coat.mesh.points[:, 1] > 1.0))}
     s.play_source(RANGE_TEST, 20 / 30)
     s.select("joint", "arm.l.clavicle")
-    s.set_view(numbers_shown=True, lens=Lens.INFLUENCE, display=Display.CLAY)
+    s.run("vertices.numbers")
+    s.set_view(lens=Lens.INFLUENCE, display=Display.CLAY)
     settle(app, 1)
     window.stage.show_all()
     settle(app, 1)
     shoot("numbers")
-    s.set_view(numbers_shown=False)
+    s.run("vertices.numbers")
     s.vertices = {}
 
 

@@ -13,9 +13,14 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from pegloom.app.main import make_application
+from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
 from pegloom.files.choosing import Take
 from tests.support.figures import wick
+from tests.support.session import Session
+
+Window.session = property(Session)
+"""Tests reach what the window knows by short names."""
 
 
 class Answers:
@@ -97,7 +102,7 @@ class Hand:
 
     def __init__(self, qtbot, window: Window) -> None:
         self.bot, self.window = qtbot, window
-        self.stage, self.session = window.stage, window.session
+        self.stage, self.session, self.c = window.stage, Session(window), window.c
 
     def click(self, name: str) -> None:
         from PyQt6.QtWidgets import QAbstractButton
@@ -111,10 +116,24 @@ class Hand:
         if isinstance(widget, QAbstractButton):
             assert widget.isEnabled(), f"{name} is disabled"
         self.bot.mouseClick(widget, Qt.MouseButton.LeftButton)
+        self.session.settle()
 
     def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         self.stage.setFocus()
         QTest.keyClick(self.window, key, modifiers)
+        self.session.settle()
+
+    def card(self, name: str):
+        """A card of the present area by its name."""
+        found = find(self.window, Card, name)
+        assert found is not None, f"there is no card {name}"
+        return found
+
+    def value(self, name: str):
+        """A field of the present area by its name."""
+        found = find(self.window, QWidget, name)
+        assert found is not None, f"there is no field {name}"
+        return found
 
     def at(self, kind: str, thing: str) -> QPoint:
         """Where a peg, joint or control is drawn; a control by a point of its shape."""
@@ -130,7 +149,7 @@ class Hand:
                     if self.stage.thing_at(x, y) == (kind, thing):
                         return QPoint(round(x), round(y))
             raise AssertionError(f"no point of {thing} can be picked")
-        _, ids, points = self.stage._things(kind)
+        ids, points = self.stage.things(kind)
         x, y, _ = self.stage.camera.project(points[ids.index(thing)], *size)[0]
         return QPoint(round(x), round(y))
 
@@ -142,6 +161,7 @@ class Hand:
             here = start + QPoint(way[0] * i // steps, way[1] * i // steps)
             self._move(here, button, modifiers)
         QTest.mouseRelease(self.stage, button, modifiers, start + QPoint(*way))
+        self.session.settle()
 
     def _move(self, here: QPoint, button: Qt.MouseButton, modifiers: Qt.KeyboardModifier) -> None:
         # QTest.mouseMove carries no buttons, so a drag's moves are sent as events.
@@ -165,6 +185,7 @@ class Hand:
 
     def idle(self) -> None:
         self.until(lambda: not self.session.jobs.busy)
+        self.session.settle()
 
 
 @pytest.fixture(scope="session")
@@ -210,10 +231,10 @@ def window(qapp, qtbot, tmp_path):
     qtbot.waitUntil(made.isActiveWindow)
     yield made
     answers.yes = True
-    made.session.saved = made.session.history.present
+    made.store.put(saved=made.store.history.present)
     assert made.close()
-    assert not made.session.jobs.busy
-    assert not made.session.ticker.isActive()
+    assert not made.c.jobs.busy
+    assert not made.c.player.ticker.isActive()
     # Gone before the next one comes, and on this thread: widgets left in rings of references would otherwise be
     # collected whenever memory is next asked for.
     made.deleteLater()

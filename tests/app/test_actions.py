@@ -8,7 +8,7 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QComboBox
 
-from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
+from pegloom.app.state.state import RANGE_TEST, Area, Tool
 from pegloom.core.geometry.mesh import weld
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.body import body_of
@@ -19,7 +19,8 @@ from pegloom.document.model import Document
 from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.project import open_project
-from pegloom.render.renderer import Display
+from pegloom.scene.brushes import Painting
+from pegloom.scene.display import Display
 from tests.app.conftest import find
 from tests.document.test_detail_levels import levels
 from tests.support.figures import DEMO, wick
@@ -143,12 +144,14 @@ def no_crumbs(before, after, hand):
 
 
 def choose_heir(hand):
-    box = hand.window.benches[Area.WEIGHTS].influence_list.heir
+    hand.session.go(Area.WEIGHTS)
+    box = hand.value("weights.heir")
     box.setCurrentIndex(box.findData("arm.l.clavicle"))
 
 
 def two_influences(hand):
-    hand.window.benches[Area.WEIGHTS].bind.influences.setValue(2)
+    hand.session.go(Area.WEIGHTS)
+    hand.value("weights.influences").setValue(2)
 
 
 CASES = [
@@ -215,17 +218,16 @@ def test_an_action_does_what_it_says_in_one_step(hand, case):
     if case.before is not None:
         document = case.before(document)
     hand.session.start_with(document, None)
-    hand.window.go(case.area)
+    hand.session.go(case.area)
     if case.pick:
         hand.session.select(*case.pick)
     if case.vertices:
         hand.session.set_view(vertices={"part0": shoulder(document.character)})
-        hand.session.selection_changed.emit()
     if case.setting is not None:
         case.setting(hand)
     base = hand.session.history.present
     action = hand.window.actions_.entries[case.action]
-    assert action.why() == "", "it can be run now"
+    assert action.missing(hand.c.state) is None, "it can be run now"
     hand.window.actions_.qactions[case.action].trigger()
     hand.idle()
     done = hand.session.history.present
@@ -239,8 +241,8 @@ def test_an_action_does_what_it_says_in_one_step(hand, case):
 
 
 def test_the_selection_grows_shrinks_and_takes_shells_and_rims(rigged):
-    run = lambda name: rigged.window.actions_.run(name)  # noqa: E731
-    rigged.window.go(Area.WEIGHTS)
+    run = lambda name: rigged.session.run(name)  # noqa: E731
+    rigged.session.go(Area.WEIGHTS)
     start = shoulder(rigged.session.character)
     count = lambda: sum(len(v) for v in rigged.session.vertices.values())  # noqa: E731
     rigged.session.set_view(vertices={"part0": start})
@@ -264,9 +266,8 @@ def test_the_selection_grows_shrinks_and_takes_shells_and_rims(rigged):
 
 
 def test_weights_are_copied_pasted_and_a_selection_is_kept_and_recalled(rigged):
-    run = lambda name: rigged.window.actions_.run(name)  # noqa: E731
-    rigged.window.go(Area.WEIGHTS)
-    bench = rigged.window.benches[Area.WEIGHTS]
+    run = lambda name: rigged.session.run(name)  # noqa: E731
+    rigged.session.go(Area.WEIGHTS)
     character = rigged.session.character
     start = shoulder(character)
     rigged.session.set_view(vertices={"part0": start[:1]})
@@ -277,11 +278,11 @@ def test_weights_are_copied_pasted_and_a_selection_is_kept_and_recalled(rigged):
     run("vertices.paste")
     now = columns(rigged.session.character)[0][chest]
     assert np.allclose(now, row, atol=1e-6)
-    bench.selection.sets.setEditText("chest patch")
+    rigged.value("weights.selection.sets").setEditText("chest patch")
     run("vertices.keep")
     assert "chest patch" in rigged.session.character.vertex_sets
     rigged.session.set_view(vertices={})
-    bench.selection.sets.setEditText("chest patch")
+    rigged.value("weights.selection.sets").setEditText("chest patch")
     run("vertices.recall")
     assert np.array_equal(np.sort(rigged.session.vertices["part0"]), np.sort(chest))
     run("vertices.forget")
@@ -289,11 +290,10 @@ def test_weights_are_copied_pasted_and_a_selection_is_kept_and_recalled(rigged):
 
 
 def test_selecting_by_weight_takes_just_those(rigged):
-    rigged.window.go(Area.WEIGHTS)
+    rigged.session.go(Area.WEIGHTS)
     rigged.session.select("joint", LEFT_ARM)
-    bench = rigged.window.benches[Area.WEIGHTS]
-    low, high = bench.selection.low.value(), bench.selection.high.value()
-    rigged.window.actions_.run("vertices.held")
+    low, high = (rigged.value(f"weights.selection.{n}").value() for n in ("low", "high"))
+    rigged.session.run("vertices.held")
     values, ids = columns(rigged.session.character)
     held = values[:, ids.index(LEFT_ARM)]
     wanted = np.flatnonzero((held >= low - 1e-9) & (held <= high + 1e-9) & (held > 0))
@@ -302,7 +302,7 @@ def test_selecting_by_weight_takes_just_those(rigged):
 
 
 def test_views_tools_and_painting_are_taken_by_their_keys(rigged):
-    rigged.window.go(Area.WEIGHTS)
+    rigged.session.go(Area.WEIGHTS)
     for key, tool in (
         (Qt.Key.Key_B, Tool.BRUSH),
         (Qt.Key.Key_V, Tool.PICK),
@@ -326,14 +326,14 @@ def test_views_tools_and_painting_are_taken_by_their_keys(rigged):
     assert rigged.session.brush.radius > size
     rigged.key(Qt.Key.Key_Minus)
     assert rigged.session.brush.radius == pytest.approx(size)
-    rigged.window.actions_.run("relax.paint_dual")
+    rigged.session.run("relax.paint_dual")
     assert (rigged.session.painting, rigged.session.tool) == (Painting.DUAL, Tool.BRUSH)
     rigged.key(Qt.Key.Key_P)
     assert not rigged.stage.camera.perspective
 
 
 def test_time_is_stepped_and_keys_are_gone_to(rigged):
-    rigged.window.go(Area.MOTION)
+    rigged.session.go(Area.MOTION)
     clip = rigged.session.character.clips[0]
     rigged.session.play_source(clip.id)
     times = clip.key_times
@@ -354,10 +354,9 @@ def test_time_is_stepped_and_keys_are_gone_to(rigged):
 
 
 def test_a_rigged_character_is_made_twice_as_tall_and_turned_in_the_window(rigged):
-    rigged.window.go(Area.MESH)
-    bench = rigged.window.benches[Area.MESH]
+    rigged.session.go(Area.MESH)
     before = rigged.session.character
-    bench.height_.setValue(2 * before.height)
+    rigged.value("mesh.height").setValue(2 * before.height)
     rigged.click("button.mesh.stand_up")
     rigged.idle()
     tall = rigged.session.character
@@ -366,7 +365,7 @@ def test_a_rigged_character_is_made_twice_as_tall_and_turned_in_the_window(rigge
         2 * before.skeleton.joint("spine.head").position[1], rel=1e-3
     )
     assert tall.rig is not None
-    rigged.window.actions_.run("mesh.turn_left")
+    rigged.session.run("mesh.turn_left")
     rigged.idle()
     x, _, z = rigged.session.character.skeleton.joint("arm.l.end").position
     assert abs(z) > abs(x), "the left hand has gone round"
@@ -376,7 +375,7 @@ def test_a_rigged_character_is_made_twice_as_tall_and_turned_in_the_window(rigge
 
 
 def test_the_rest_to_hand_over_is_chosen_and_the_work_stays(rigged, tmp_path):
-    rigged.window.go(Area.HANDOVER)
+    rigged.session.go(Area.HANDOVER)
     box = find(rigged.window, QComboBox, "handover.rest")
     box.setCurrentIndex(box.findData(edits.DeliveredRest.T_POSE))
     before = rigged.session.history.present
@@ -394,33 +393,32 @@ def test_a_files_joint_outside_the_mesh_is_shown_where_it_belongs_and_then_moved
     hand.window.open_path(tmp_path / "other.glb")
     hand.until(lambda: hand.session.character is not None)
     hand.idle()
-    hand.window.go(Area.JOINTS)
+    hand.session.go(Area.JOINTS)
     elbow = body_of(hand.session.character.skeleton).joint_of["arm.l.lower"]
     x, y, z = hand.session.character.skeleton.joint(elbow).position
     hand.session.commit("away", edits.move_joint(hand.session.document, elbow, (x, y, z + 0.15)))
-    hand.until(lambda: any(s.code == "outside-mesh" for s in hand.session.snag_watch.snags))
+    hand.until(lambda: any(s.code == "outside-mesh" for s in hand.session.snags))
     hand.session.select("joint", elbow)
     away = hand.session.history.present
-    hand.window.actions_.run("joints.centre")
+    hand.session.run("joints.centre")
     assert len(hand.session.moves) == 1
     assert hand.session.history.present is away, "the first press only shows"
-    hand.window.actions_.run("joints.centre")
+    hand.session.run("joints.centre")
     assert not hand.session.moves
     assert np.linalg.norm(np.array(hand.session.character.skeleton.joint(elbow).position) - (x, y, z)) < 0.02
     hand.session.select("joint", body_of(hand.session.character.skeleton).joint_of["spine.chest"])
     said = []
-    hand.session.said.connect(lambda text, error: said.append(text))
-    hand.window.actions_.run("joints.centre")
+    hand.session.said.connect(lambda text, *_: said.append(text))
+    hand.session.run("joints.centre")
     assert said[-1] == "It stands at its proper depth"
 
 
 def test_a_look_is_copied_from_another_characters_file(rigged):
-    rigged.window.go(Area.MESH)
-    bench = rigged.window.benches[Area.MESH]
-    slot = bench.slot.currentData()
+    rigged.session.go(Area.MESH)
+    slot = rigged.value("mesh.slot").currentData()
     before = rigged.session.character
     rigged.window.answers.open_path = str(DEMO / "dumble.pegloom")
-    rigged.window.actions_.run("mesh.look_from")
+    rigged.session.run("mesh.look_from")
     rigged.idle()
     after = rigged.session.character
     theirs = open_project(DEMO / "dumble.pegloom").character
@@ -438,7 +436,7 @@ def test_pegs_take_the_place_of_a_files_skeleton_only_when_that_is_meant(hand, t
     hand.until(lambda: hand.session.character is not None)
     hand.idle()
     hand.session.try_edit("Build controls", edits.build_controls)
-    hand.window.go(Area.JOINTS)
+    hand.session.go(Area.JOINTS)
     base = hand.session.history.present
     hand.window.answers.yes = False
     hand.click("button.joints.find_pegs")
@@ -449,7 +447,7 @@ def test_pegs_take_the_place_of_a_files_skeleton_only_when_that_is_meant(hand, t
     hand.click("button.joints.find_pegs")
     hand.idle()
     assert hand.session.character.skeleton is None
-    hand.window.actions_.run("joints.build")
+    hand.session.run("joints.build")
     assert not any(j.startswith("file.") for j in joints(hand.session.character))
     hand.session.undo()
     hand.session.undo()
@@ -457,7 +455,7 @@ def test_pegs_take_the_place_of_a_files_skeleton_only_when_that_is_meant(hand, t
     # Kits are hung on the file's own joints without being asked.
     hand.session.select("joint", body_of(base.character.skeleton).joint_of["spine.head"])
     asked = len(hand.window.answers.asked)
-    hand.window.actions_.run("joints.add_kit")
+    hand.session.run("joints.add_kit")
     assert len(hand.window.answers.asked) == asked
     assert len(joints(hand.session.character)) > 52
     assert hand.session.frame() is not None
@@ -468,18 +466,18 @@ def test_a_character_that_came_rigged_has_its_range_test_and_figures(hand, tmp_p
     hand.window.open_path(tmp_path / "other.glb")
     hand.until(lambda: hand.session.character is not None)
     hand.idle()
-    hand.window.go(Area.WEIGHTS)
+    hand.session.go(Area.WEIGHTS)
     assert hand.session.influence == body_of(hand.session.character.skeleton).joint_of["arm.l.upper"]
     assert {t.id for t in hand.session.trials} >= {"arm_up", "crouch", "elbow", "fist"}
     hand.session.play_source(RANGE_TEST, 20 / 30)
-    watch = hand.window.strip.ruler.watch
+    watch = hand.window.c.quality
     hand.until(lambda: any(f is not None for f in watch.row(hand.session.influence)))
     raised = hand.session.frame().points
     assert max(p[:, 1].max() for p in raised.values()) > 1.02 * hand.session.character.height
 
 
 def test_what_was_picked_and_is_gone_is_let_go(rigged):
-    rigged.window.go(Area.JOINTS)
+    rigged.session.go(Area.JOINTS)
     rigged.session.select("joint", "leg.l.toes")
     rigged.session.set_view(vertices={"part0": np.array([5, 6])})
     rigged.key(Qt.Key.Key_Delete)
@@ -494,16 +492,16 @@ def test_what_was_picked_and_is_gone_is_let_go(rigged):
 
 def test_detail_levels_are_looked_at_one_after_the_other(hand):
     hand.session.start_with(edits.bind(levels()), None)
-    hand.window.go(Area.MESH)
+    hand.session.go(Area.MESH)
     hand.bot.wait(30)
     assert [p.name for p in hand.session.shown_parts] == ["body_LOD0"]
     for name in ("body_LOD1", "body_LOD2", "body_LOD0"):
-        hand.window.actions_.run("mesh.level")
+        hand.session.run("mesh.level")
         hand.bot.wait(30)
         assert [p.name for p in hand.session.shown_parts] == [name]
         assert set(hand.stage.renderer.surfaces) == {hand.session.shown_parts[0].id}
-    hand.window.actions_.run("mesh.level")
-    hand.window.go(Area.WEIGHTS)
+    hand.session.run("mesh.level")
+    hand.session.go(Area.WEIGHTS)
     x, y, _ = hand.stage.camera.project(np.array([0.0, 1.2, 0.1]), *hand.stage.size_in_points)[0]
     assert hand.stage.surface_at(x, y)[0].name == "body_LOD1", "what is shown is what is picked and painted"
     hand.session.start_with(wick(), None)
@@ -511,7 +509,7 @@ def test_detail_levels_are_looked_at_one_after_the_other(hand):
 
 
 def test_a_rigged_figure_is_turned_by_a_drag_in_one_step(rigged):
-    rigged.window.go(Area.MESH)
+    rigged.session.go(Area.MESH)
     rigged.key(Qt.Key.Key_T)
     before = rigged.session.character
     middle = QPoint(rigged.stage.width() // 2, rigged.stage.height() // 2)

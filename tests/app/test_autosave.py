@@ -49,9 +49,9 @@ def test_unsaved_work_is_offered_after_a_crash_and_gone_after_saving(hand, secon
     session.commit("Pose", pose(-0.2))
     file = kept(window)
     assert file.is_file()
-    assert not second.offer_recovery(), "the first window lives"
+    assert not second.session.recover(), "the first window lives"
     crash(window)
-    assert second.offer_recovery()
+    assert second.session.recover()
     (offered,) = window.answers.offered[-1]
     assert offered.name == session.document.name
     assert offered.picture[:4] == b"\x89PNG"
@@ -59,9 +59,10 @@ def test_unsaved_work_is_offered_after_a_crash_and_gone_after_saving(hand, secon
     assert second.session.unsaved
     window.answers.save_path = str(tmp_path / "kept.pegloom")
     second.actions_.run("file.save")
+    second.session.wait()
     assert move(open_project(tmp_path / "kept.pegloom")) == -0.2
     assert not file.exists()
-    assert not second.offer_recovery()
+    assert not second.session.recover()
 
 
 def test_two_windows_of_documents_never_saved_keep_one_each(hand, second):
@@ -84,13 +85,14 @@ def test_no_keeps_it_and_it_can_be_asked_for(hand, second, tmp_path):
     file = kept(hand.window)
     crash(hand.window)
     hand.window.answers.yes = False
-    assert not second.offer_recovery()
+    assert not second.session.recover()
     asked = len(hand.window.answers.offered)
-    assert not second.offer_recovery(), "not at every start"
+    assert not second.session.recover(), "not at every start"
     assert len(hand.window.answers.offered) == asked
     assert file.is_file()
     hand.window.answers.yes = True
     second.actions_.run("file.recover")
+    second.session.wait()
     assert move(second.session.document) == -0.2
 
 
@@ -115,7 +117,7 @@ def test_newer_work_beside_a_project_is_offered(hand, second, tmp_path):
     session.commit("Pose", pose(-0.1))
     assert kept(window).parent == tmp_path
     crash(window)
-    second.open_path(path)
+    second.session.open(path)
     assert move(second.session.document) == -0.1
     assert second.session.path == path
     assert second.session.unsaved
@@ -131,8 +133,8 @@ def test_a_damaged_autosave_opens_the_last_save_and_says_so(hand, second, tmp_pa
     file.write_bytes(file.read_bytes()[:5000])
     crash(window)
     said = []
-    second.session.said.connect(lambda text, error: said.append((text, error)))
-    assert second.offer_recovery()
+    second.session.said.connect(lambda text, error, _: said.append((text, error)))
+    assert second.session.recover()
     assert move(second.session.document) == -0.4
     assert said[-1][1]
     assert "damaged; the last save was opened instead" in said[-1][0]
@@ -161,7 +163,7 @@ def test_where_the_projects_folder_cannot_be_written_the_users_own_takes_it(hand
 def test_what_could_not_be_kept_is_said_and_tried_again(hand, monkeypatch):
     window, session = hand.window, hand.session
     said = []
-    session.said.connect(lambda text, error: said.append((text, error)))
+    session.said.connect(lambda text, error, _: said.append((text, error)))
     session.start_with(wick(), None)
     session.commit("Pose", pose(-0.1))
     real = leftovers.save_project
@@ -182,7 +184,7 @@ def test_what_could_not_be_kept_is_said_and_tried_again(hand, monkeypatch):
 
 def test_saving_where_nothing_can_be_written_is_one_line_and_loses_nothing(hand, tmp_path):
     said = []
-    hand.session.said.connect(lambda text, error: said.append((text, error)))
+    hand.session.said.connect(lambda text, error, _: said.append((text, error)))
     hand.session.start_with(wick(), None)
     hand.session.commit("Pose", pose(-0.1))
     folder = tmp_path / "a folder.pegloom"
@@ -203,7 +205,7 @@ def test_opening_another_document_gives_up_only_the_old_ones_autosave(hand, seco
     hand.session.commit("Pose", pose(-0.1))
     old = kept(hand.window)
     save_project(tmp_path / "other.pegloom", wick())
-    hand.window.open_path(tmp_path / "other.pegloom")
+    hand.session.open(tmp_path / "other.pegloom")
     assert not old.exists()
     hand.session.commit("Pose", pose(-0.2))
     new = kept(hand.window)

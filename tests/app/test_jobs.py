@@ -7,11 +7,11 @@ import time
 import pytest
 
 import pegloom.core.geometry.mesh as meshes
+from pegloom.app.demos import DEMO
 from pegloom.app.jobs import Job
 from pegloom.app.jobs.helper import Helper
 from pegloom.app.jobs.runner import JobRunner
-from pegloom.app.session import Area
-from pegloom.app.verbs import DEMO
+from pegloom.app.state.state import Area
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Cancelled
 from pegloom.core.skin.weights import row_sums_hold
@@ -38,15 +38,32 @@ def said_by(signal):
     return heard
 
 
-def test_a_second_job_is_refused_while_the_first_is_under_way(runner, qtbot):
+def test_a_second_job_waits_its_turn_and_says_so(runner, qtbot):
     go_on = threading.Event()
-    got, refused = [], said_by(runner.failed)
-    assert runner.start(Job("First", lambda progress: go_on.wait(20) and 41, got.append))
-    assert not runner.start(Job("Second", lambda progress: 0, got.append))
-    assert "First is still running" in refused[0][0]
+    got, told, begun = [], said_by(runner.waiting), []
+    runner.start(Job("First", lambda progress: go_on.wait(60) and 41, got.append, begin=lambda: begun.append(1)))
+    runner.start(Job("Second", lambda progress: 42, got.append, begin=lambda: begun.append(2)))
+    assert "Second waits" in told[0][0]
+    assert "First" in told[0][0]
+    assert begun == [1], "what the second works on is taken when its turn comes"
     go_on.set()
-    qtbot.waitUntil(lambda: got == [41])
+    qtbot.waitUntil(lambda: got == [41, 42])
+    assert begun == [1, 2]
     assert not runner.busy
+
+
+def test_a_job_that_fails_or_is_cancelled_does_not_hold_up_the_next(runner, qtbot):
+    def fail(progress):
+        raise ValueError("x")
+
+    got, ended = [], []
+    runner.start(Job("Fails", fail, got.append, ended=lambda: ended.append("fails")))
+    runner.start(Job("Is cancelled", lambda progress: [progress(0.5, "") for _ in iter(int, 1)], got.append))
+    runner.start(Job("Last", lambda progress: "last", got.append))
+    qtbot.waitUntil(lambda: runner.thread_ is not None and runner.thread_.job.title == "Is cancelled")
+    runner.cancel()
+    qtbot.waitUntil(lambda: got == ["last"])
+    assert ended == ["fails"]
 
 
 @pytest.mark.parametrize(
@@ -176,7 +193,7 @@ def test_joint_edits_on_many_weights_are_jobs_that_land_as_one_step(hand):
     ):
         started.clear()
         session.select("joint", "arm.l.lower")
-        hand.window.actions_.run(name)
+        hand.session.run(name)
         hand.idle()
         assert started, f"{name} holds up the window"
         assert changes(session.character), name
@@ -191,7 +208,7 @@ def test_what_the_view_asks_of_new_meshes_is_known_when_a_job_lands(hand, monkey
     session = hand.session
     session.start_with(open_project(DEMO / "oilskin.pegloom"), None)
     session.set_area(Area.MESH)
-    hand.until(lambda: session.snag_watch.current)
+    hand.until(lambda: session.c.state.snags_known)
     here = threading.get_ident()
     asked: list[str] = []
     plain = meshes.weld_points
@@ -202,7 +219,7 @@ def test_what_the_view_asks_of_new_meshes_is_known_when_a_job_lands(hand, monkey
         return plain(points)
 
     monkeypatch.setattr(meshes, "weld_points", told)
-    hand.window.actions_.run("mesh.even_out")
+    hand.session.run("mesh.even_out")
     hand.idle()
     hand.bot.wait(60)
     assert session.history.undo_name == "Even out the halves"

@@ -11,9 +11,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QDoubleSpinBox, QLabel, QWidget
 
-from pegloom.app.keys import keep_keys, read_keys
-from pegloom.app.keysheet import KeySheet
-from pegloom.app.session import Area, Tool
+from pegloom.app.dialogs.keysheet import KeySheet
+from pegloom.app.state.kept import keep_keys, read_keys
+from pegloom.app.state.state import Area, Tool
 from pegloom.app.window import Window
 from pegloom.document import edits
 from tests.app.conftest import Answers, find
@@ -21,7 +21,7 @@ from tests.app.conftest import Answers, find
 
 @pytest.fixture
 def sheet(rigged):
-    rigged.window.actions_.run("help.sheet")
+    rigged.session.run("help.sheet")
     made = next(w for w in QApplication.topLevelWidgets() if isinstance(w, KeySheet))
     rigged.bot.waitExposed(made)
     yield made
@@ -43,13 +43,13 @@ def give(rigged, sheet, action, key, modifiers=Qt.KeyboardModifier.NoModifier):
 
 def test_a_key_is_changed_works_at_once_and_is_kept(rigged, sheet):
     actions = rigged.window.actions_
-    usual = actions.entries["tool.brush"].shortcut
+    usual = actions.entries["tool.brush"].key
     give(rigged, sheet, "tool.brush", Qt.Key.Key_K, Qt.KeyboardModifier.AltModifier)
     assert actions.key("tool.brush") == "Alt+K"
     assert "Alt+K" in sheet.told.text()
     assert "Alt+K" in actions.qactions["tool.brush"].toolTip()
     sheet.close()
-    rigged.window.go(Area.WEIGHTS)
+    rigged.session.go(Area.WEIGHTS)
     rigged.session.set_view(tool=Tool.PICK)
     rigged.key(Qt.Key.Key_B)
     assert usual == "B" and rigged.session.tool is Tool.PICK, "the usual key is free now"
@@ -57,7 +57,7 @@ def test_a_key_is_changed_works_at_once_and_is_kept(rigged, sheet):
     assert rigged.session.tool is Tool.BRUSH
     assert read_keys() == {"tool.brush": "Alt+K"}
     rigged.session.set_view(tool=Tool.PICK)
-    assert "Alt+K takes the brush" in rigged.window.frame_.hint.toolTip(), "the hint names the key as it stands"
+    assert "Alt+K takes the brush" in rigged.window.frame_.hint.words.toolTip(), "the hint names the key as it stands"
 
 
 def test_a_taken_or_held_key_is_refused_in_words(rigged, sheet):
@@ -129,7 +129,7 @@ def test_a_damaged_file_of_keys_is_as_none(text):
 
 def test_a_pinned_tag_stays_while_another_joint_is_picked_and_still_edits_its_own(rigged):
     session, frame = rigged.session, rigged.window.frame_
-    rigged.window.go(Area.JOINTS)
+    rigged.session.go(Area.JOINTS)
     session.select("joint", "arm.l.lower")
     rigged.click("tag.pin")
     assert not frame.tag.isVisible(), "one tag is enough for one joint"
@@ -143,6 +143,7 @@ def test_a_pinned_tag_stays_while_another_joint_is_picked_and_still_edits_its_ow
     before = np.array(session.character.skeleton.joint("arm.l.lower").position)
     leg = session.character.skeleton.joint("leg.r.lower").position
     field.setValue(field.value() + 2.0)
+    session.settle()
     after = np.array(session.character.skeleton.joint("arm.l.lower").position)
     assert after - before == pytest.approx([0, 0.02, 0], abs=1e-4)
     assert session.character.skeleton.joint("leg.r.lower").position == pytest.approx(leg)
@@ -152,7 +153,7 @@ def test_a_pinned_tag_stays_while_another_joint_is_picked_and_still_edits_its_ow
 
 def test_pinned_tags_are_several_go_with_what_they_hold_and_are_let_go(rigged):
     session, frame = rigged.session, rigged.window.frame_
-    rigged.window.go(Area.JOINTS)
+    rigged.session.go(Area.JOINTS)
     for joint in ("arm.l.lower", "arm.r.lower"):
         session.select("joint", joint)
         rigged.click("tag.pin")

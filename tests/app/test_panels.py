@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QLabel, QLineEdit, QTreeWidget
+from PyQt6.QtWidgets import QLabel, QLineEdit, QTreeWidget, QWidget
 
-from pegloom.app.recent import recent, remember
-from pegloom.app.session import RANGE_TEST, Area
+from pegloom.app.state.kept import recent, remember
+from pegloom.app.state.state import RANGE_TEST, Area
 from pegloom.document import edits
 from pegloom.document.model import Document
 from tests.app.conftest import find, widgets
@@ -67,7 +67,7 @@ def test_the_drawer_lists_all_there_is_and_finds_by_name(rigged):
 )
 def test_a_row_is_picked_where_it_can_be_worked_on(rigged, text, kind, thing, area):
     tree = find(rigged.window, QTreeWidget, "parts.tree")
-    rigged.window.go(Area.MESH)
+    rigged.session.go(Area.MESH)
     tap(rigged, tree, text)
     assert (rigged.session.selection.kind, rigged.session.selection.lead) == (kind, thing)
     assert rigged.session.area is area
@@ -83,7 +83,7 @@ def test_a_clip_in_the_drawer_is_played_in_motion(rigged):
 
 def test_what_is_picked_in_the_view_is_marked_in_the_drawer(rigged):
     tree = find(rigged.window, QTreeWidget, "parts.tree")
-    rigged.window.go(Area.JOINTS)
+    rigged.session.go(Area.JOINTS)
     rigged.session.select("joint", "leg.r.lower")
     assert [r.text(0) for r in rows(tree) if r.isSelected()] == ["r_shin"]
     rigged.session.select("joint", "leg.r.lower", "leg.l.lower")
@@ -126,29 +126,29 @@ def test_a_press_on_the_rail_goes_there_and_snags_are_counted(hand):
 
 
 def test_dragging_along_the_strip_scrubs_and_a_dip_leads_to_its_joint(rigged):
-    rigged.window.go(Area.WEIGHTS)
+    rigged.session.go(Area.WEIGHTS)
     rigged.session.select("joint", "arm.l.upper")
     rigged.session.play_source(RANGE_TEST)
-    ruler = rigged.window.strip.ruler
+    ruler, graph = rigged.window.strip.ruler, find(rigged.window, QWidget, "strip.quality")
     rigged.until(
-        lambda: len(ruler.watch.row("arm.l.upper")) > 3 and all(f is not None for f in ruler.watch.row("arm.l.upper"))
+        lambda: len(graph.watch.row("arm.l.upper")) > 3 and all(f is not None for f in graph.watch.row("arm.l.upper"))
     )
     at = QPoint(round(ruler.x_of(4.0)), 12)
     QTest.mouseClick(ruler, Qt.MouseButton.LeftButton, pos=at)
     assert rigged.session.time == pytest.approx(4.0, abs=1 / 15)
-    dips = ruler.dips()
+    dips = graph.dips()
     assert dips, "an arm straight up is doubtful at the shoulder"
     target = rigged.stage.camera.target
-    spot = QPoint(round(ruler.x_of(ruler.watch.times[dips[0]])), ruler.height() - 20)
-    QTest.mouseClick(ruler, Qt.MouseButton.LeftButton, pos=spot)
-    assert rigged.session.time == pytest.approx(ruler.watch.times[dips[0]], abs=1e-6)
+    spot = QPoint(round(graph.x_of(graph.watch.times[dips[0]])), graph.height() - 20)
+    QTest.mouseClick(graph, Qt.MouseButton.LeftButton, pos=spot)
+    assert rigged.session.time == pytest.approx(graph.watch.times[dips[0]], abs=1e-6)
     assert rigged.stage.camera.target != target
     shoulder = rigged.session.frame().joints[rigged.session.character.skeleton.index["arm.l.upper"]][:3, 3]
     assert np.linalg.norm(np.array(rigged.stage.camera.target) - shoulder) < 0.05
 
 
 def test_a_key_is_dragged_to_another_frame(rigged):
-    rigged.window.go(Area.MOTION)
+    rigged.session.go(Area.MOTION)
     clip = rigged.session.character.clips[0]
     rigged.session.play_source(clip.id)
     rigged.bot.wait(30)
@@ -169,18 +169,18 @@ def test_a_key_is_dragged_to_another_frame(rigged):
 
 
 def test_the_hint_names_the_users_own_keys(rigged):
-    hint = find(rigged.window, QLabel, "stage.hint") or rigged.window.frame_.hint
-    rigged.window.go(Area.WEIGHTS)
+    hint = find(rigged.window, QLabel, "stage.hint") or rigged.window.frame_.hint.words
+    rigged.session.go(Area.WEIGHTS)
     rigged.session.set_view(vertices={})
     assert "B takes the brush" in hint.text()
     assert rigged.window.actions_.rebind("tool.brush", "K") == ""
-    rigged.session.view_changed.emit()
+    rigged.session.settle()
     assert "K takes the brush" in hint.text()
 
 
 def test_every_area_says_what_to_do_next_on_an_empty_window(hand):
     for area in Area:
-        hand.window.go(area)
+        hand.session.go(area)
         hand.bot.wait(20)
         words = " ".join(w.text() for w in widgets(hand.window.benches[area], QLabel) if w.isVisible() and w.text())
         assert len(words) > 40, area
@@ -190,11 +190,11 @@ def test_every_area_says_what_to_do_next_on_an_empty_window(hand):
 
 def test_light_and_dark_are_both_whole(rigged):
     first = rigged.window.palette().window().color().lightness()
-    rigged.window.actions_.run("view.theme")
+    rigged.session.run("view.theme")
     rigged.bot.wait(30)
     second = rigged.window.palette().window().color().lightness()
     assert abs(first - second) > 120
-    rigged.window.actions_.run("view.theme")
+    rigged.session.run("view.theme")
     assert rigged.window.palette().window().color().lightness() == first
 
 

@@ -6,7 +6,7 @@ import numpy as np
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QListWidget
 
-from pegloom.app.session import RANGE_TEST, Area, Tool
+from pegloom.app.state.state import RANGE_TEST, Area, Tool
 from pegloom.core.skin.weights import row_sums_hold
 from pegloom.files.gltf import read_gltf
 from pegloom.files.project import open_project
@@ -33,7 +33,7 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     # Pegs: found, then one dragged; a press alone changes nothing.
     hand.key(Qt.Key.Key_2)
     assert session.area is Area.JOINTS
-    find(window, type(window.benches[Area.JOINTS].fingers), "joints.fingers").setValue(0)
+    hand.value("joints.fingers").setValue(0)
     hand.click("button.joints.find_pegs")
     hand.idle()
     hand.until(lambda: session.character.pegs is not None)
@@ -107,20 +107,20 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     hand.key(Qt.Key.Key_5)
     window.strip.ruler.setFocus()
     x = round(window.strip.ruler.x_of(1.0))
-    hand.bot.mouseClick(window.strip.ruler, Qt.MouseButton.LeftButton, pos=QPoint(x, 90))
+    hand.bot.mouseClick(window.strip.ruler, Qt.MouseButton.LeftButton, pos=QPoint(x, 12))
     assert abs(session.time - 1.0) < 0.05
     hand.key(Qt.Key.Key_Z)
     hand.bot.wait(60)
     hand.drag(hand.at("control", "leg.l.goal"), (40, -60))
-    lifted = session.character.pose.values["leg.l.goal", "move_y"]
+    lifted = session.c.frames.control_pose.values["leg.l.goal", "move_y"]
     assert lifted > 0.05
     knee = session.frame().joints[session.character.skeleton.index["leg.l.lower"]]
     assert np.abs(knee - rest[session.character.skeleton.index["leg.l.lower"]]).max() > 0.02
     hand.key(Qt.Key.Key_W)
     assert len(session.clip.key_times) == 2
     x = round(window.strip.ruler.x_of(0.5))
-    hand.bot.mouseClick(window.strip.ruler, Qt.MouseButton.LeftButton, pos=QPoint(x, 90))
-    halfway = session.character.pose.values["leg.l.goal", "move_y"]
+    hand.bot.mouseClick(window.strip.ruler, Qt.MouseButton.LeftButton, pos=QPoint(x, 12))
+    halfway = session.c.frames.control_pose.values["leg.l.goal", "move_y"]
     assert 0.2 * lifted < halfway < 0.8 * lifted
     start = session.time
     hand.key(Qt.Key.Key_Space)
@@ -136,10 +136,12 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     assert len(read_gltf(tmp_path / "stranger.glb").clips) == 1
     window.answers.save_path = str(tmp_path / "stranger.pegloom")
     hand.key(Qt.Key.Key_S, Qt.KeyboardModifier.ControlModifier)
+    hand.idle()
     saved = open_project(Path(tmp_path / "stranger.pegloom"))
     assert saved.character.clips[0].key_times == session.clip.key_times
     window.answers.open_path = str(tmp_path / "stranger.pegloom")
     hand.key(Qt.Key.Key_O, Qt.KeyboardModifier.ControlModifier)
+    hand.idle()
     assert session.character.rig is not None
     assert session.history.undo_name is None
 

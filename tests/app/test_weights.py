@@ -7,20 +7,21 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWidget, QTableView, QWidget
 
-from pegloom.app.benches.weights.bends import MOST
-from pegloom.app.lender import LenderSheet
-from pegloom.app.session import RANGE_TEST, Area, Painting, Tool
-from pegloom.app.verbs import DEMO
+from pegloom.app.areas.weights.cards.bends import MOST
+from pegloom.app.demos import DEMO
+from pegloom.app.dialogs.pairing_sheet import PairingSheet
+from pegloom.app.state.state import RANGE_TEST, Area, Tool
 from pegloom.core.skin.weights import row_sums_hold
 from pegloom.files.project import open_project
-from pegloom.render.renderer import Display
+from pegloom.scene.brushes import Painting
+from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
 from tests.app.conftest import find, widgets
 
 
 @pytest.fixture
 def lesson(hand):
-    hand.window.open_path(DEMO / "lesson.pegloom")
+    hand.session.open(DEMO / "lesson.pegloom")
     hand.session.set_view(display=Display.CLAY)
     hand.key(Qt.Key.Key_3)
     assert hand.session.area is Area.WEIGHTS
@@ -46,8 +47,7 @@ def pixel_of(hand, point) -> QPoint:
 def measured(hand, joint: str = "arm.l.upper"):
     """The quality graph's row of a joint, once it is complete."""
     hand.session.select("joint", joint)
-    hand.session.view_changed.emit()
-    watch = hand.window.strip.ruler.watch
+    watch = hand.window.c.quality
     hand.until(lambda: len(watch.row(joint)) > 0 and None not in watch.row(joint))
     return watch.row(joint)
 
@@ -61,8 +61,8 @@ def test_a_bad_shoulder_is_mended(lesson):
     hand, session = lesson, lesson.session
     body = session.character.parts[0]
     # The strays first: the snag says so, its fix frees them.
-    open_card(hand, hand.bench.snags)
-    hand.until(lambda: session.snag_watch.current)
+    open_card(hand, hand.card("weights.snags"))
+    hand.until(lambda: session.c.state.snags_known)
     hand.bot.wait(30)
     hand.click("snag.fix.stray-weights")
     assert "stray" in session.history.undo_name.lower()
@@ -75,25 +75,25 @@ def test_a_bad_shoulder_is_mended(lesson):
     assert session.source == RANGE_TEST
     bad = max(f.stretch for f in measured(hand))
     assert bad > 3.0
-    ruler = hand.window.strip.ruler
+    ruler = find(hand.window, QWidget, "strip.quality")
     dips = ruler.dips()
     assert dips
     worst = max(dips, key=lambda k: ruler.watch.row("arm.l.upper")[k].stretch)
     session.go_to(1.0)
-    QTest.mouseClick(ruler, Qt.MouseButton.LeftButton, pos=QPoint(round(ruler.x_of(ruler.watch.times[worst])), 100))
+    QTest.mouseClick(ruler, Qt.MouseButton.LeftButton, pos=QPoint(round(ruler.x_of(ruler.watch.times[worst])), 50))
     assert session.time == pytest.approx(ruler.watch.times[worst])
     # A fresh bind is a weave; the old weights come back and take the fresh ones at the shoulder only.
-    open_card(hand, hand.bench.bind)
+    open_card(hand, hand.card("weights.bind"))
     hand.click("button.weights.bind")
     hand.idle()
     fresh = session.character.skin
     names = [w.name for w in session.character.weaves]
     assert names == ["in hand before", "segment, then soften"]
-    open_card(hand, hand.bench.weaves)
-    choose(hand.bench.weaves.list, "in hand before")
+    open_card(hand, hand.card("weights.weaves"))
+    choose(hand.card("weights.weaves").list, "in hand before")
     hand.click("button.weave.take")
     assert session.character.skin is not fresh
-    choose(hand.bench.weaves.list, "segment")
+    choose(hand.card("weights.weaves").list, "segment")
     session.play_source("", 0.0)
     hand.key(Qt.Key.Key_Z)
     hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
@@ -127,7 +127,7 @@ def test_a_bad_shoulder_is_mended(lesson):
 
 def test_the_seam_parts_two_weaves_in_one_pose(lesson):
     hand, session = lesson, lesson.session
-    open_card(hand, hand.bench.bind)
+    open_card(hand, hand.card("weights.bind"))
     hand.click("button.weights.bind")
     hand.idle()
     session.play_source(RANGE_TEST, 20 / 30)
@@ -136,8 +136,8 @@ def test_the_seam_parts_two_weaves_in_one_pose(lesson):
     session.select("")
     hand.bot.wait(60)
     alone = hand.stage.grabFramebuffer()
-    open_card(hand, hand.bench.weaves)
-    choose(hand.bench.weaves.list, "in hand before")
+    open_card(hand, hand.card("weights.weaves"))
+    choose(hand.card("weights.weaves").list, "in hand before")
     hand.click("button.weave.compare")
     assert session.other is not None
     session.set_view(seam=0.5)
@@ -165,7 +165,6 @@ def test_numbers_are_typed_into_the_table(lesson):
     hand, session = lesson, lesson.session
     body = session.character.parts[0].id
     session.vertices = {body: np.arange(4000, 9000)}
-    session.selection_changed.emit()
     hand.key(Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
     hand.bot.wait(60)
     table = find(hand.window, QTableView, "numbers.table")
@@ -254,8 +253,8 @@ def test_selecting_by_painting_and_growing(lesson):
     assert first <= len(session.vertices[body]) < grown
     hand.drag(chest, (10, 0), modifiers=Qt.KeyboardModifier.ControlModifier)
     assert len(session.vertices.get(body, ())) < first
-    open_card(hand, hand.bench.selection)
-    hand.bench.selection.sets.setEditText("chest")
+    open_card(hand, hand.card("weights.selection"))
+    hand.card("weights.selection").sets.setEditText("chest")
     hand.click("button.vertices.keep")
     assert "chest" in session.character.vertex_sets
     kept = session.vertices[body]
@@ -268,15 +267,15 @@ def test_relax_is_put_on_painted_baked_and_undone(lesson):
     hand, session = lesson, lesson.session
     body = session.character.parts[0].id
     session.play_source(RANGE_TEST, 20 / 30)
-    open_card(hand, hand.bench.relax)
+    open_card(hand, hand.card("weights.relax"))
     plain = session.frame().points[body].copy()
     hand.click("button.relax.put")
     assert body in session.character.skin.relax
     wanted = session.frame().points[body].copy()
     assert np.abs(wanted - plain).max() > 1e-3
-    open_card(hand, hand.bench.snags)
-    hand.until(lambda: any("bake it" in s.message for s in session.snag_watch.snags))
-    open_card(hand, hand.bench.relax)
+    open_card(hand, hand.card("weights.snags"))
+    hand.until(lambda: any("bake it" in s.message for s in session.snags))
+    open_card(hand, hand.card("weights.relax"))
     time, pose = session.time, session.character.pose
     hand.click("button.relax.bake")
     assert session.jobs.busy
@@ -286,7 +285,7 @@ def test_relax_is_put_on_painted_baked_and_undone(lesson):
     now = session.frame().points[body]
     rms = lambda a, b: float(np.sqrt(np.mean(np.sum((a - b) ** 2, axis=1))))  # noqa: E731
     assert rms(now, wanted) < 0.7 * rms(plain, wanted)
-    assert "gap closed" in hand.bench.relax.report.text()
+    assert "gap closed" in hand.card("weights.relax").report.text()
     session.undo()
     assert body in session.character.skin.relax
     assert np.array_equal(session.frame().points[body], wanted)
@@ -354,8 +353,8 @@ def test_pointing_says_the_exact_numbers(lesson):
         Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier,
     )  # fmt: skip
     QApplication.sendEvent(hand.stage, event)
-    hand.until(lambda: "vertex" in hand.window.frame_.hint.text())
-    text = hand.window.frame_.hint.text()
+    hand.until(lambda: "vertex" in hand.window.frame_.hint.words.text())
+    text = hand.window.frame_.hint.words.text()
     assert "c_chest" in text and "of rest" in text
 
 
@@ -364,9 +363,9 @@ def test_a_reach_is_dragged_in_the_view_and_binds(lesson):
 
     hand, session = lesson, lesson.session
     session.select("joint", "leg.l.upper")
-    open_card(hand, hand.bench.bind)
+    open_card(hand, hand.card("weights.bind"))
     assert session.reach() == []
-    hand.bench.bind.method.setCurrentIndex(list(BindMethod).index(BindMethod.BY_REACH))
+    hand.value("weights.method").setCurrentIndex(list(BindMethod).index(BindMethod.BY_REACH))
     session.play_source("", 0.0)
     hand.key(Qt.Key.Key_Z)
     hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
@@ -385,20 +384,20 @@ def test_a_reach_is_dragged_in_the_view_and_binds(lesson):
     assert session.character.reaches["leg.l.upper"] > 1.2
     assert session.character.reaches["leg.r.upper"] == session.character.reaches["leg.l.upper"]
     assert "Reach of" in session.history.undo_name
-    assert hand.bench.bind.reach.value == pytest.approx(session.character.reaches["leg.l.upper"], abs=0.01)
-    hand.bench.bind.own_branch.click()
+    assert hand.card("weights.bind").reach.value == pytest.approx(session.character.reaches["leg.l.upper"], abs=0.01)
+    hand.card("weights.bind").own_branch.click()
     hand.click("button.weights.bind")
     hand.idle()
     assert session.character.skin.method == BindMethod.BY_REACH.value
     # Bound, the card folds and takes the drawn reach with it.
-    assert session.reach() == [] or hand.bench.bind.is_open
+    assert session.reach() == [] or hand.card("weights.bind").is_open
 
 
 def test_weights_go_from_part_to_part_and_across_by_the_card(lesson):
     hand, session = lesson, lesson.session
     body, eyes = session.character.parts[0], session.character.parts[1]
-    open_card(hand, hand.bench.carry)
-    card = hand.bench.carry
+    open_card(hand, hand.card("weights.carry"))
+    card = hand.card("weights.carry")
     card.source.setCurrentIndex(card.source.findData(body.id))
     card.target.setCurrentIndex(card.target.findData(eyes.id))
     hand.click("button.weights.transfer")
@@ -408,7 +407,7 @@ def test_weights_go_from_part_to_part_and_across_by_the_card(lesson):
     assert head.min() > 0.9
     # The spoiled left shoulder takes the sound right one.
     right = session.character.skin.weights[body.id].column("arm.r.upper").copy()
-    card.way.setCurrentIndex(1)
+    hand.value("weights.way").setCurrentIndex(1)
     hand.click("weights.carry.mirror")
     after = session.character.skin.weights[body.id]
     assert after.column("arm.l.upper").sum() == pytest.approx(right.sum(), rel=0.02)
@@ -427,24 +426,24 @@ def test_weights_are_read_from_another_characters_file(lesson):
     assert spoiled.max() > 0.3
     hand.window.ask.open_path = str(DEMO / "wick.pegloom")
     hand.window.ask.pairs = None
-    hand.window.actions_.run("weights.read_from")
+    hand.session.run("weights.read_from")
     hand.until(lambda: len(hand.window.ask.offered) == 1)
     assert session.character.skin.weights[body.id] is ours, "left: nothing changes"
     hand.window.ask.pairs = {j.id: j.id for j in whole.skeleton.joints}
-    hand.window.actions_.run("weights.read_from")
+    hand.session.run("weights.read_from")
     hand.until(lambda: session.character.skin.weights[body.id] is not ours)
     read = session.character.skin.weights[body.id]
     assert np.abs(read.column("arm.l.upper") - theirs.column("arm.l.upper")).max() < 0.02
-    assert "joints of" in hand.window.benches[Area.WEIGHTS].carry.report.text()
+    assert "joints of" in hand.card("weights.carry").report.text()
     hand.window.ask.open_path = str(DEMO / "wick.obj")
-    hand.window.actions_.run("weights.read_from")
+    hand.session.run("weights.read_from")
     hand.until(lambda: "not bound" in hand.window.frame_.note.text())
 
 
 def test_the_lender_sheet_pairs_by_name_and_by_hand(lesson):
     tapir = open_project(DEMO / "dumble.pegloom").character
     ours = lesson.session.character.skeleton
-    sheet = LenderSheet(tapir, ours, lesson.window)
+    sheet = PairingSheet(tapir, ours, lesson.window)
     assert sheet.pairs["spine.head"] == "spine.head" and "spine.loin" not in sheet.pairs
     paired = len(sheet.pairs)
     box = find(sheet, QComboBox, "lender.spine.loin")
@@ -460,26 +459,26 @@ def test_the_lender_sheet_pairs_by_name_and_by_hand(lesson):
 def test_snags_are_found_from_the_rail_and_from_the_head_of_the_bench(lesson):
     hand, session = lesson, lesson.session
     rail, bench = hand.window.rail, hand.bench
-    hand.until(lambda: session.snag_watch.current and bool(rail.counts.get(Area.WEIGHTS)))
+    hand.until(lambda: session.c.state.snags_known and bool(rail.counts.get(Area.WEIGHTS)))
     session.set_area(Area.MESH)
-    open_card(hand, bench.brush)
+    open_card(hand, hand.card("weights.brush"))
     QTest.mouseClick(rail, Qt.MouseButton.LeftButton, pos=rail.badge(Area.WEIGHTS).toPoint())
-    assert session.area is Area.WEIGHTS and bench.snags.is_open
+    assert session.area is Area.WEIGHTS and hand.card("weights.snags").is_open
     hand.bot.wait(30)
     fix = find(hand.window, QWidget, "snag.fix.stray-weights")
     assert bench.viewport().rect().contains(fix.mapTo(bench.viewport(), fix.rect().center()))
     bench.verticalScrollBar().setValue(0)
-    bench.snags.set_open(False)
-    assert bench.doubts.isVisible() and bench.doubts.text() == "1 snag" and not bench.note.isVisible()
+    hand.card("weights.snags").set_open(False)
+    assert bench.head.doubts.isVisible() and bench.head.doubts.text() == "1 snag" and not bench.head.line.isVisible()
     hand.click("weights.doubts")
-    assert bench.snags.is_open
+    assert hand.card("weights.snags").is_open
     hand.bot.wait(30)
     fix = find(hand.window, QWidget, "snag.fix.stray-weights")
     assert bench.viewport().rect().contains(fix.mapTo(bench.viewport(), fix.rect().center()))
     hand.click("snag.fix.stray-weights")
-    hand.until(lambda: session.snag_watch.current and not rail.counts.get(Area.WEIGHTS))
+    hand.until(lambda: session.c.state.snags_known and not rail.counts.get(Area.WEIGHTS))
     hand.bot.wait(30)
-    assert bench.note.isVisible() and not bench.doubts.isVisible()
+    assert bench.head.line.isVisible() and not bench.head.doubts.isVisible()
     # Where there is no count, the same place of the rail is the area's peg.
     session.set_area(Area.MESH)
     QTest.mouseClick(rail, Qt.MouseButton.LeftButton, pos=rail.badge(Area.WEIGHTS).toPoint())
@@ -488,10 +487,10 @@ def test_snags_are_found_from_the_rail_and_from_the_head_of_the_bench(lesson):
 
 def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
     hand, session = lesson, lesson.session
-    open_card(hand, hand.bench.bends)
+    open_card(hand, hand.card("weights.bends"))
     hand.click("weights.bends.run")
     assert session.source == RANGE_TEST
-    watch, bends = hand.window.strip.ruler.watch, hand.bench.bends
+    watch, bends = hand.window.c.quality, hand.card("weights.bends")
     hand.until(lambda: watch.finished and not bends.later.isActive())
 
     def listed():
@@ -512,10 +511,10 @@ def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
     assert session.time == pytest.approx(watch.times[worst.at])
     assert 20 / 30 - 0.3 < session.time < 20 / 30 + 0.3, "the arm is up there"
     # A good bind leaves nothing of the shoulder that is as bad, and the list follows.
-    open_card(hand, hand.bench.bind)
+    open_card(hand, hand.card("weights.bind"))
     hand.click("button.weights.bind")
     hand.idle()
-    open_card(hand, hand.bench.bends)
+    open_card(hand, hand.card("weights.bends"))
     hand.until(lambda: watch.finished)
     better = watch.doubts(bends._group)
     assert better and better[0].past < 0.5 * worst.past
@@ -523,11 +522,11 @@ def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
 
 def test_the_brush_says_what_a_lock_keeps_it_from(lesson):
     hand, session = lesson, lesson.session
-    open_card(hand, hand.bench.brush)
+    open_card(hand, hand.card("weights.brush"))
     session.select("joint", "arm.l.upper")
     session.set_view(tool=Tool.BRUSH)
     assert "and its other side" in find(hand.window, QLabel, "hint").text()
     session.set_view(locked=frozenset({"arm.r.upper"}))
     assert "alone, its other side is locked" in find(hand.window, QLabel, "hint").text()
     session.set_view(locked=frozenset({"arm.l.upper"}))
-    assert "is locked" in hand.bench.brush.gives.text()
+    assert "is locked" in hand.card("weights.brush").gives.text()

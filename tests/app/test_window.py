@@ -6,8 +6,8 @@ from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QWidget
 
-from pegloom.app.arrival import ArrivalSheet
-from pegloom.app.session import RANGE_TEST, Area, Tool
+from pegloom.app.dialogs.import_sheet import ImportSheet
+from pegloom.app.state.state import RANGE_TEST, Area, Tool
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.geometry.transforms import decompose
 from pegloom.core.motion.clips import Clip
@@ -17,7 +17,7 @@ from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.document import edits
 from pegloom.files.choosing import Take
 from pegloom.files.gltf_write import write_glb
-from pegloom.render.renderer import Display
+from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
 from tests.app.conftest import find, widgets
 from tests.support.figures import DEMO, wick
@@ -37,19 +37,20 @@ def picture(stage) -> np.ndarray:
 def test_every_action_is_in_the_palette_has_a_tip_and_runs_or_says_why_not(hand):
     actions = hand.window.actions_
     said = []
-    hand.session.said.connect(lambda text, error: said.append(text))
+    hand.session.said.connect(lambda text, *_: said.append(text))
     quiet = {"file.open", "file.demo", "file.demo_mesh", "help.sheet", "edit.steps"}
     for action in list(actions.entries.values()):
         assert action.tip
         assert action in actions.find(action.title)
         said.clear()
-        reason = action.why()
+        missing = action.missing(hand.c.state)
+        reason = missing.says if missing is not None else ""
         if action.id not in quiet:
             actions.run(action.id)
         if reason:
             assert said == [reason]
             assert len(reason) > 10
-    shortcuts = [a.shortcut for a in actions.entries.values() if a.shortcut]
+    shortcuts = [a.key for a in actions.entries.values() if a.key]
     assert len(shortcuts) == len(set(shortcuts))
 
 
@@ -168,10 +169,10 @@ def test_a_handle_turns_a_control_about_one_axis_and_the_mesh_follows(rigged):
     rigged.key(Qt.Key.Key_4)
     rigged.session.select("control", "spine.head")
     rigged.bot.wait(40)
-    from pegloom.app.stage.drags import handle_for
+    from pegloom.app.stage.drags.handle import handle_for
     from pegloom.scene.handles import grip_under, handle_lines
 
-    held, _ = handle_for(rigged.session, rigged.stage.camera, rigged.stage.size_in_points)
+    held, _ = handle_for(rigged.c, rigged.stage.camera, rigged.stage.size_in_points)
     line = dict(handle_lines(held.handle, rigged.stage.camera))["y"]
     spots = rigged.stage.camera.project(line, *rigged.stage.size_in_points)[:, :2]
     spot = next(
@@ -215,7 +216,7 @@ def test_auto_key_writes_what_is_changed(rigged):
 def test_the_range_test_plays_and_shows_its_stretch(rigged):
     rigged.key(Qt.Key.Key_3)
     rigged.session.play_source(RANGE_TEST, 20 / 30)
-    watch = rigged.window.strip.ruler.watch
+    watch = rigged.window.c.quality
     rigged.until(lambda: bool(watch.row(watch.region)) and None not in watch.row(watch.region))
     assert max(f.stretch for f in watch.row(watch.region)) > 1.2
     assert 0.2 < min(f.girth for f in watch.row(watch.region)) < 1.0
@@ -275,10 +276,10 @@ def test_the_grow_handle_scales_the_whole_rig(rigged):
     rigged.key(Qt.Key.Key_G)
     rigged.bot.wait(40)
     before = rigged.session.frame().joints[:, :3, 3]
-    from pegloom.app.stage.drags import handle_for
+    from pegloom.app.stage.drags.handle import handle_for
     from pegloom.scene.handles import handle_lines
 
-    held, _ = handle_for(rigged.session, rigged.stage.camera, rigged.stage.size_in_points)
+    held, _ = handle_for(rigged.c, rigged.stage.camera, rigged.stage.size_in_points)
     line = dict(handle_lines(held.handle, rigged.stage.camera))["view"]
     x, y, _ = rigged.stage.camera.project(line[:1], *rigged.stage.size_in_points)[0]
     rigged.drag(QPoint(round(x), round(y)), (30, 0))
@@ -304,7 +305,7 @@ def test_what_comes_in_is_chosen_before_it_does(hand, tmp_path):
     hand.idle()
     # Left: nothing has changed.
     assert hand.session.character is None and len(window.answers.offered) == 1
-    sheet = ArrivalSheet(window.answers.offered[0], window)
+    sheet = ImportSheet(window.answers.offered[0], window)
     sheet.show()
     hand.bot.wait(30)
     assert sheet.take == Take(parts=frozenset(p.id for p in window.answers.offered[0].parts))
@@ -334,7 +335,7 @@ def test_an_error_nobody_foresaw_is_a_line_and_a_report(hand, monkeypatch):
     from pegloom.files.reports import reports_folder
 
     said = []
-    hand.session.said.connect(lambda text, error: said.append((text, error)))
+    hand.session.said.connect(lambda text, error, _: said.append((text, error)))
     monkeypatch.setattr(sys, "excepthook", sys.__excepthook__)
     catch_errors(hand.window)
     try:
@@ -354,10 +355,9 @@ def test_a_file_that_unpacks_to_much_is_asked_about(hand, tmp_path):
     path = tmp_path / "much.zip"
     path.write_bytes(zipped({"a.obj": OBJ.encode() + b"# nothing\n" * 9_000_000}))
     answers, said = hand.window.answers, []
-    hand.session.said.connect(lambda text, error: said.append((text, error)))
+    hand.session.said.connect(lambda text, error, _: said.append((text, error)))
     answers.yes = False
-    hand.window.open_path(path)
-    hand.idle()
+    hand.session.open(path)
     hand.until(lambda: any("unpacks to more than" in q for q in answers.asked))
     assert hand.session.character is None
     assert said[-1][1]
@@ -380,8 +380,8 @@ def test_a_project_that_was_mended_says_so(hand, tmp_path):
     entries["document.json"] = entries["document.json"].replace(json.dumps(name).encode(), b'"../../x.png"')
     (tmp_path / "w.pegloom").write_bytes(zipped(entries))
     said = []
-    hand.session.said.connect(lambda text, error: said.append(text))
-    hand.window.open_path(tmp_path / "w.pegloom")
+    hand.session.said.connect(lambda text, *_: said.append(text))
+    hand.session.open(tmp_path / "w.pegloom")
     assert any("is called x.png now" in text for text in said)
 
 
@@ -394,7 +394,7 @@ def test_a_name_that_looks_like_markup_is_shown_as_it_is_and_loads_nothing(hand)
     hand.session.commit(f"Rename to {evil}", hand.session.document.with_character(replace(hand.session.character)))
     hand.session.say(f"{evil} is here")
     for area in Area:
-        hand.window.go(area)
+        hand.session.go(area)
         hand.bot.wait(20)
         for widget in widgets(hand.window):
             if isinstance(widget, QLabel):

@@ -14,7 +14,8 @@ from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import dense, dense_over, most_influences, packed, row_sums_hold
 from pegloom.document import edits
-from pegloom.scene.stroke import MaskStroke, Paint, Stroke
+from pegloom.scene.brushes import BrushMode
+from pegloom.scene.stroke import MaskStroke, Stroke
 from tests.document.test_weight_laws import seamed
 from tests.support.figures import wick
 
@@ -33,7 +34,7 @@ def seed_at(number, count=3):
 
 DABS = st.lists(
     st.tuples(
-        st.integers(0, 18_000), st.sampled_from([0.02, 0.06, 0.15]), st.sampled_from(list(Paint)),
+        st.integers(0, 18_000), st.sampled_from([0.02, 0.06, 0.15]), st.sampled_from(list(BrushMode)),
         st.sampled_from([0.2, 0.7, 1.0]), st.sampled_from([0.0, 0.4, 1.0]),
     ),
     min_size=1, max_size=6,
@@ -90,7 +91,7 @@ def test_what_is_shown_while_painting_is_what_is_committed(joint, dabs):
     assert np.allclose(stroke.influence(joint), made.column(joint), atol=1e-6)
 
 
-@pytest.mark.parametrize("paint", list(Paint))
+@pytest.mark.parametrize("paint", list(BrushMode))
 def test_a_stroke_inside_a_selection_leaves_all_else_alone(paint):
     character = figure()
     part = character.parts[0]
@@ -115,7 +116,7 @@ def test_a_brush_on_one_thigh_never_paints_the_other():
     thigh = inner[np.argsort(np.linalg.norm(points[inner] - points[middle], axis=1))[:3]]
     stroke = Stroke(character, part, "leg.l.upper", both_sides=False, locked=frozenset())
     for _ in range(4):
-        stroke.dab(thigh, 0.05, Paint.SET, strength=1.0, value=1.0, hardness=1.0)
+        stroke.dab(thigh, 0.05, BrushMode.SET, strength=1.0, value=1.0, hardness=1.0)
     before, made = character.skin.weights[part.id], stroke.weights()
     grown = np.abs(made.column("leg.l.upper") - before.column("leg.l.upper"))
     other = right & low
@@ -128,7 +129,7 @@ def test_a_stroke_goes_on_from_the_last_one_and_gives_the_same():
     character = figure()
     part = character.parts[0]
     first = Stroke(character, part, "arm.l.upper", both_sides=True, locked=frozenset())
-    first.dab(seed_at(900), 0.1, Paint.ADD, strength=0.6, value=1.0, hardness=0.2)
+    first.dab(seed_at(900), 0.1, BrushMode.ADD, strength=0.6, value=1.0, hardness=0.2)
     document = edits.set_part_weights(seamed(), part.id, first.weights())
     second = [
         Stroke(document.character, document.character.parts[0], "arm.l.upper", both_sides=True, locked=frozenset(), after=after)
@@ -136,7 +137,7 @@ def test_a_stroke_goes_on_from_the_last_one_and_gives_the_same():
     ]  # fmt: skip
     made = []
     for stroke in second:
-        stroke.dab(seed_at(940), 0.1, Paint.EVEN, strength=0.8, value=1.0, hardness=0.2)
+        stroke.dab(seed_at(940), 0.1, BrushMode.EVEN, strength=0.8, value=1.0, hardness=0.2)
         made.append(dense(stroke.weights()))
     assert np.allclose(made[0], made[1], atol=1e-12)
 

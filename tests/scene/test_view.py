@@ -9,11 +9,12 @@ from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import dense, most_influences, packed, row_sums_hold
 from pegloom.scene import drawing, lenses
+from pegloom.scene.brushes import BrushMode
 from pegloom.scene.camera import Camera
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.handles import HandleDrag, HandleKind, grip_under, handle_lines, make_handle
 from pegloom.scene.picking import hit_surface, inside_box, line_distance, nearest_dot
-from pegloom.scene.stroke import Paint, Stroke
+from pegloom.scene.stroke import Stroke
 from tests.support.figures import as_mesh, box_limb, capsule_figure, wick
 
 SIZE = (900, 600)
@@ -177,7 +178,7 @@ def test_a_stroke_shows_what_it_will_commit():
     part = character.parts[0]
     stroke = Stroke(character, part, "arm.l.upper", both_sides=True, locked=frozenset({"spine.chest"}))
     seed = np.argsort(np.linalg.norm(part.mesh.points - [0.25, 1.1, 0.05], axis=1))[:3]
-    for paint in (Paint.ADD, Paint.SET, Paint.EVEN, Paint.TAKE):
+    for paint in (BrushMode.ADD, BrushMode.SET, BrushMode.EVEN, BrushMode.TAKE):
         stroke.dab(seed, 0.08, paint, strength=0.8, value=0.7, hardness=0.2)
     weights = stroke.weights()
     assert row_sums_hold(weights)
@@ -204,7 +205,7 @@ def test_a_stroke_stays_inside_the_selection():
     inside = np.flatnonzero(part.mesh.points[:, 1] > 1.1)
     stroke = Stroke(character, part, "arm.l.upper", both_sides=False, locked=frozenset(), inside=inside)
     seed = np.argsort(np.linalg.norm(part.mesh.points - [0.2, 1.1, 0.05], axis=1))[:3]
-    stroke.dab(seed, 0.15, Paint.SET, strength=1.0, value=1.0, hardness=0.2)
+    stroke.dab(seed, 0.15, BrushMode.SET, strength=1.0, value=1.0, hardness=0.2)
     was = character.skin.weights[part.id].column("arm.l.upper")
     changed = np.abs(stroke.influence("arm.l.upper") - was) > 1e-6
     assert changed.any()

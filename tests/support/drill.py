@@ -21,6 +21,7 @@ def child(folder: Path) -> None:
     """The program: edits, saves, autosaves and exports without end, telling what it has done."""
     from PyQt6.QtWidgets import QApplication
 
+    from pegloom.app.actions.common.file import save_to
     from pegloom.app.main import make_application
     from pegloom.app.window import Window
     from pegloom.document import edits
@@ -31,9 +32,9 @@ def child(folder: Path) -> None:
     app = make_application(["drill"])
     window = Window(autosave_folder=folder / "unsaved")
     window.show()
-    session, path = window.session, folder / "w.pegloom"
+    store, path = window.store, folder / "w.pegloom"
     start = open_project(path) if path.is_file() else wick()
-    session.start_with(start, path)
+    store.start_with(start, path)
     count = counter(start)
 
     def tell(what: str) -> None:
@@ -42,8 +43,8 @@ def child(folder: Path) -> None:
     tell("ready")
     while True:
         count += 1
-        document = edits.set_channels(session.history.present, "body", move_y=-0.0001 * count)
-        session.commit(f"Pose {count}", document)
+        document = edits.set_channels(store.history.present, "body", move_y=-0.0001 * count)
+        store.commit(f"Pose {count}", document)
         tell("committed")
         window.autosave.save()
         app.processEvents()
@@ -51,9 +52,12 @@ def child(folder: Path) -> None:
             window.autosave.wait()
             if window.autosave.last is document:
                 tell("autosaved")
-        if count % 2 == 0 and session.save(path):
-            tell("saved")
-            window.autosave.clear()
+        if count % 2 == 0:
+            save_to(window.c, path)
+            while window.c.jobs.busy:
+                app.processEvents()
+            if store.state.saved is document:
+                tell("saved")
         write_any(folder / EXPORTS[count % len(EXPORTS)], document)
         QApplication.processEvents()
 

@@ -13,6 +13,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QSurfaceFormat
 from PyQt6.QtWidgets import QApplication
 
+from pegloom.app.actions.common.file import offer_recovery
 from pegloom.app.theme import apply_theme
 from pegloom.app.window import Window
 from pegloom.files.reports import CrashReport, crashes, unforeseen, write_report
@@ -45,9 +46,9 @@ def catch_errors(window: Window) -> None:
 
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         log.error("".join(traceback.format_exception(kind, error, trace)))
-        window.session.drop_preview()
+        window.store.drop_draft()
         text = unforeseen(error)
-        window.session.say(f"{text[0].upper()}{text[1:]}; nothing is lost", error=True)
+        window.c.say(f"{text[0].upper()}{text[1:]}; nothing is lost", error=True)
 
     def thread_hook(told: threading.ExceptHookArgs) -> None:
         if told.exc_value is not None:
@@ -63,7 +64,7 @@ def warm_up(window: Window) -> None:
     from pegloom.core.warm import warm
 
     threading.Thread(target=warm, daemon=True).start()
-    window.session.jobs.helper.start()
+    window.c.jobs.helper.start()
 
 
 def main(arguments: list[str]) -> int:
@@ -81,8 +82,8 @@ def main(arguments: list[str]) -> int:
     def begin() -> None:
         told = crashes()
         if told:
-            window.session.say(f"The last time Peg Loom ended by a fault; its report is in {told[-1]}", error=True)
-        if not window.offer_recovery() and len(arguments) > 1:
+            window.c.say(f"The last time Peg Loom ended by a fault; its report is in {told[-1]}", error=True)
+        if not offer_recovery(window.c) and len(arguments) > 1:
             window.open_path(Path(arguments[1]))
 
     QTimer.singleShot(0, begin)

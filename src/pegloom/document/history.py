@@ -8,19 +8,39 @@ from typing import Any
 
 import numpy as np
 
+from pegloom.core.rig.pose import Pose
 from pegloom.document.model import Document
 
 MOST_BYTES = 800 << 20
 MOST_STEPS = 400
 
 
+@dataclasses.dataclass(frozen=True, slots=True)
+class Draft:
+    """What was posed over a clip and is not keyed yet; laid over every frame of it.
+
+    clip : its id.
+    pose : values of the channels that were moved.
+    """
+
+    clip: str
+    pose: Pose
+
+
 @dataclasses.dataclass(frozen=True)
 class Step:
-    """A document, the name of the step that made it, and the bytes it holds that the one before does not."""
+    """One step.
+
+    name : of what made it.
+    document : as it left it.
+    own_bytes : what the document holds that the one before does not.
+    draft : of a pose; kept with the step, but no part of the document.
+    """
 
     name: str
     document: Document
     own_bytes: int
+    draft: Draft | None = None
 
 
 class History:
@@ -35,6 +55,10 @@ class History:
         return self.steps[self.at].document
 
     @property
+    def draft(self) -> Draft | None:
+        return self.steps[self.at].draft
+
+    @property
     def undo_name(self) -> str | None:
         return self.steps[self.at].name if self.at > 0 else None
 
@@ -42,11 +66,11 @@ class History:
     def redo_name(self) -> str | None:
         return self.steps[self.at + 1].name if self.at + 1 < len(self.steps) else None
 
-    def commit(self, name: str, document: Document) -> None:
+    def commit(self, name: str, document: Document, draft: Draft | None = None) -> None:
         """A new step after the present one; what was undone before is dropped."""
         before = {id(a) for a in _arrays(self.present, document)}
         own = sum(a.nbytes for a in _arrays(document, self.present) if id(a) not in before)
-        self.steps = [*self.steps[: self.at + 1], Step(name, document, own)]
+        self.steps = [*self.steps[: self.at + 1], Step(name, document, own, draft)]
         while len(self.steps) > 2 and (
             len(self.steps) > MOST_STEPS or sum(step.own_bytes for step in self.steps) > MOST_BYTES
         ):

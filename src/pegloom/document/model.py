@@ -256,6 +256,30 @@ class Character:
                 return part
         raise EditError(f"there is no part {part_id}")
 
+    def require_skeleton(self) -> Skeleton:
+        """Its skeleton. Raises EditError where there is none."""
+        if self.skeleton is None:
+            raise EditError("there are no joints yet; build them first")
+        return self.skeleton
+
+    def require_skin(self) -> Skin:
+        """Its skin. Raises EditError where nothing is bound."""
+        if self.skin is None:
+            raise EditError("nothing is bound yet; bind first")
+        return self.skin
+
+    def require_rig(self) -> ControlRig:
+        """Its controls. Raises EditError where there are none."""
+        if self.rig is None:
+            raise EditError("there are no controls yet; build them first")
+        return self.rig
+
+    def require_pegs(self) -> PegSet:
+        """Its pegs. Raises EditError where there are none."""
+        if self.pegs is None:
+            raise EditError("there are no pegs yet; find them first")
+        return self.pegs
+
     def clip(self, clip_id: str) -> Clip:
         """The clip of that id. Raises EditError for an unknown one."""
         for clip in self.clips:

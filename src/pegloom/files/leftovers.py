@@ -226,3 +226,10 @@ def _is_owned(lock: Path) -> bool:
 
 def _same(a: Path, b: Path) -> bool:
     return os.path.realpath(a) == os.path.realpath(b)
+
+
+def when_told(seconds: float) -> str:
+    """A moment for a person: today's by the hour, others with their day."""
+    moment = time.localtime(seconds)
+    today = time.strftime("%Y-%m-%d", moment) == time.strftime("%Y-%m-%d")
+    return time.strftime("today %H:%M" if today else "%A %d %B, %H:%M", moment)

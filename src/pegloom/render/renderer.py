@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum
 from importlib import resources
 from typing import Any
 
@@ -16,16 +15,9 @@ from pegloom.core.geometry.split import split_vertices
 from pegloom.core.skin.deform import add_normals
 from pegloom.core.skin.measures import enclosed_volume
 from pegloom.scene.camera import Camera
+from pegloom.scene.display import Display
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.lenses import RAMP, rgb
-
-
-class Display(Enum):
-    CLAY = "clay"
-    TEXTURED = "textured"
-    WIRE = "wire"
-    SEE_THROUGH = "see-through"
-
 
 OTHER = "\0other"
 """Ends the id of a part as it stands right of the seam."""

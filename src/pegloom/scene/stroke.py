@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from enum import Enum
 
 import numpy as np
 
@@ -20,19 +19,10 @@ from pegloom.core.skin.relax import relaxed
 from pegloom.core.skin.weights import Packed, Weights, cut, dense, packed, with_rows
 from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Part
+from pegloom.scene.brushes import BrushMode
 
 Facing = Callable[[IntArray], BoolArray]
 """Which of some vertices (r,) are turned to the eye."""
-
-
-class Paint(Enum):
-    ADD = "add"
-    TAKE = "take"
-    SET = "set"
-    SCALE = "scale"
-    EVEN = "even"
-    SHARPEN = "sharpen"
-    ALONG = "along"
 
 
 class Reached:
@@ -141,7 +131,7 @@ class Stroke:
         return self.joint_ids.index(parent) if parent in self.joint_ids else self.joint_ids.index(joint)
 
     def dab(
-        self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float,
+        self, seed: IntArray, reach: float, paint: BrushMode, *, strength: float, value: float, hardness: float,
         facing: Facing | None = None,
     ) -> None:  # fmt: skip
         """One touch. seed: vertices of the triangle under the pointer; reach: metres along the surface.
@@ -159,34 +149,34 @@ class Stroke:
                 fresh = keep & ~np.isin(there, rows)
                 self._apply(self.joint, there[fresh], force[fresh] * strength, paint, value)
 
-    def _apply(self, joint: str, rows: IntArray, force: FloatArray, paint: Paint, value: float) -> None:
+    def _apply(self, joint: str, rows: IntArray, force: FloatArray, paint: BrushMode, value: float) -> None:
         rows, force = self.where.inside(rows, force)
         if len(rows) == 0:
             return
         column = self.joint_ids.index(joint)
-        if paint is Paint.EVEN:
+        if paint is BrushMode.EVEN:
             smooth_in_place(self.values, rows, force, self.neighbours, locked=self.lock)
             keep_column = None
-        elif paint is Paint.SHARPEN:
+        elif paint is BrushMode.SHARPEN:
             self.values[rows] = sharpened(self.values, rows, force, self.neighbours, locked=self.lock)
             keep_column = None
-        elif paint is Paint.ALONG:
+        elif paint is BrushMode.ALONG:
             self.values[rows] = evened_along(self.values, rows, force, *self._along(joint), locked=self.lock)
             keep_column = None
         else:
             now = self.values[rows, column]
-            if paint is Paint.SET:
+            if paint is BrushMode.SET:
                 wanted = now + (value - now) * force
-            elif paint is Paint.SCALE:
+            elif paint is BrushMode.SCALE:
                 # The ladder's value is what a full dab multiplies by; over one half it grows, under it shrinks.
                 wanted = now * (1.0 + (2.0 * value - 1.0) * force)
             else:
-                wanted = now + (0.35 if paint is Paint.ADD else -0.35) * force
+                wanted = now + (0.35 if paint is BrushMode.ADD else -0.35) * force
             wanted = np.clip(wanted, 0.0, 1.0)
             self.values[rows] = changed_rows(
                 self.values, column, rows, wanted, neighbours=self.neighbours, heir=self.heirs[joint], locked=self.lock
             )
-            keep_column = column if paint is Paint.ADD or (paint is Paint.SET and value > 0) else None
+            keep_column = column if paint is BrushMode.ADD or (paint is BrushMode.SET and value > 0) else None
         self.values[rows] = limited(self.values[rows], self.influences, keep=keep_column, locked=self.lock)
         self.touched = True
         self._pack(rows)
@@ -311,7 +301,7 @@ class MaskStroke:
         self.touched = False
 
     def dab(
-        self, seed: IntArray, reach: float, paint: Paint, *, strength: float, value: float, hardness: float,
+        self, seed: IntArray, reach: float, paint: BrushMode, *, strength: float, value: float, hardness: float,
         facing: Facing | None = None,
     ) -> None:  # fmt: skip
         """One touch, as `Stroke.dab`."""
@@ -322,18 +312,18 @@ class MaskStroke:
             rows, force = np.concatenate([rows, there[fresh]]), np.concatenate([force, force[fresh]])
         force = force * strength
         now = self.values[rows]
-        if paint is Paint.ADD:
+        if paint is BrushMode.ADD:
             new = now + 0.35 * force
-        elif paint is Paint.TAKE:
+        elif paint is BrushMode.TAKE:
             new = now - 0.35 * force
-        elif paint is Paint.SET:
+        elif paint is BrushMode.SET:
             new = now + (value - now) * force
-        elif paint is Paint.SCALE:
+        elif paint is BrushMode.SCALE:
             new = now * (1.0 + (2.0 * value - 1.0) * force)
         else:
             degree = np.maximum(np.asarray(self.neighbours[rows].sum(axis=1)).ravel(), 1.0)
             mean = np.asarray(self.neighbours[rows] @ self.values) / degree
-            new = now + (mean - now) * force * (-1.0 if paint is Paint.SHARPEN else 1.0)
+            new = now + (mean - now) * force * (-1.0 if paint is BrushMode.SHARPEN else 1.0)
         self.values[rows] = np.clip(new, 0.0, 1.0)
         self.touched = self.touched or len(rows) > 0
 

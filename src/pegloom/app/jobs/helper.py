@@ -30,6 +30,7 @@ class Helper:
         """
         try:
             self.start()
+            assert self.pool is not None
             call = self.pool.submit(function, *arguments)
             while True:
                 try:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -21,11 +22,21 @@ from pegloom.render.renderer import get_ready
 
 @dataclass
 class Job:
-    """work(progress) runs on a thread and closes over frozen data; done(result) runs on the UI thread."""
+    """One piece of long work.
+
+    work : work(progress), on a thread, over frozen data.
+    done : done(result), on the UI thread.
+    begin : on the UI thread when its turn comes: what it works on is taken then, not when it was asked for.
+    ended : on the UI thread at its end, however it ended.
+    must_end : the window is not closed before it has: it writes a file.
+    """
 
     title: str
     work: Callable[[Progress], Any]
     done: Callable[[Any], None]
+    begin: Callable[[], None] = lambda: None
+    ended: Callable[[], None] = lambda: None
+    must_end: bool = False
     stop: threading.Event = field(default_factory=threading.Event)
 
 
@@ -71,35 +82,51 @@ def _get_ready(result: Any) -> None:
 
 
 class JobRunner(QObject):
-    """Runs jobs; a second one is refused while the first is under way."""
+    """Runs jobs one after the other; one asked for while another is under way waits its turn and says so."""
 
     started = pyqtSignal(str)
     progressed = pyqtSignal(float, str)
     finished = pyqtSignal()
     failed = pyqtSignal(str)
+    waiting = pyqtSignal(str)
+    """waiting(text): a job waits its turn."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
+        self.queue: deque[Job] = deque()
         self.thread_: _Thread | None = None
         self.helper = Helper()
         self.closed = False
 
     @property
     def busy(self) -> bool:
-        return self.thread_ is not None
+        return self.thread_ is not None or bool(self.queue)
 
-    def start(self, job: Job) -> bool:
-        """Start a job; False when another is running."""
-        if self.busy:
-            self.failed.emit(f"{self.thread_.job.title} is still running; cancel it or wait")
-            return False
+    @property
+    def must_end(self) -> bool:
+        """Whether a file is being written, or waits to be."""
+        running = [self.thread_.job] if self.thread_ is not None else []
+        return any(job.must_end for job in (*running, *self.queue))
+
+    def start(self, job: Job) -> None:
+        """Start a job, or let it wait its turn."""
+        self.queue.append(job)
+        if self.thread_ is None:
+            self._next()
+        else:
+            self.waiting.emit(f"{job.title} waits until this is done: {self.thread_.job.title}")
+
+    def _next(self) -> None:
+        if not self.queue or self.closed:
+            return
+        job = self.queue.popleft()
+        job.begin()
         thread = _Thread(job)
         self.thread_ = thread
         thread.progressed.connect(self.progressed)
         thread.ended.connect(lambda result, error: self._end(thread, result, error))
-        self.started.emit(job.title)
+        self.started.emit(job.title + (f"  ({len(self.queue)} more waiting)" if self.queue else ""))
         thread.start()
-        return True
 
     def cancel(self) -> None:
         """Ask the running job to stop."""
@@ -120,10 +147,14 @@ class JobRunner(QObject):
         elif not isinstance(error, Cancelled):
             text = str(error) if isinstance(error, PegLoomError) else f"{thread.job.title}: {unforeseen(error)}"
             self.failed.emit(text)
+        thread.job.ended()
+        if self.thread_ is None:
+            self._next()
 
     def shut_down(self) -> None:
         """Stop what runs and wait for it; what it still brings is dropped."""
         self.closed = True
+        self.queue.clear()
         if self.thread_ is not None:
             self.thread_.job.stop.set()
             if self.thread_.wait(5000):

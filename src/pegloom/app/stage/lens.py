@@ -4,76 +4,77 @@ from __future__ import annotations
 
 import numpy as np
 
-from pegloom.app.session import Painting, Session
+from pegloom.app.context import Context
 from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Part
 from pegloom.scene import lenses
+from pegloom.scene.brushes import Painting
 from pegloom.scene.lenses import Lens
 from pegloom.scene.stroke import MaskStroke, Stroke
 
 AnyStroke = Stroke | MaskStroke | None
 
 
-def lens_key(session: Session, character: Character, stroke: AnyStroke, part: Part, frame: PosedFrame) -> object:
+def lens_key(c: Context, character: Character, stroke: AnyStroke, part: Part, frame: PosedFrame) -> object:
     """An object whose identity stays as long as the values do."""
     skin = character.skin
     weights = skin.weights.get(part.id) if skin else None
     if skin is None or weights is None:
         return _Key.of(part.mesh, "none")
-    if session.lens is Lens.INFLUENCE and stroke is not None and stroke.part.id == part.id:
+    if c.state.viewing.lens is Lens.INFLUENCE and stroke is not None and stroke.part.id == part.id:
         return object()
     points = frame.points[part.id]
-    if session.lens is Lens.STRAIN:
+    if c.state.viewing.lens is Lens.STRAIN:
         return _Key.of(points, "strain")
-    if session.lens is Lens.VOLUME:
+    if c.state.viewing.lens is Lens.VOLUME:
         return _Key.of(points, "volume")
-    if session.lens is Lens.DIFFERENCE:
-        return _Key.of(session.other_frame() or weights, f"difference {id(points)}")
-    if session.painting is not Painting.WEIGHTS and session.lens is Lens.INFLUENCE:
-        return _Key.of(skin, f"{session.painting.name} {part.id}")
-    told = {Lens.INFLUENCE: session.influence, Lens.COUNT: str(skin.influences)}.get(session.lens, "")
-    return _Key.of(weights, f"{session.lens.name} {told}")
+    if c.state.viewing.lens is Lens.DIFFERENCE:
+        return _Key.of(c.frames.other_frame() or weights, f"difference {id(points)}")
+    if c.state.tooling.painting is not Painting.WEIGHTS and c.state.viewing.lens is Lens.INFLUENCE:
+        return _Key.of(skin, f"{c.state.tooling.painting.name} {part.id}")
+    told = {Lens.INFLUENCE: c.state.viewing.influence, Lens.COUNT: str(skin.influences)}.get(c.state.viewing.lens, "")
+    return _Key.of(weights, f"{c.state.viewing.lens.name} {told}")
 
 
 def lens_values(
-    session: Session, character: Character, stroke: AnyStroke, part: Part, frame: PosedFrame, points: np.ndarray
+    c: Context, character: Character, stroke: AnyStroke, part: Part, frame: PosedFrame, points: np.ndarray
 ) -> np.ndarray:
     """(n, 4) values of a part at its shown points; zero where it has no weights."""
     skin = character.skin
     weights = skin.weights.get(part.id) if skin else None
     if skin is None or weights is None or character.skeleton is None:
         return np.zeros((part.mesh.vertex_count, 4))
-    if session.lens is Lens.INFLUENCE:
+    if c.state.viewing.lens is Lens.INFLUENCE:
         if stroke is not None and stroke.part.id == part.id:
-            return _ramped(stroke.influence(session.influence))
-        if session.painting is Painting.DUAL:
+            return _ramped(stroke.influence(c.state.viewing.influence))
+        if c.state.tooling.painting is Painting.DUAL:
             return _ramped(skin.dual.get(part.id, np.zeros(part.mesh.vertex_count)))
-        if session.painting is Painting.RELAX:
+        if c.state.tooling.painting is Painting.RELAX:
             relax = skin.relax.get(part.id)
             full = np.full(part.mesh.vertex_count, 0.0 if relax is None else 1.0)
             return _ramped(full if relax is None or relax.mask is None else relax.mask)
-        return lenses.influence_values(weights, session.influence)
-    if session.lens is Lens.ALL:
+        return lenses.influence_values(weights, c.state.viewing.influence)
+    if c.state.viewing.lens is Lens.ALL:
         return lenses.all_influences(weights)
-    if session.lens is Lens.COUNT:
+    if c.state.viewing.lens is Lens.COUNT:
         return lenses.count_colours(weights, skin.influences)
-    if session.lens is Lens.STRAYS:
+    if c.state.viewing.lens is Lens.STRAYS:
         return lenses.stray_colours(part, weights)
-    if session.lens is Lens.VOLUME:
+    if c.state.viewing.lens is Lens.VOLUME:
         return lenses.volume_colours(part, weights, character.skeleton, points, frame.joints)
-    if session.lens is Lens.DIFFERENCE:
-        found = difference(session, part.id)
+    if c.state.viewing.lens is Lens.DIFFERENCE:
+        found = difference(c, part.id)
         if found is None:
             return lenses.ramp_colours(np.zeros(part.mesh.vertex_count), 1.0)
         values, _, metres = found
-        return lenses.ramp_colours(values, difference_full(session)[0] if metres else 1.0)
+        return lenses.ramp_colours(values, difference_full(c)[0] if metres else 1.0)
     return lenses.strain_colours(part, points)
 
 
-def difference(session: Session, part_id: str) -> tuple[np.ndarray, float, bool] | None:
+def difference(c: Context, part_id: str) -> tuple[np.ndarray, float, bool] | None:
     """How far the weights in hand and the compared weave are apart on a part; None where nothing is compared."""
-    character, other = session.character, session.other
-    here, there = session.frame(), session.other_frame()
+    character, other = c.state.character, c.frames.other
+    here, there = c.frames.frame(), c.frames.other_frame()
     if character is None or other is None or here is None or there is None or not character.skin or not other.skin:
         return None
     ours, theirs = character.skin.weights.get(part_id), other.skin.weights.get(part_id)
@@ -82,13 +83,13 @@ def difference(session: Session, part_id: str) -> tuple[np.ndarray, float, bool]
     return lenses.difference_of(here.points[part_id], there.points[part_id], ours, theirs)
 
 
-def difference_full(session: Session) -> tuple[float, float, bool]:
+def difference_full(c: Context) -> tuple[float, float, bool]:
     """What full colour means, the largest value over all parts, and whether they are metres.
 
     Full is the 99th percentile, so that a few far leaks do not paint all the rest black.
     """
-    character = session.character
-    found = [difference(session, part.id) for part in character.included] if character else []
+    character = c.state.character
+    found = [difference(c, part.id) for part in character.included] if character else []
     apart = [f[0] for f in found if f is not None and f[2]]
     if not apart:
         return 1.0, max([float(f[0].max(initial=0.0)) for f in found if f is not None], default=0.0), False

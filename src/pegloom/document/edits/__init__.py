@@ -59,7 +59,15 @@ from pegloom.document.edits.mesh import (
     set_middle,
     set_part_kind,
 )
-from pegloom.document.edits.motion import add_clip, add_trial_clip, key_controls, move_key, remove_keys, set_length
+from pegloom.document.edits.motion import (
+    add_clip,
+    add_trial_clip,
+    hold_channels,
+    key_controls,
+    move_key,
+    remove_keys,
+    set_length,
+)
 from pegloom.document.edits.numbers import (
     average_rows,
     drop_influence,
@@ -79,6 +87,7 @@ from pegloom.document.edits.parts import (
     add_reference,
     change_reference,
     copy_material,
+    edge_rows_at,
     insert_edge_row,
     join_parts,
     mend_part,
@@ -180,6 +189,7 @@ __all__ = [
     "drop_vertices",
     "drop_weave",
     "duplicate_joints",
+    "edge_rows_at",
     "even_out",
     "even_pegs",
     "evenness",
@@ -191,6 +201,7 @@ __all__ = [
     "forget_moves",
     "free_joints",
     "guess_plan",
+    "hold_channels",
     "include_part",
     "insert_edge_row",
     "insert_joint",

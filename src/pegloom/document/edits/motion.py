@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from math import pi
+from types import MappingProxyType
 
+from pegloom.core.curves import Curve, curve
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip, moved_keys, with_keys, without_keys
 from pegloom.core.rig.pose import Pose
@@ -35,6 +38,13 @@ def key_controls(document: Document, clip_id: str, time: float, control_ids: tup
         values = {key: rig.value(pose, ChannelRef(control_id, key)) for key in free}
         clip = with_keys(clip, time, control_id, values)
     return _with_clip(document, clip)
+
+
+def hold_channels(document: Document, clip_id: str, values: Mapping[tuple[str, str], float]) -> Document:
+    """Hold channels (control id, key) at values over a whole clip: one key each in the place of those there were."""
+    clip = document.require_character().clip(clip_id)
+    held: dict[tuple[str, str], Curve] = {ChannelRef(*ref): curve([0.0], [value]) for ref, value in values.items()}
+    return _with_clip(document, replace(clip, curves=MappingProxyType({**clip.curves, **held})))
 
 
 def remove_keys(document: Document, clip_id: str, time: float, control_ids: frozenset[str] | None = None) -> Document:

@@ -17,6 +17,9 @@ from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.pose import Pose
+from pegloom.core.skeleton.axes import aim_of
+from pegloom.core.skeleton.build import kits_in
+from pegloom.core.skeleton.depth import limb_direction
 from pegloom.core.skin.transfer import far_from, nearest_rows, transfer_weights
 from pegloom.core.skin.weights import Weights
 from pegloom.document.edits.ids import fresh_ids
@@ -60,6 +63,42 @@ def insert_edge_row(
     if made is None:
         raise EditError(f"{part.name} has an edge row there already, or no limb to put one around; try a little off")
     return _carried(document, part, *made)
+
+
+EDGE_ROW_STEP = 0.008
+"""How far the rows above and below a joint stand off it, as a share of the height."""
+
+
+def edge_rows_at(document: Document, place_id: str, *, of_peg: bool) -> Document:
+    """Rows at a peg or a joint, above and below it: where it bends, a limb needs them. Raises EditError where none of
+    them can go."""
+    character = document.require_character()
+    if of_peg:
+        pegs = character.require_pegs()
+        kit = next(k for k in kits_in(pegs) if place_id in k.pegs)
+        line = np.array([pegs.position(p) for p in kit.pegs])
+        at, along = line[kit.pegs.index(place_id)], limb_direction(line, kit.pegs.index(place_id))
+    else:
+        skeleton = character.require_skeleton()
+        joint = skeleton.joint(place_id)
+        aim = aim_of(skeleton, joint)
+        at, along = np.array(joint.position), np.asarray(joint.matrix[:3, 1] if aim is None else aim)
+    parts = [p for p in character.included if p.mesh.vertex_count]
+    if not parts:
+        raise EditError("there is no mesh to put an edge row into")
+    part = min(parts, key=lambda p: float(np.linalg.norm(p.mesh.points - at, axis=1).min()))
+    step = EDGE_ROW_STEP * character.height
+    made, last = document, None
+    a, b, c = (float(v) for v in along)
+    for offset in (0.0, -step, step):
+        x, y, z = (float(v) for v in at + along * offset)
+        try:
+            made = insert_edge_row(made, part.id, (x, y, z), (a, b, c))
+        except EditError as error:  # a row that is there already is no reason to stop
+            last = error
+    if made is document and last is not None:
+        raise last
+    return made
 
 
 def _carried(document: Document, part: Part, mesh: Mesh, carry: sparse.csr_matrix) -> Document:
@@ -457,7 +496,7 @@ def _with_weights(document: Document, weights: dict[str, Weights]) -> Document:
 
 
 __all__ = [
-    "MENDS", "add_parts", "add_picture", "add_reference", "change_reference", "copy_material", "insert_edge_row",
+    "MENDS", "add_parts", "add_picture", "add_reference", "change_reference", "copy_material", "edge_rows_at", "insert_edge_row",
     "join_parts", "mend_part", "pass_weights_on", "remove_part", "remove_reference", "rename_part", "replace_mesh",
     "set_detail", "set_material", "set_subdivision", "split_part", "start_clean", "take_material",
 ]  # fmt: skip

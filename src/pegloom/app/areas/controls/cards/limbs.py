@@ -1,0 +1,82 @@
+"""IK and FK: a slider a limb."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
+
+from pegloom.app.areas.controls.actions import blend_limb
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.widgets import SliderRow, action_button, clear, label
+from pegloom.app.widgets.card import Card
+from pegloom.core.rig.controls import ControlRig
+
+ENDS = 0.03
+"""Within this of an end a limb is let to be there."""
+
+
+class LimbsCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(
+            c, "IK and FK", "controls.limbs",
+            sentence="Slide a limb between FK and IK. The side you switch to is matched: nothing jumps.",
+        )  # fmt: skip
+        self.sliders: dict[str, SliderRow] = {}
+        self.rows = QVBoxLayout()
+        self.rows.setSpacing(4)
+        self.body.addLayout(self.rows)
+        q = c.actions.qactions
+        self.row(
+            action_button(q["controls.arms_ik"], "Arms to IK"), action_button(q["controls.arms_fk"], "Arms to FK")
+        )
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (state.character.rig if state.character is not None else None, self.c.frames.control_pose)
+
+    def show_state(self, state: State) -> None:
+        rig = state.character.rig if state.character is not None else None
+        self._fit(rig)
+        pose = self.c.frames.control_pose
+        for limb in rig.limbs if rig is not None else ():
+            if limb.id in self.sliders and rig is not None:
+                self.sliders[limb.id].set(rig.value(pose, limb.amount))
+
+    def _fit(self, rig: ControlRig | None) -> None:
+        """One slider a limb of the present rig."""
+        wanted = [limb.id for limb in rig.limbs] if rig is not None else []
+        if list(self.sliders) == wanted:
+            return
+        clear(self.rows)
+        self.sliders = {}
+        for limb in wanted:
+            name = limb_title(limb)
+            slider = SliderRow(
+                f"controls.blend.{limb}", 0.0, 1.0, blend_text, lambda v: None,
+                partial(self._blend, limb, name),
+            )  # fmt: skip
+            slider.setAccessibleName(name)
+            line = QHBoxLayout()
+            line.setSpacing(8)
+            caption = label(name, "soft")
+            caption.setFixedWidth(86)
+            line.addWidget(caption)
+            line.addWidget(slider, 1)
+            self.rows.addLayout(line)
+            self.sliders[limb] = slider
+
+    def _blend(self, limb: str, name: str, value: float) -> None:
+        value = 0.0 if value < ENDS else 1.0 if value > 1.0 - ENDS else value
+        blend_limb(self.c, f"{name} to {blend_text(value)}", limb, value)
+
+
+def blend_text(value: float) -> str:
+    return "FK" if value <= 0.001 else "IK" if value >= 0.999 else f"{value:.0%} IK"
+
+
+def limb_title(limb_id: str) -> str:
+    """`arm.l` as a person says it: Left arm."""
+    stem, _, side = limb_id.rpartition(".")
+    word = {"l": "Left ", "r": "Right "}.get(side, "")
+    return (word + (stem or limb_id).replace("_", " ")).strip().capitalize()

@@ -1,0 +1,49 @@
+"""Shape: how the picked control looks."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QComboBox
+
+from pegloom.app.areas.controls.actions import reshape, resize
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.widgets import SliderRow
+from pegloom.app.widgets.card import Card
+from pegloom.core.rig.controls import Shape
+
+
+class ShapeCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(
+            c, "Shape", "controls.shape",
+            sentence="How the selected control looks. Kept when controls are built again.",
+        )  # fmt: skip
+        self.shape = QComboBox()
+        self.shape.setObjectName("controls.shape_choice")
+        for option in Shape:
+            self.shape.addItem(option.value, option)
+        self.shape.activated.connect(lambda _: reshape(c, self.shape.currentData()))
+        self.size_ = SliderRow(
+            "controls.size", 0.25, 3.0, lambda v: f"{v:.2f} x", lambda v: None, lambda v: resize(c, v)
+        )
+        self.field("Shape", self.shape)
+        self.field("Size", self.size_)
+
+    def key(self, state: State) -> tuple[object, ...]:
+        one = state.character
+        pieces = (one.rig, one.rig_changes) if one is not None else ()
+        return (*pieces, state.selection.kind, state.selection.ids)
+
+    def show_state(self, state: State) -> None:
+        one = state.character
+        rig = one.rig if one is not None else None
+        lead = state.selection.lead if state.selection.kind == "control" else ""
+        held = rig is not None and lead in rig.index
+        self.shape.setEnabled(held)
+        self.size_.setEnabled(held)
+        self.note.setText(rig.control(lead).name if held and rig is not None else "select a control")
+        if held and rig is not None and one is not None:
+            self.shape.setCurrentIndex(self.shape.findData(rig.control(lead).shape))
+            change = one.rig_changes.controls.get(lead)
+            size = change.size if change is not None else None
+            self.size_.set(1.0 if size is None else size)

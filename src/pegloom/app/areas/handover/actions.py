@@ -1,0 +1,59 @@
+"""What can be done in Handover: export, and prove the export."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from pegloom.app.actions.action import Action
+from pegloom.app.actions.needs import WITH_CHARACTER, WITH_SKIN
+from pegloom.app.areas.handover.settings import ExportSettings
+from pegloom.app.context import Context
+from pegloom.app.jobs import Job
+from pegloom.core.jobs import Progress
+from pegloom.document import edits
+from pegloom.files.gltf_write import write_glb
+from pegloom.files.proof import prove_glb
+
+
+def export(c: Context) -> None:
+    path = c.ask.save_file("Export GLB", f"{c.character.name}.glb", "*.glb")
+    if not path:
+        return
+    chosen = Path(path) if path.endswith(".glb") else Path(path + ".glb")
+    document, how = c.store.history.present, c.state.settings.of(ExportSettings)
+
+    def work(progress: Progress) -> list[str]:
+        handed = edits.delivered(document, how.rest).require_character()
+        return write_glb(chosen, handed, names=how.names, progress=progress)
+
+    def done(notes: Any) -> None:
+        c.say("; ".join([f"Exported {chosen.name}", *notes]))
+
+    c.jobs.start(Job(f"Exporting {chosen.name}", work, done, must_end=True))
+
+
+def prove(c: Context) -> None:
+    """Write the export, open it again and measure it against the live rig."""
+    document, character = c.store.history.present, c.character
+    rest = c.state.settings.of(ExportSettings).rest
+
+    def work(progress: Progress) -> object:
+        handed = edits.delivered(document, rest).require_character()
+        return prove_glb(character, delivered=handed, progress=progress)
+
+    def done(result: Any) -> None:
+        share = 100 * result.worst / character.height
+        shown = f"Largest difference {1000 * result.worst:.3f} mm ({share:.4f} % of the height)"
+        where = f", at {result.where}." if result.where else "."
+        said = f"{shown} over {result.samples} moments, between keys too{where}"
+        c.store.put_setting(ExportSettings, report=said)
+        c.say(said)
+
+    c.jobs.start(Job("Proving the export", work, done))
+
+
+ACTIONS = (
+    Action("file.export", "Export GLB", "File", "Character, weights, pictures and clips as GLB", export, key="Ctrl+E", needs=WITH_CHARACTER),
+    Action("handover.prove", "Measure the export", "File", "Open the exported file again and measure it", prove, needs=WITH_SKIN),
+)  # fmt: skip

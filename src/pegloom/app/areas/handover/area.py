@@ -1,0 +1,19 @@
+"""The Handover area."""
+
+from __future__ import annotations
+
+from pegloom.app.areas.handover.actions import ACTIONS
+from pegloom.app.areas.handover.cards import CARDS
+from pegloom.app.areas.handover.settings import ExportSettings
+from pegloom.app.panels.graph import quality_lane
+from pegloom.app.spec import AreaSpec
+from pegloom.app.stage.drags.pick import PickTool
+from pegloom.app.state.state import Area
+from pegloom.scene.lenses import Lens
+
+AREA = AreaSpec(
+    Area.HANDOVER, "Handover", "deliver it",
+    actions=ACTIONS, settings=(ExportSettings,), cards=CARDS, lanes=(quality_lane(),), tools=(PickTool(parts=True),),
+    picks=("part",), hint=lambda state: "Export writes a GLB; the proof opens it again and measures",
+    fullness=lambda character: 0.5 if character.skin else 0.0, enter=lambda state: {"lens": Lens.NONE}, boards=False,
+)  # fmt: skip

@@ -1,0 +1,42 @@
+"""Export: what goes into the file."""
+
+from __future__ import annotations
+
+from pegloom.app.areas.handover.settings import ExportSettings
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.widgets import action_button, label
+from pegloom.app.widgets.card import Card
+from pegloom.app.widgets.fields import choice
+from pegloom.core.skeleton.names import SideStyle
+from pegloom.document.edits import DeliveredRest
+
+
+class ExportCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(
+            c, "Export", "handover.export", sentence="A GLB with the character, its weights, pictures and clips."
+        )
+        self.summary = label("", "soft", wrap=True, name="handover.summary")
+        self.body.addWidget(self.summary)
+        names = [("as they are", None), *((f"like {style.value}", style) for style in SideStyle)]
+        self.field("Joint names", choice(self, ExportSettings, "names", names, name="handover.names"))
+        rests = [(rest.value, rest) for rest in DeliveredRest]
+        self.field("Rest", choice(self, ExportSettings, "rest", rests, name="handover.rest"))
+        self.body.addWidget(action_button(c.actions.qactions["file.export"], role="main"))
+
+    def key(self, state: State) -> tuple[object, ...]:
+        one = state.character
+        return () if one is None else (one.parts, one.skin, one.skeleton, one.clips, one.images)
+
+    def show_state(self, state: State) -> None:
+        one = state.character
+        if one is None:
+            self.summary.setText("Nothing to deliver yet.")
+            return
+        joints = len(one.skeleton.joints) if one.skeleton else 0
+        bound = len(one.skin.weights) if one.skin else 0
+        self.summary.setText(
+            f"{len(one.included)} parts ({bound} bound), {joints} joints, {len(one.clips)} clips, "
+            f"{len(one.images)} pictures. Clips on controls are baked to joints."
+        )

@@ -1,0 +1,22 @@
+"""What the Handover area's cards say."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pegloom.app.state.settings import Setting
+from pegloom.core.skeleton.names import SideStyle
+from pegloom.document.edits import DeliveredRest
+
+
+@dataclass(frozen=True, slots=True)
+class ExportSettings(Setting):
+    """names : how sides are written in joint names; None as they are. rest : the one that is delivered. report : what the
+    last proof said."""
+
+    ID = "handover.export"
+    PASSING = frozenset({"report"})
+
+    names: SideStyle | None = None
+    rest: DeliveredRest = DeliveredRest.AS_IT_STANDS
+    report: str = ""

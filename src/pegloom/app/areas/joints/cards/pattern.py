@@ -1,0 +1,44 @@
+"""Body pattern: which body is looked for."""
+
+from __future__ import annotations
+
+from pegloom.app.areas.joints.settings import AS_SEEN, AUTO, PatternSettings
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.widgets import action_button, label
+from pegloom.app.widgets.card import Card
+from pegloom.app.widgets.fields import choice, whole
+from pegloom.files.patterns import known_patterns
+
+
+class PatternCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(
+            c, "Body pattern", "joints.find", sentence="Which body it is; its landmarks are looked for in the shape."
+        )
+        q = c.actions.qactions
+        self.patterns = known_patterns()
+        options = [("as the shape says", AUTO), *((plan.title, name) for name, plan in self.patterns.items())]
+        tips = ("The one whose limbs fit best", *(plan.sentence for plan in self.patterns.values()))
+        self.field("Pattern", choice(self, PatternSettings, "pattern", options, name="joints.pattern", tips=tips))
+        fingers = whole(self, PatternSettings, "fingers", AS_SEEN, 5, name="joints.fingers", special="as seen")
+        pairs = whole(self, PatternSettings, "pairs", 0, 12, name="joints.pairs", special="as seen")
+        for box, word in ((fingers, "Fingers"), (pairs, "Leg pairs")):
+            box.setFixedWidth(71)
+            box.setAccessibleName(word)
+        line = self.row(label("Fingers", "soft"), fingers, label("Leg pairs", "soft"), pairs, stretch=0)
+        line.addStretch(1)
+        self.row(action_button(q["joints.find_pegs"], role="main"), action_button(q["joints.lay_out"], "Lay out"))
+        self.had_pegs = False
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (state.character.pegs,) if state.character is not None else ()
+
+    def show_state(self, state: State) -> None:
+        pegs = state.character.pegs if state.character is not None else None
+        title = self.patterns[pegs.pattern].title if pegs is not None and pegs.pattern in self.patterns else ""
+        self.note.setText(f"{title}, {len(pegs.pegs)} pegs" if pegs is not None else "")
+        # Once found the pattern makes room for the pegs; the card stays where the user puts it then.
+        if (pegs is not None) is not self.had_pegs:
+            self.had_pegs = pegs is not None
+            self.set_open(not self.had_pegs)

@@ -1,0 +1,33 @@
+"""The Mesh area."""
+
+from __future__ import annotations
+
+from pegloom.app.areas.mesh import marks
+from pegloom.app.areas.mesh.actions import ACTIONS
+from pegloom.app.areas.mesh.cards import CARDS
+from pegloom.app.areas.mesh.settings import MaterialSettings, ReportSettings, StandSettings
+from pegloom.app.areas.mesh.tools import TOOLS
+from pegloom.app.panels.graph import quality_lane
+from pegloom.app.spec import AreaSpec
+from pegloom.app.state.state import Area, State, Tool
+from pegloom.document.model import Character
+from pegloom.scene.lenses import Lens
+
+
+def hint(state: State) -> str:
+    if state.tooling.tool == Tool.TURN:
+        return "Drag sideways to turn the figure to face you, Ctrl by 15 degrees; Esc ends"
+    return "Right-drag turns the view, wheel zooms, middle-drag moves it; <tool.turn> turns the figure itself"
+
+
+def fullness(character: Character) -> float:
+    return 1.0 if character.standing else 0.5
+
+
+AREA = AreaSpec(
+    Area.MESH, "Mesh", "bring it in, stand it up",
+    actions=ACTIONS, settings=(StandSettings, MaterialSettings, ReportSettings), cards=CARDS, lanes=(quality_lane(),), tools=TOOLS,
+    picks=("part",), shows=("ground",), marks=(marks.middle,), hint=hint, fullness=fullness,
+    enter=lambda state: {"lens": Lens.NONE}, opens=lambda character: True, at_rest=True, pins=True, mesh_always=True,
+    frames_new_meshes=True,
+)  # fmt: skip

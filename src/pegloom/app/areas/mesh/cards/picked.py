@@ -1,0 +1,90 @@
+"""Picked part: its name, detail level and cage."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QComboBox, QLineEdit, QSpinBox
+
+from pegloom.app.context import Context, Edit
+from pegloom.app.state.state import State
+from pegloom.app.widgets import action_button
+from pegloom.app.widgets.card import Card
+from pegloom.document import edits
+from pegloom.document.model import Part, Subdivision
+
+
+class PickedCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(
+            c, "Picked part", "mesh.picked", sentence="Click a part in the view; Shift picks more.", is_open=False
+        )
+        q = c.actions.qactions
+        self.part_name = QLineEdit()
+        self.part_name.setObjectName("mesh.part_name")
+        self.part_name.editingFinished.connect(self._rename)
+        self.field("Name", self.part_name)
+        self.detail = QSpinBox()
+        self.detail.setObjectName("mesh.detail")
+        self.detail.setRange(0, 9)
+        self.detail.setSpecialValueText("the body itself")
+        self.detail.setKeyboardTracking(False)
+        self.detail.valueChanged.connect(self._set_detail)
+        self.field("Detail level", self.detail)
+        self.smooth = QComboBox()
+        self.smooth.setObjectName("mesh.smooth")
+        for option in Subdivision:
+            self.smooth.addItem("as it is" if option is Subdivision.NONE else option.value, option)
+        self.levels = QSpinBox()
+        self.levels.setObjectName("mesh.levels")
+        self.levels.setRange(1, 3)
+        self.levels.setPrefix("x ")
+        self.levels.setKeyboardTracking(False)
+        self.smooth.activated.connect(lambda _: self._smooth())
+        self.levels.valueChanged.connect(lambda _: self._smooth())
+        self.field("Cage", self.smooth)
+        self.field("Smoothed", self.levels)
+        self.row(
+            action_button(q["mesh.join"], "Join"), action_button(q["mesh.split"], "Split"),
+            action_button(q["mesh.remove"], "Take out"),
+        )  # fmt: skip
+        self.row(action_button(q["mesh.pass_on"], "Pass weights on"), action_button(q["mesh.level"], "Next level"))
+
+    @staticmethod
+    def part_of(state: State) -> Part | None:
+        """The part that is picked last."""
+        if state.character is None or state.selection.kind != "part":
+            return None
+        return next((p for p in state.character.parts if p.id == state.selection.lead), None)
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (self.part_of(state),)
+
+    def show_state(self, state: State) -> None:
+        part = self.part_of(state)
+        self.note.setText(part.name if part else "none picked")
+        for box in (self.part_name, self.detail, self.smooth, self.levels):
+            box.setEnabled(part is not None)
+        if part is not None:
+            if not self.part_name.hasFocus():
+                self.part_name.setText(part.name)
+            self.detail.setValue(part.detail)
+            self.smooth.setCurrentIndex(self.smooth.findData(part.smooth))
+            self.levels.setValue(part.levels)
+
+    def _on_part(self, name: str, edit: Edit) -> None:
+        if not self.showing:
+            self.c.try_edit(name, edit)
+
+    def _set_detail(self, value: int) -> None:
+        part = self.part_of(self.c.state)
+        if part is not None:
+            self._on_part(f"Detail level {value}", lambda d: edits.set_detail(d, part.id, value))
+
+    def _rename(self) -> None:
+        text, part = self.part_name.text().strip(), self.part_of(self.c.state)
+        if part is not None and text and text != part.name:
+            self._on_part(f"Rename to {text}", lambda d: edits.rename_part(d, part.id, text))
+
+    def _smooth(self) -> None:
+        kind, levels, part = self.smooth.currentData(), self.levels.value(), self.part_of(self.c.state)
+        if part is not None:
+            self._on_part("Smooth the cage", lambda d: edits.set_subdivision(d, part.id, kind, levels=levels))

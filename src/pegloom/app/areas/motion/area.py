@@ -1,0 +1,27 @@
+"""The Motion area."""
+
+from __future__ import annotations
+
+from pegloom.app.areas.motion.actions import ACTIONS
+from pegloom.app.areas.motion.cards import CARDS
+from pegloom.app.panels.graph import quality_lane
+from pegloom.app.panels.posed import posed_pane
+from pegloom.app.spec import AreaSpec
+from pegloom.app.stage.posing import TOOLS, controls
+from pegloom.app.state.state import Area
+from pegloom.document.model import Character
+from pegloom.scene.lenses import Lens
+
+
+def fullness(character: Character) -> float:
+    moving = any(clip.curves or clip.tracks for clip in character.clips)
+    return 1.0 if moving else (0.5 if character.clips else 0.0)
+
+
+AREA = AreaSpec(
+    Area.MOTION, "Motion", "try it, key it",
+    actions=ACTIONS, cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "clip"),
+    shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
+    hint=lambda state: "Pose a control and press <keys.write> to write a key; <time.play> plays",
+    fullness=fullness, enter=lambda state: {"lens": Lens.NONE}, lenses=True,
+)  # fmt: skip

@@ -1,0 +1,53 @@
+"""Time: a clip's length and rate."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QSpinBox
+
+from pegloom.app.areas.motion.actions import set_time
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.widgets import label
+from pegloom.app.widgets.card import Card
+
+
+class TimeCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(c, "Time", "motion.time")
+        self.length = QDoubleSpinBox()
+        self.length.setObjectName("motion.length")
+        self.length.setRange(0.05, 3600)
+        self.length.setSuffix(" s")
+        self.length.editingFinished.connect(self._set)
+        self.rate = QSpinBox()
+        self.rate.setObjectName("motion.rate")
+        self.rate.setRange(1, 240)
+        self.rate.setSuffix(" frames/s")
+        self.rate.editingFinished.connect(self._set)
+        self.field("Length", self.length)
+        self.field("Rate", self.rate)
+        self.loop = QCheckBox("Loop")
+        self.loop.setObjectName("motion.loop")
+        self.loop.clicked.connect(lambda on: c.store.put(looping=on))
+        self.body.addWidget(self.loop)
+        self.words = label("", "caption", wrap=True)
+        self.body.addWidget(self.words)
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (state.clip, state.clock.looping)
+
+    def show_state(self, state: State) -> None:
+        clip = state.clip
+        self.loop.setChecked(state.clock.looping)
+        for box in (self.length, self.rate):
+            box.setEnabled(clip is not None)
+        if clip is not None and not self.length.hasFocus() and not self.rate.hasFocus():
+            self.length.setValue(clip.length)
+            self.rate.setValue(int(clip.rate))
+        sampled = clip is not None and bool(clip.tracks)
+        self.words.setText("Sampled motion from a file: it plays and exports as it came." if sampled else "")
+
+    def _set(self) -> None:
+        clip, length, rate = self.c.state.clip, self.length.value(), self.rate.value()
+        if clip is not None and (abs(clip.length - length) > 1e-6 or clip.rate != rate):
+            set_time(self.c, length, float(rate))

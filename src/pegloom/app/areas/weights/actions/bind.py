@@ -1,0 +1,80 @@
+"""Bind, and what is done to all weights at once."""
+
+from __future__ import annotations
+
+from functools import partial
+
+from pegloom.app.actions.action import Action
+from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
+from pegloom.app.areas.weights.actions.common import change, parts, picked
+from pegloom.app.areas.weights.settings import BindSettings
+from pegloom.app.context import Context
+from pegloom.core.errors import EditError
+from pegloom.core.jobs import Progress
+from pegloom.document import edits
+from pegloom.document.model import Document
+
+
+def bind(c: Context) -> None:
+    chosen, state = c.state.settings.of(BindSettings), c.state
+    joints: tuple[str, ...] | None = None
+    if chosen.some_joints:
+        joints = state.selection.ids if state.selection.kind == "joint" else ()
+        if not joints:
+            raise EditError("Select the joints to bind to first, or untick “Only to the selected joints”")
+    some = tuple(picked(c)) if chosen.some_parts else None
+    if some is not None and not some:
+        raise EditError("Draw a box over the part to bind first, or untick “Only the selected vertices' parts”")
+    offload = c.jobs.helper.offload
+
+    def edit(document: Document, progress: Progress) -> Document:
+        return edits.bind(
+            document, method=chosen.method, influences=chosen.influences, part_ids=some, joint_ids=joints,
+            own_branch=chosen.own_branch, in_sight=chosen.in_sight, progress=progress,
+            offload=partial(offload, waiting=partial(progress, -1.0, "")),
+        )  # fmt: skip
+
+    def then(_: object) -> None:
+        if c.state.weighing:
+            c.enter(c.state.area)
+        c.say("Bound, and kept as a weave. Try the poses on the strip; next: Controls (4)")
+
+    c.job(f"Bind {chosen.method.value}", edit, title=f"Binding {chosen.method.value}", then=then)
+
+
+def drop_strays(c: Context) -> None:
+    change(
+        c, "Drop stray weights", edits.drop_strays,
+        lambda count: c.say(f"{count} vertices freed of strays" if count else "There are no stray weights"),
+    )  # fmt: skip
+
+
+def reduce(c: Context) -> None:
+    most = c.state.settings.of(BindSettings).influences
+
+    def edit(document: Document) -> tuple[Document, str]:
+        document, worst, count = edits.reduce_influences(document, most)
+        return document, f"At most {most} now; {count} vertices lost something, {worst:.3f} at most"
+
+    change(c, f"Reduce to {most} influences", edit, c.say)
+
+
+def prune(c: Context) -> None:
+    some = parts(c)
+
+    def edit(document: Document) -> tuple[Document, int]:
+        count = 0
+        for part in some:
+            document, touched = edits.prune_tiny(document, part.id)
+            count += touched
+        return document, count
+
+    change(c, "Drop tiny weights", edit, lambda count: c.say(f"{count} vertices freed of weights under 0.005"))
+
+
+ACTIONS = (
+    Action("weights.bind", "Bind", "Weights", "Compute weights of all included parts", bind, needs=WITH_JOINTS),
+    Action("weights.drop_strays", "Drop stray weights", "Weights", "Regions cut off from their joint's main one", drop_strays, needs=WITH_SKIN),
+    Action("weights.reduce", "Reduce the influences", "Weights", "Keep the largest of finished weights, as many as Bind's number, the loss shown", reduce, needs=WITH_SKIN),
+    Action("weights.prune", "Drop tiny weights", "Weights", "Everything under 0.005", prune, needs=WITH_SKIN),
+)  # fmt: skip

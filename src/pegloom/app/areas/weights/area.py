@@ -1,0 +1,86 @@
+"""The Weights area."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+from PyQt6.QtCore import Qt
+
+from pegloom.app.areas.weights import marks, numbers
+from pegloom.app.areas.weights.actions import ACTIONS
+from pegloom.app.areas.weights.cards import CARDS
+from pegloom.app.areas.weights.settings import ALL
+from pegloom.app.areas.weights.tools import TOOLS
+from pegloom.app.context import Context
+from pegloom.app.panels.graph import quality_lane
+from pegloom.app.spec import AreaSpec, Pane, Place
+from pegloom.app.state.state import Area, BrushSettings, State, Tool
+from pegloom.core.skeleton.body import body_of
+from pegloom.document.model import Character
+from pegloom.scene.brushes import Painting
+from pegloom.scene.lenses import Lens
+
+SMALLEST, LARGEST = 0.003, 0.5
+"""Radii of the brush, as shares of the height."""
+
+
+def hint(state: State) -> str:
+    tool = state.tooling.tool
+    if tool == Tool.SELECT:
+        return "Drag over the mesh to select vertices; Shift adds, Ctrl takes out; <tool.pick> ends"
+    if tool != Tool.BRUSH:
+        return "Click a joint to see its weight; drag a box to select vertices; <tool.brush> takes the brush"
+    mode = state.brush.mode.value.lower()
+    if state.tooling.painting is not Painting.WEIGHTS:
+        return f"Drag: {mode} the {state.tooling.painting.value}; Ctrl takes away; <tool.pick> ends"
+    skeleton = state.character.skeleton if state.character is not None else None
+    joint = state.viewing.influence
+    name, sides = "no joint", ""
+    if skeleton is not None and joint in skeleton.index:
+        name, other = skeleton.joint(joint).name, skeleton.other_side(joint)
+        if state.tooling.both_sides and other != joint:
+            locked = other in state.tooling.locked
+            sides = " alone, its other side is locked" if locked else " and its other side"
+    return f"Drag: {mode} on {name}{sides}; hold A to even out, Ctrl takes away; <tool.pick> ends"
+
+
+def fullness(character: Character) -> float:
+    skin = character.skin
+    if skin is None:
+        return 0.0
+    return 1.0 if all(p.id in skin.weights for p in character.included) else 0.5
+
+
+def enter(state: State) -> Mapping[str, Any]:
+    """A lens is put on, and a joint made the active one."""
+    character = state.character
+    values: dict[str, Any] = {}
+    if state.viewing.lens is Lens.NONE and character is not None and character.skin is not None:
+        values["lens"] = Lens.INFLUENCE
+    if not state.viewing.influence and character is not None and character.skeleton is not None:
+        ids = [j.id for j in character.skeleton.joints]
+        values["influence"] = body_of(character.skeleton).joint_of.get("arm.l.upper") or ids[min(1, len(ids) - 1)]
+    return values
+
+
+def size_by_wheel(c: Context, steps: float) -> None:
+    c.store.put_setting(BrushSettings, radius=float(np.clip(c.state.brush.radius * 1.12**steps, SMALLEST, LARGEST)))
+
+
+def strength_by_wheel(c: Context, steps: float) -> None:
+    c.store.put_setting(BrushSettings, strength=float(np.clip(c.state.brush.strength + 0.05 * steps, 0.05, 1.0)))
+
+
+AREA = AreaSpec(
+    Area.WEIGHTS, "Weights", "who moves what, how much",
+    actions=ACTIONS, settings=(*ALL, BrushSettings), cards=CARDS,
+    panes=(Pane("weights.numbers", "Numbers", Place.SIDE, numbers.NumberTable, numbers.wanted, size=340),),
+    lanes=(quality_lane(),), tools=TOOLS, picks=("joint",), shows=("joints",),
+    marks=(marks.skeleton, marks.reach, marks.vertices), painters=(marks.brush_ring, marks.seam), hint=hint,
+    words=marks.surface_words, fullness=fullness, enter=enter, weighing=True, lenses=True, pins=True, mesh_always=True,
+    wheels=(
+        (Qt.KeyboardModifier.ControlModifier, size_by_wheel), (Qt.KeyboardModifier.ShiftModifier, strength_by_wheel),
+    ),
+)  # fmt: skip

@@ -1,0 +1,135 @@
+"""What the Weights area's cards say."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from pegloom.app.state.settings import Setting
+from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skin.mirror import Way
+
+
+@dataclass(frozen=True, slots=True)
+class BindSettings(Setting):
+    """How to bind.
+
+    influences : joints a vertex may follow at most.
+    own_branch : a vertex follows its nearest joint and those above and below it.
+    in_sight : only bones a vertex sees through the inside of the body.
+    some_joints : to the picked joints only.
+    some_parts : only the picked vertices' parts.
+    """
+
+    ID = "weights.bind"
+    PASSING = frozenset({"some_joints", "some_parts"})
+
+    method: BindMethod = BindMethod.SEGMENT
+    influences: int = 4
+    own_branch: bool = False
+    in_sight: bool = True
+    some_joints: bool = False
+    some_parts: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class InfluenceSettings(Setting):
+    """find : text the list is filtered by. here : only what holds something of the selection. heir : joint that takes
+    weight over."""
+
+    ID = "weights.influences"
+    PASSING = frozenset({"find", "heir"})
+
+    find: str = ""
+    here: bool = False
+    heir: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class SelectSettings(Setting):
+    """low, high : weights between which vertices are selected. name : of a kept selection."""
+
+    ID = "weights.selection"
+    PASSING = frozenset({"name"})
+
+    low: float = 0.01
+    high: float = 1.0
+    name: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class WeaveSettings(Setting):
+    """chosen : id of the weave picked in the list. border : centimetres its border is soft."""
+
+    ID = "weights.weaves"
+    PASSING = frozenset({"chosen"})
+
+    chosen: str = ""
+    border: float = 2.0
+
+
+@dataclass(frozen=True, slots=True)
+class MirrorSettings(Setting):
+    """How weights are mirrored.
+
+    tolerance : centimetres a vertex may stand off its mirrored place; 0 for exact pairs.
+    by_place : joints are paired by place, not by name.
+    only : onto the picked vertices only.
+    """
+
+    ID = "weights.mirror"
+    PASSING = frozenset({"only"})
+
+    way: Way = Way.LEFT_TO_RIGHT
+    tolerance: float = 0.0
+    by_place: bool = False
+    only: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class TransferSettings(Setting):
+    """source, target : ids of parts. fill : smoothly where nothing good is near. report : what the last one said."""
+
+    ID = "weights.transfer"
+    PASSING = frozenset({"source", "target", "report"})
+
+    source: str = ""
+    target: str = ""
+    fill: bool = True
+    report: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RelaxSettings(Setting):
+    """Surface relax and dual quaternions.
+
+    part : id of the part the card is about.
+    steps, strength : of the relax.
+    dual : share of dual quaternions, 0 to 1.
+    """
+
+    ID = "weights.relax"
+    PASSING = frozenset({"part"})
+
+    part: str = ""
+    steps: int = 12
+    strength: float = 1.0
+    dual: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class BakeSettings(Setting):
+    """influences : joints a vertex may follow after the bake. clips: they are followed as well. report: what the last one
+    said."""
+
+    ID = "weights.bake"
+    PASSING = frozenset({"report"})
+
+    influences: int = 4
+    clips: bool = False
+    report: str = ""
+
+
+ALL = (
+    BindSettings, InfluenceSettings, SelectSettings, WeaveSettings, MirrorSettings, TransferSettings, RelaxSettings,
+    BakeSettings,
+)  # fmt: skip

@@ -1,0 +1,68 @@
+"""The questions the window asks by dialogs."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QMessageBox, QWidget
+
+from pegloom.app.dialogs.import_sheet import ImportSheet
+from pegloom.app.dialogs.pairing_sheet import PairingSheet
+from pegloom.app.dialogs.recovery import RecoverySheet
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.document.model import Character
+from pegloom.files.choosing import Take
+from pegloom.files.imported import Imported
+from pegloom.files.leftovers import LeftOver
+from pegloom.files.reading import READABLE as READABLE_MESHES
+
+READABLE = f"Meshes and projects ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom)"
+MOTIONS = "Motion of the same skeleton (*.bvh *.glb *.gltf)"
+PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff *.bmp *.tga)"
+
+
+class AskByDialog:
+    """The real questions."""
+
+    def __init__(self) -> None:
+        self.window: QWidget | None = None
+
+    def open_file(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Open a mesh or project", "", READABLE)[0]
+
+    def open_picture(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Choose a picture", "", PICTURES)[0]
+
+    def choose_import(self, imported: Imported) -> Take | None:
+        sheet = ImportSheet(imported, self.window)
+        return sheet.take if sheet.exec() == QDialog.DialogCode.Accepted else None
+
+    def pair_joints(self, other: Character, ours: Skeleton) -> dict[str, str] | None:
+        sheet = PairingSheet(other, ours, self.window)
+        return sheet.pairs if sheet.exec() == QDialog.DialogCode.Accepted else None
+
+    def open_motion(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Bring in motion", "", MOTIONS)[0]
+
+    def name(self, title: str, suggestion: str) -> str:
+        text, sure = QInputDialog.getText(self.window, title, "Name", text=suggestion)
+        return text if sure else ""
+
+    def one_of(self, title: str, options: list[str]) -> int:
+        """The number of the option taken, -1 for none."""
+        text, sure = QInputDialog.getItem(self.window, title, "Take", options, 0, False)
+        return options.index(text) if sure else -1
+
+    def save_file(self, title: str, name: str, kind: str) -> str:
+        return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]
+
+    def confirm(self, question: str) -> bool:
+        yes, no = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
+        box = QMessageBox(QMessageBox.Icon.Question, "Peg Loom", question, yes | no, self.window)
+        box.setTextFormat(Qt.TextFormat.PlainText)
+        return box.exec() == yes
+
+    def recover(self, found: list[LeftOver]) -> int:
+        """The number of the unsaved work to open, -1 for none now."""
+        sheet = RecoverySheet(found, self.window)
+        sheet.exec()
+        return sheet.chosen

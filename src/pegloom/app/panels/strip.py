@@ -1,0 +1,144 @@
+"""The strip: trials and clips on the left; time with its ruler, and under it the lanes of the work area."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QIcon, QPixmap
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+from pegloom.app.context import Context
+from pegloom.app.panels.ruler import HEIGHT, Ruler
+from pegloom.app.spec import Lane
+from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
+from pegloom.app.theme import current, icon
+from pegloom.app.widgets import button, label
+from pegloom.app.widgets.panel import Panel, same
+from pegloom.document.model import Image
+
+LEAST = 132
+"""Pixels the strip is high at least: the list needs them."""
+
+
+class Strip(Panel):
+    def __init__(self, c: Context) -> None:
+        super().__init__(c)
+        self.setObjectName("strip")
+        self.setFixedHeight(LEAST)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        trials = QFrame()
+        trials.setObjectName("trials")
+        trials.setFixedWidth(216)
+        column = QVBoxLayout(trials)
+        column.setContentsMargins(10, 6, 6, 4)
+        column.setSpacing(2)
+        head = QHBoxLayout()
+        head.addWidget(label("Trials", "heading"))
+        head.addStretch(1)
+        for name, action, picture, text in (
+            ("strip.keep", "trial.keep", "plus", "Keep the pose shown as a trial"),
+            ("strip.bring", "trial.bring", "download", "Bring in motion of this skeleton (BVH, GLB)"),
+        ):
+            made = button("", name, lambda a=action: c.actions.run(a), role="plain", tip=text)  # type: ignore[misc]
+            made.setIcon(icon(picture))
+            made.setAccessibleName(text)
+            made.setIconSize(QSize(15, 15))
+            head.addWidget(made)
+        self.play = button("", "strip.play", lambda: c.actions.run("time.play"), role="plain", tip="Play or stop (Space)")
+        self.play.setAccessibleName("Play or stop")
+        self.play.setIconSize(QSize(18, 18))
+        head.addWidget(self.play)
+        column.addLayout(head)
+        self.list = QListWidget()
+        self.list.setObjectName("strip.trials")
+        self.list.setAccessibleName("Trials and clips")
+        self.list.setIconSize(QSize(36, 27))
+        self.list.itemClicked.connect(self._choose)
+        self.list.itemActivated.connect(self._choose)
+        self.pictures: dict[int, QIcon] = {}
+        column.addWidget(self.list)
+        row.addWidget(trials)
+        self.times = QVBoxLayout()
+        self.times.setContentsMargins(0, 0, 0, 0)
+        self.times.setSpacing(0)
+        self.ruler = Ruler(c)
+        self.times.addWidget(self.ruler)
+        self.rest = QWidget()
+        self.times.addWidget(self.rest, 1)
+        row.addLayout(self.times, 1)
+        self.lanes: dict[str, tuple[Lane, Panel]] = {}
+        self.rows_of: tuple[object, ...] | None = None
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (state.area, state.clock.playing, *self._rows_of(state), self._wanted(state))
+
+    @staticmethod
+    def _rows_of(state: State) -> tuple[object, ...]:
+        one = state.character
+        clips = tuple((clip.id, clip.name, round(clip.length * clip.rate)) for clip in one.clips) if one else ()
+        jointed = one is not None and one.skeleton is not None
+        return (jointed, clips, state.clock.source, state.trials, one.trials if one else (), one is None)
+
+    def _wanted(self, state: State) -> tuple[str, ...]:
+        return tuple(lane.id for lane in self.c.area.lanes if lane.shown(state))
+
+    def show_state(self, state: State) -> None:
+        self.play.setIcon(icon("pause" if state.clock.playing else "play", current().woad))
+        rows = self._rows_of(state)
+        if self.rows_of is None or not same(rows, self.rows_of):
+            self.rows_of = rows
+            self._fill(state)
+        self._show_lanes(self._wanted(state))
+
+    def _show_lanes(self, wanted: tuple[str, ...]) -> None:
+        """The lanes of the area, each made when it is first shown."""
+        for lane in self.c.area.lanes:
+            if lane.id in wanted and lane.id not in self.lanes:
+                made = lane.make(self.c)
+                made.setFixedHeight(lane.height)
+                self.times.insertWidget(self.times.count() - 1, made)
+                self.lanes[lane.id] = (lane, made)
+        for lane_id, (_, made) in self.lanes.items():
+            made.setVisible(lane_id in wanted)
+        self.setFixedHeight(max(LEAST, HEIGHT + sum(self.lanes[lane_id][0].height for lane_id in wanted)))
+
+    def _fill(self, state: State) -> None:
+        one = state.character
+        jointed = one is not None and one.skeleton is not None
+        own, clips = (one.trials, one.clips) if one is not None else ((), ())
+        self.list.clear()
+        rows = [("Pose in hand", "", 0.0)] if jointed or clips else []
+        if jointed:
+            rows.append((f"Range test    {len(state.trials) * TRIAL_FRAMES} frames", RANGE_TEST, 0.0))
+            rows += [(f"{t.name}    kept", t.id, 0.0) for t in own]
+        rows += [(f"{clip.name}    {round(clip.length * clip.rate)} frames", clip.id, 0.0) for clip in clips]
+        if jointed:
+            rows += [
+                (f"{t.label}    pose", RANGE_TEST, (i + 0.5) * TRIAL_FRAMES / 30) for i, t in enumerate(state.trials)
+            ]
+        pictures = {t.id: t.picture for t in own if t.picture is not None}
+        for text, source, at in rows:
+            item = QListWidgetItem(text)
+            if source in pictures:
+                item.setIcon(self._picture(pictures[source]))
+            item.setData(Qt.ItemDataRole.UserRole, (source, at))
+            self.list.addItem(item)
+            item.setSelected(source == state.clock.source and at == 0.0)
+        if not rows:
+            item = QListWidgetItem("Open a mesh to begin" if one is None else "They come with the joints")
+            item.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(item)
+
+    def _picture(self, image: Image) -> QIcon:
+        if id(image) not in self.pictures:
+            pixmap = QPixmap()
+            pixmap.loadFromData(image.data, "JPEG" if image.kind == "image/jpeg" else "PNG")
+            self.pictures[id(image)] = QIcon(pixmap)
+        return self.pictures[id(image)]
+
+    def _choose(self, item: QListWidgetItem) -> None:
+        data = item.data(Qt.ItemDataRole.UserRole)
+        if data is not None:
+            self.c.player.stop()
+            self.c.player.play_source(*data)

@@ -1,0 +1,224 @@
+"""The tag of what is selected: a luggage tag with the handful of values that matter here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtWidgets import QDoubleSpinBox, QFormLayout, QHBoxLayout, QLabel, QLayoutItem, QVBoxLayout, QWidget
+
+from pegloom.app.context import Context
+from pegloom.app.panels.tags import TAGS
+from pegloom.app.panels.tags.form import Form
+from pegloom.app.state.state import Selection, State
+from pegloom.app.theme import INK, icon
+from pegloom.app.widgets import button, label
+from pegloom.app.widgets.panel import Panel
+from pegloom.core.rig.channels import Quantity
+
+
+def _put_away(item: QLayoutItem | None) -> None:
+    """A field goes later, never at once: it may be its own signal that has the tag built anew."""
+    widget = item.widget() if item is not None else None
+    if widget is not None:
+        widget.hide()
+        widget.setObjectName("")
+        widget.deleteLater()
+
+
+class Tag(Panel):
+    """A small panel over the stage; drag it by its head.
+
+    holds : what a pinned tag stays with; without, the tag shows what is selected. stem : what its widgets' names begin
+    with. `pin_pressed` asks to be pinned, or let go; `others` are the tags to keep clear of.
+    """
+
+    pin_pressed = pyqtSignal()
+    always = True
+
+    def __init__(
+        self, c: Context, stage: QWidget, *, holds: Selection | None = None, stem: str = "tag"
+    ) -> None:
+        super().__init__(c, stage)
+        self.setObjectName(stem)
+        self.setProperty("role", "tag")
+        self.holds, self.stem = holds, stem
+        self.others: Callable[[], list[Tag]] = list
+        self.setMinimumWidth(232)
+        self.grabbed: QPoint | None = None
+        self.moved_by_hand = False
+        column = QVBoxLayout(self)
+        column.setContentsMargins(12, 8, 12, 10)
+        column.setSpacing(6)
+        column.setSizeConstraint(QVBoxLayout.SizeConstraint.SetFixedSize)
+        head = QHBoxLayout()
+        self.name = label("", "heading", name=f"{stem}.name")
+        self.kind = label("", "caption", name=f"{stem}.kind")
+        head.addWidget(self.name)
+        head.addStretch(1)
+        head.addWidget(self.kind)
+        tip = "Keep this tag while other things are picked" if holds is None else "Let this tag go"
+        self.pin = button("", f"{stem}.pin", self.pin_pressed.emit, role="plain", tip=tip)
+        self.pin.setIcon(icon("pin" if holds is None else "x", INK.soft))
+        self.pin.setAccessibleName(tip)
+        head.addWidget(self.pin)
+        self.fold = button("", f"{stem}.fold", self._toggle, role="plain", tip="Fold or unfold the tag")
+        self.fold.setIcon(icon("chevron-down", INK.soft))
+        self.fold.setAccessibleName("Fold or unfold the tag")
+        head.addWidget(self.fold)
+        column.addLayout(head)
+        self.content = QWidget()
+        inner = QVBoxLayout(self.content)
+        inner.setContentsMargins(0, 0, 0, 0)
+        self.form = QFormLayout()
+        self.form.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
+        self.form.setHorizontalSpacing(10)
+        self.form.setVerticalSpacing(4)
+        inner.addLayout(self.form)
+        self.fields: dict[str, QDoubleSpinBox] = {}
+        self.texts: dict[str, QLabel] = {}
+        self.form_of: Form | None = None
+        self.buttons = QHBoxLayout()
+        inner.addLayout(self.buttons)
+        column.addWidget(self.content)
+        self.built_for: tuple[str, str] = ("", "")
+        self.hide()
+
+    def _toggle(self) -> None:
+        self.content.setVisible(self.content.isHidden())
+        self.fold.setIcon(icon("chevron-right" if self.content.isHidden() else "chevron-down", INK.soft))
+        self.refresh()
+
+    @property
+    def subject(self) -> Selection:
+        """What the tag tells of."""
+        return self.holds if self.holds is not None else self.c.state.selection
+
+    @property
+    def lead(self) -> str:
+        return self.subject.lead
+
+    def key(self, state: State) -> tuple[object, ...]:
+        others = tuple((tag.subject.kind, tag.subject.ids) for tag in self.others() if tag.holds is not None)
+        return (
+            self.subject.kind, self.subject.ids, others, state.character, self.c.frames.control_pose,
+            state.viewing.clean_view, state.viewing.panes, state.area,
+        )  # fmt: skip
+
+    def show_state(self, state: State) -> None:
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the subject, or hide where there is none to tell of."""
+        selection, state = self.subject, self.c.state
+        form = TAGS.get(selection.kind)
+        # A pane beside the view tells more, and leaves less room.
+        beside = any(pane.id in state.viewing.panes for pane in self.c.area.panes)
+        seen = form is not None and state.character is not None and bool(selection.lead) and not state.viewing.clean_view
+        seen = seen and not beside and form is not None and form.there(state, selection.lead)
+        if seen and self.holds is None:
+            # One tag is enough for one thing.
+            seen = not any(tag.holds is not None and tag.subject == selection for tag in self.others())
+        if not seen or form is None:
+            self.hide()
+            self.built_for = ("", "")
+            return
+        if self.built_for != (selection.kind, selection.lead):
+            self._empty()
+            self.form_of = form(self, self.c, selection.lead)
+            self.form_of.build()
+            self.built_for = (selection.kind, selection.lead)
+        more = f" and {len(selection.ids) - 1} more" if len(selection.ids) > 1 else ""
+        self.kind.setText(selection.kind + more)
+        assert self.form_of is not None
+        was, self.showing = self.showing, True
+        self.form_of.show()
+        self.showing = was
+        self.show()
+        layout = self.layout()
+        assert layout is not None
+        layout.activate()
+        self.resize(layout.sizeHint())
+        self.place()
+        self.raise_()
+
+    def _empty(self) -> None:
+        while self.form.rowCount():
+            row = self.form.takeRow(0)
+            _put_away(row.labelItem)
+            _put_away(row.fieldItem)
+        while self.buttons.count():
+            _put_away(self.buttons.takeAt(0))
+        self.fields, self.texts = {}, {}
+
+    def field(
+        self, key: str, text: str, commit: Callable[[str, float], None], quantity: Quantity = Quantity.NUMBER
+    ) -> None:
+        """A number, given to commit(key, value) when the user changes it."""
+        box = QDoubleSpinBox()
+        box.setObjectName(f"{self.stem}.{key}")
+        box.setAccessibleName(text)
+        box.setRange(-1e6, 1e6)
+        box.setDecimals(2)
+        box.setSingleStep(0.1 if quantity in (Quantity.SHARE, Quantity.FACTOR) else 1.0)
+        box.setKeyboardTracking(False)
+        box.setSuffix({Quantity.LENGTH: " cm", Quantity.ANGLE: "°"}.get(quantity, ""))
+        box.valueChanged.connect(lambda value, k=key: commit(k, value))
+        self.form.addRow(label(text, "soft"), box)
+        self.fields[key] = box
+
+    def text(self, key: str, text: str) -> None:
+        """A line of words."""
+        value = label("", "figure", name=f"{self.stem}.{key}")
+        self.form.addRow(label(text, "soft"), value)
+        self.texts[key] = value
+
+    def put(self, key: str, value: float) -> None:
+        """Show a number, unless the user is typing one."""
+        box = self.fields[key]
+        line = box.lineEdit()
+        if box.hasFocus() and line is not None and line.isModified():
+            return
+        box.blockSignals(True)
+        box.setValue(value)
+        box.blockSignals(False)
+
+    def place(self) -> None:
+        """Keep inside the stage; until dragged, in its upper right corner."""
+        stage = self.parentWidget()
+        assert stage is not None
+        if not self.moved_by_hand:
+            self.move(self._free_place(stage.size()))
+        x = min(max(self.x(), 4), max(stage.width() - self.width() - 4, 4))
+        y = min(max(self.y(), 4), max(stage.height() - self.height() - 4, 4))
+        self.move(x, y)
+
+    def _free_place(self, stage: QSize) -> QPoint:
+        """The upper right corner, or where other tags leave room: under them, else left of them."""
+        taken = [tag.geometry() for tag in self.others() if tag is not self and tag.isVisible()]
+        right = stage.width() - self.width() - 16
+        spots = [QPoint(right, 64), *(QPoint(right, g.bottom() + 9) for g in taken)]
+        spots += [QPoint(g.left() - self.width() - 8, g.top()) for g in taken]
+        for spot in spots:
+            mine = QRect(spot, self.size())
+            inside = mine.bottom() < stage.height() - 4 and mine.left() > 4
+            if inside and not any(mine.intersects(g) for g in taken):
+                return spot
+        return spots[0]
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.grabbed = event.position().toPoint()
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        if self.grabbed is not None:
+            self.moved_by_hand = True
+            self.move(self.mapToParent(event.position().toPoint()) - self.grabbed)
+            self.place()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        assert event is not None
+        self.grabbed = None

@@ -1,0 +1,69 @@
+"""The title row: the project, whether it is saved, undo, finding an action, help."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtWidgets import QHBoxLayout, QPushButton
+
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.theme import current, icon
+from pegloom.app.widgets import button, label, tip
+from pegloom.app.widgets.panel import Panel
+
+LONGEST = 40
+"""Letters of a step's name that are shown."""
+
+
+class Title(Panel):
+    def __init__(self, c: Context) -> None:
+        super().__init__(c)
+        self.setObjectName("title")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(40)
+        line = QHBoxLayout(self)
+        line.setContentsMargins(16, 0, 12, 0)
+        line.setSpacing(10)
+        self.name = label("", "heading", name="title.project")
+        self.dot = label("", "caption", name="title.saved")
+        self.undo, self.redo = self._button("", "undo", "edit.undo"), self._button("", "redo", "edit.redo")
+        self.undo.setIcon(icon("undo-2"))
+        self.redo.setIcon(icon("redo-2"))
+        self.redo.setAccessibleName("Redo")
+        search = button("Find an action", "title.search", lambda: c.actions.run("edit.palette"), role="search", tip="Ctrl+K")
+        search.setIcon(icon("search"))
+        search.setFixedWidth(230)
+        help_ = self._button("Help", "help", "help.sheet", "Mouse and keys (F1)")
+        help_.setIcon(icon("circle-help"))
+        for made in (self.undo, self.redo, help_):
+            made.setIconSize(QSize(15, 15))
+        for widget in (self.name, self.dot, self.undo, self.redo):
+            line.addWidget(widget)
+        line.addStretch(1)
+        line.addWidget(search)
+        line.addStretch(1)
+        for text, name in (("Open", "open"), ("Save", "save")):
+            line.addWidget(self._button(text, name, f"file.{name}"))
+        line.addWidget(self._button("Steps", "steps", "edit.steps", "All steps (Ctrl+H)"))
+        line.addWidget(help_)
+
+    def _button(self, text: str, name: str, action: str, tip_: str = "") -> QPushButton:
+        return button(text, f"title.{name}", lambda: self.c.actions.run(action), role="plain", tip=tip_)
+
+    def key(self, state: State) -> tuple[object, ...]:
+        history = self.c.store.history
+        known = state.character is not None
+        return (state.document.name if known else "", known, state.unsaved, history.undo_name, history.redo_name, current())
+
+    def show_state(self, state: State) -> None:
+        known, history = state.character is not None, self.c.store.history
+        self.name.setText(state.document.name if known else "Peg Loom")
+        self.dot.setText(("● unsaved" if state.unsaved else "saved") if known else "")
+        self.dot.setStyleSheet(f"color: {'#E5A04A' if state.unsaved else current().soft};")
+        undo, redo = history.undo_name, history.redo_name
+        short = undo if undo is None or len(undo) < LONGEST else undo[: LONGEST - 2] + "…"
+        self.undo.setText(f" Undo: {short}" if short else " Undo")
+        self.undo.setToolTip(tip(f"Undo: {undo}  (Ctrl+Z)") if undo else "Nothing to undo")
+        self.undo.setEnabled(undo is not None)
+        self.redo.setVisible(redo is not None)
+        self.redo.setToolTip(tip(f"Redo: {redo}  (Ctrl+Shift+Z)") if redo else "")

@@ -1,0 +1,140 @@
+"""What the view shows, handed to the renderer: surfaces, lenses, pictures. Nothing is worked out while painting but what
+has changed."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from pegloom.app.context import Context
+from pegloom.app.stage.lens import lens_key, lens_values
+from pegloom.app.stage.tools import AnyStroke
+from pegloom.core.arrays import FloatArray
+from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
+from pegloom.core.memo import by_identity
+from pegloom.core.rig.evaluate import skin_matrices
+from pegloom.document.evaluate import PosedFrame
+from pegloom.document.model import Character, Part, Subdivision
+from pegloom.files.images import pixels
+from pegloom.render.renderer import OTHER, Look, Renderer
+from pegloom.scene import drawing
+from pegloom.scene.camera import Camera
+from pegloom.scene.display import Display
+from pegloom.scene.drawlist import DrawList
+from pegloom.scene.lenses import Lens
+
+BOARD_AXES = {"x": ([0, 0, -1], [0, 1, 0]), "y": ([1, 0, 0], [0, 0, -1]), "z": ([1, 0, 0], [0, 1, 0])}
+"""Right and up of a reference picture seen along an axis."""
+
+
+class Buffers:
+    def __init__(self, c: Context) -> None:
+        self.c = c
+        self._ground_for: object = None
+        self._matrices: tuple[object, FloatArray] = (None, np.zeros((0, 4, 4)))
+
+    def send_ground(self, renderer: Renderer) -> None:
+        """The ground, and the figure as it stood before."""
+        state = self.c.state
+        height = state.character.height if state.character is not None else 1.7
+        bare = "ground" in state.viewing.hidden
+        ghost = state.viewing.ghost
+        wanted = (height, bare, id(ghost))
+        if self._ground_for == wanted:
+            return
+        self._ground_for = wanted
+        ground = DrawList()
+        if not bare:
+            drawing.draw_ground(ground, height)
+        renderer.set_lines("behind", ground.behind.packed())
+        before = DrawList()
+        if ghost is not None:
+            drawing.draw_ghost(before, ghost)
+        renderer.set_lines("ghost", before.behind.packed())
+
+    def send_parts(self, renderer: Renderer, stroke: AnyStroke) -> None:
+        """Every shown part, and left of the seam the compared weave's."""
+        c = self.c
+        character, frame = c.state.character, c.frames.frame()
+        assert character is not None and frame is not None
+        parts = c.state.shown_parts
+        other, other_frame = c.frames.other, c.frames.other_frame()
+        shown = {part.id for part in parts} | ({part.id + OTHER for part in parts} if other is not None else set())
+        renderer.keep_parts(shown)
+        for part in parts:
+            points = frame.points[part.id]
+            if stroke is not None and stroke.part.id == part.id and character.skeleton is not None:
+                points = stroke.points(self.matrices(character, frame))
+            self._send(renderer, character, part, part.id, frame, points, stroke)
+            if other is not None and other_frame is not None:
+                self._send(renderer, other, part, part.id + OTHER, other_frame, other_frame.points[part.id], None)
+
+    def _send(
+        self, renderer: Renderer, character: Character, part: Part, key: str, frame: PosedFrame, points: FloatArray,
+        stroke: AnyStroke,
+    ) -> None:  # fmt: skip
+        """A part's points and lens, smoothed where it is a cage."""
+        fine = smoothed(part) if part.smooth is not Subdivision.NONE else None
+        if fine is not None:
+            renderer.show_part(key, fine.mesh, fine.matrix @ points)
+        else:
+            renderer.show_part(key, part.mesh, points)
+        if self.c.state.viewing.lens is Lens.NONE:
+            return
+        known = lens_key(self.c, character, stroke, part, frame)
+        if fine is None and renderer.surfaces[key].lens_from is known:
+            return
+        values = lens_values(self.c, character, stroke, part, frame, points)
+        renderer.set_lens(
+            key, values if fine is None else fine.matrix @ values, known if fine is None else object()
+        )
+
+    def matrices(self, character: Character, frame: PosedFrame) -> FloatArray:
+        """Skin matrices of the shown frame, the same object as long as the frame stays."""
+        if self._matrices[0] is not frame:
+            assert character.skeleton is not None
+            self._matrices = (frame, skin_matrices(character.skeleton, frame.joints))
+        return self._matrices[1]
+
+    def looks(self, renderer: Renderer, character: Character) -> dict[str, list[Look]]:
+        """Materials as the renderer has them, by part."""
+        looks = []
+        images = {image.name: image for image in character.images}
+        for material in character.materials:
+            key = None
+            image = images.get(material.base_image or "")
+            if image is not None and self.c.state.viewing.display is Display.TEXTURED:
+                key = f"{id(image)}"
+                if key not in renderer.pictures:
+                    renderer.set_picture(key, pixels(image))
+            r, g, b, a = material.base_colour
+            looks.append(Look((r, g, b), a if material.see_through else 1.0, 1.0 - material.roughness, key))
+        return {key: looks for part in character.included for key in (part.id, part.id + OTHER)}
+
+    def boards(
+        self, renderer: Renderer, character: Character | None, camera: Camera
+    ) -> list[tuple[str, FloatArray, float]]:
+        """Reference pictures that face the way the camera looks."""
+        made = []
+        for reference in character.references if character is not None and self.c.area.boards else ():
+            facing = dict(zip("xyz", (float(v) for v in camera.backward), strict=True))
+            if abs(facing[reference.along]) < 0.5:
+                continue
+            key = f"board {id(reference.image)}"
+            if key not in renderer.pictures:
+                renderer.set_picture(key, pixels(reference.image))
+            wide, tall = renderer.pictures[key].size
+            half = np.array([reference.height * wide / max(tall, 1), reference.height]) / 2
+            right, up = BOARD_AXES[reference.along]
+            sign = -1.0 if facing[reference.along] < 0 else 1.0
+            a, b = np.array(right) * half[0] * sign, np.array(up) * half[1]
+            assert character is not None
+            depth = 0.75 * character.height * np.array([reference.along == axis for axis in "xyz"]) * -sign
+            at = np.array(reference.centre) + depth
+            made.append((key, np.array([at - a - b, at + a - b, at + a + b, at - a + b]), reference.alpha))
+        return made
+
+
+@by_identity
+def smoothed(part: Part) -> Smoothed:
+    """A part's cage smoothed as it asks; the topology is worked out once, points follow by one product."""
+    return (catmull_clark if part.smooth is Subdivision.CATMULL_CLARK else loop)(part.mesh, part.levels)

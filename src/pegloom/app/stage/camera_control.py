@@ -1,0 +1,76 @@
+"""The camera: turned, moved, framed; and the views that were looked from before, to go back to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from pegloom.app.state.store import Store
+from pegloom.core.arrays import FloatArray
+from pegloom.scene.camera import Camera
+from pegloom.scene.lenses import Lens
+
+MOST_VIEWS = 60
+
+
+@dataclass(frozen=True, slots=True)
+class ViewStep:
+    """One view: where it was looked from, what was hidden, and the lens."""
+
+    camera: Camera
+    hidden: frozenset[str]
+    lens: Lens
+
+
+class CameraControl:
+    """`camera` is the present one; changing it asks for a frame."""
+
+    def __init__(self, store: Store, changed: Callable[[], None]) -> None:
+        self.store, self.changed = store, changed
+        self.present = Camera()
+        self.steps: list[ViewStep] = []
+        self.at = -1
+
+    def take(self, camera: Camera) -> None:
+        self.present = camera
+        self.changed()
+
+    def frame(self, points: FloatArray, aspect: float, *, nearest: float = 0.0) -> None:
+        """Points (n, 3) into the middle, no nearer than `nearest` metres."""
+        camera = self.present.framing(points, aspect=aspect)
+        self.take(replace(camera, distance=max(camera.distance, nearest)))
+
+    def centre_on(self, point: FloatArray, distance: float) -> None:
+        """A place in space into the middle."""
+        x, y, z = (float(v) for v in np.asarray(point))
+        self.take(replace(self.present, target=(x, y, z), distance=distance))
+
+    def settle(self) -> None:
+        """The view has come to rest: it is one to go back to, unless it is the one already."""
+        viewing = self.store.state.viewing
+        now = ViewStep(self.present, viewing.hidden, viewing.lens)
+        if self.at >= 0 and self.steps[self.at] == now:
+            return
+        self.steps = [*self.steps[max(self.at + 2 - MOST_VIEWS, 0) : self.at + 1], now]
+        self.at = len(self.steps) - 1
+
+    def back(self) -> bool:
+        """The view before. Returns whether there is one."""
+        self.settle()
+        return self._go(self.at - 1)
+
+    def forward(self) -> bool:
+        """The view that was gone back from."""
+        return self._go(self.at + 1)
+
+    def _go(self, at: int) -> bool:
+        if not 0 <= at < len(self.steps):
+            return False
+        self.at = at
+        step = self.steps[at]
+        self.present = step.camera
+        self.store.put(hidden=step.hidden, lens=step.lens)
+        self.changed()
+        return True

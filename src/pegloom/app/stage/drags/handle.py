@@ -1,0 +1,135 @@
+"""Controls moved, turned or grown by a handle's grip or by their own shape."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from pegloom.app.actions.posing import commit_pose, show_pose
+from pegloom.app.context import Context
+from pegloom.app.stage.tools import Drag, Pointer, Size, StageTool, StageView, far
+from pegloom.core.arrays import FloatArray
+from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
+from pegloom.core.rig.controls import Control, with_values
+from pegloom.core.rig.evaluate import place_control
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.refs import ChannelRef
+from pegloom.scene.camera import Camera
+from pegloom.scene.handles import HandleDrag, HandleKind, grip_under, make_handle
+
+VERBS = {HandleKind.MOVE: "Move", HandleKind.TURN: "Turn", HandleKind.GROW: "Grow"}
+
+
+class ControlDrag:
+    """Shows the pose while moving and keeps it on release; over a clip it stays a draft that holds at every frame, so a
+    control may be dragged while the clip plays."""
+
+    def __init__(self, c: Context, controls: list[Control], drag: HandleDrag, worlds: FloatArray) -> None:
+        self.c, self.controls, self.drag = c, controls, drag
+        rig = c.character.require_rig()
+        self.base = c.frames.control_pose
+        self.worlds = {control.id: worlds[rig.index[control.id]] for control in controls}
+        self.pose: Pose | None = None
+
+    def move(self, at: Pointer) -> None:
+        if self.pose is None and not far(at.at, self.drag.start):
+            return
+        change = self.drag.change(at.x, at.y, snap=at.ctrl)
+        rig, skeleton = self.c.character.require_rig(), self.c.skeleton
+        pose = self.base
+        for control in self.controls:
+            if self.drag.handle.kind is HandleKind.GROW:
+                now = rig.value(self.base, ChannelRef(control.id, SCALE))
+                factor = float(np.linalg.norm(change[:3, 0]))
+                if SCALE in control.free:
+                    pose = with_values(rig, pose, control.id, **{SCALE: now * factor})
+                continue
+            kept: tuple[str, ...] = {HandleKind.MOVE: ROTATE, HandleKind.TURN: MOVE}.get(self.drag.handle.kind, ())
+            pose = place_control(skeleton, rig, pose, control, change @ self.worlds[control.id], keep=kept)
+        self.pose = pose
+        show_pose(self.c, pose, [control.id for control in self.controls])
+
+    def release(self) -> None:
+        if self.pose is None:
+            return
+        names = ", ".join(c.name for c in self.controls[:2]) + (" and more" if len(self.controls) > 2 else "")
+        commit_pose(self.c, f"{VERBS[self.drag.handle.kind]} {names}", self.pose, tuple(c.id for c in self.controls))
+
+    def cancel(self) -> None:
+        self.c.store.drop_draft()
+
+
+class HandleTool(StageTool):
+    """The grips of the picked controls' handle."""
+
+    id = "handle"
+
+    def wants(self, view: StageView, at: Pointer) -> bool:
+        return view.pickable() == "control" and bool(grip_at(view, at.x, at.y))
+
+    def press(self, view: StageView, at: Pointer) -> Drag | None:
+        held, frame = handle_for(view.c, view.camera, view.size_in_points), view.c.frames.frame()
+        if held is None or frame is None:
+            return None
+        drag, controls = held
+        grip = grip_at(view, at.x, at.y)
+        return ControlDrag(view.c, controls, replace(drag, grip=grip, start=at.at), frame.controls)
+
+
+def grip_at(view: StageView, x: float, y: float) -> str:
+    """The grip under a pixel that the picked control allows, "" for none."""
+    held = handle_for(view.c, view.camera, view.size_in_points)
+    if held is None:
+        return ""
+    drag, controls = held
+    grip = grip_under(drag.handle, x, y, view.camera, view.size_in_points) or ""
+    return grip if grip == "view" or grip in axes_allowed(controls[-1], drag.handle.kind) else ""
+
+
+def begin_control(view: StageView, kind: str, found: str, at: Pointer) -> Drag | None:
+    """A control dragged by its own shape, in the plane that faces the eye."""
+    c, frame, rig = view.c, view.c.frames.frame(), view.c.character.require_rig()
+    controls = [rig.control(i) for i in c.state.selection.ids if i in rig.index]
+    if not controls or frame is None:
+        return None
+    handle = make_handle(
+        handle_kind(c, rig.control(found)), frame.controls[rig.index[found]], view.camera, view.size_in_points
+    )
+    drag = HandleDrag(handle, "view", view.camera, view.size_in_points, at.at)
+    return ControlDrag(c, controls, drag, frame.controls)
+
+
+def handle_for(c: Context, camera: Camera, size: Size) -> tuple[HandleDrag, list[Control]] | None:
+    """The handle of the picked controls, as a drag waiting for its start; None without one."""
+    character, frame = c.state.character, c.frames.frame()
+    if character is None or character.rig is None or frame is None or c.state.selection.kind != "control":
+        return None
+    rig = character.rig
+    controls = [rig.control(i) for i in c.state.selection.ids if i in rig.index]
+    if not controls:
+        return None
+    lead = controls[-1]
+    handle = make_handle(handle_kind(c, lead), frame.controls[rig.index[lead.id]], camera, size)
+    return HandleDrag(handle, "", camera, size, (0.0, 0.0)), controls
+
+
+def handle_kind(c: Context, control: Control) -> HandleKind:
+    """The kind of handle: the tool's where the control can do it, else what it can do."""
+    wanted = {kind.value: kind for kind in HandleKind}.get(str(c.state.tooling.tool))
+    can = {
+        HandleKind.MOVE: "move_x" in control.free,
+        HandleKind.TURN: "rotate_x" in control.free,
+        HandleKind.GROW: SCALE in control.free,
+    }
+    if wanted is not None and can[wanted]:
+        return wanted
+    return HandleKind.MOVE if can[HandleKind.MOVE] else HandleKind.TURN
+
+
+def axes_allowed(control: Control, kind: HandleKind) -> str:
+    """The axes of a control's handle that its free channels allow."""
+    prefix = {HandleKind.MOVE: "move_", HandleKind.TURN: "rotate_"}.get(kind)
+    if prefix is None:
+        return "xyz"
+    return "".join(a for a in "xyz" if prefix + a in control.free)

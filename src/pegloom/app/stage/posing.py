@@ -1,0 +1,29 @@
+"""What the areas that pose share: controls and their handle drawn, dragged, picked."""
+
+from __future__ import annotations
+
+from pegloom.app.stage.drags.handle import HandleTool, axes_allowed, begin_control, handle_for
+from pegloom.app.stage.drags.pick import PickTool
+from pegloom.app.stage.tools import StageTool, StageView
+from pegloom.core.rig.pose import JointPose
+from pegloom.scene import drawing
+from pegloom.scene.drawlist import DrawList
+
+TOOLS: tuple[StageTool, ...] = (HandleTool(), PickTool({"control": begin_control}))
+
+
+def controls(view: StageView, draw: DrawList) -> None:
+    """Controls and the handle of the picked ones; none while the pose is told by joints."""
+    c = view.c
+    character, frame = c.state.character, c.frames.frame()
+    if character is None or character.rig is None or frame is None or "controls" in c.state.viewing.hidden:
+        return
+    if isinstance(c.frames.pose, JointPose):
+        return
+    marks = drawing.Marks(frozenset(c.state.selection.ids), view.hovered)
+    drawing.draw_controls(draw, character.rig, frame.controls, c.frames.control_pose, marks)
+    held = handle_for(c, view.camera, view.size_in_points)
+    if held is not None:
+        drag, some = held
+        allowed = axes_allowed(some[-1], drag.handle.kind)
+        drawing.draw_handle(draw, drag.handle, view.camera, view.grip, allowed)

@@ -1,0 +1,165 @@
+"""The pose in the view and what it looks like, worked out where it is first asked for and kept until it changes."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
+from pegloom.app.state.store import Store
+from pegloom.core.arrays import FloatArray
+from pegloom.core.memo import by_identity
+from pegloom.core.motion.clips import sample
+from pegloom.core.motion.trials import trial_amount, trials_of
+from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skin.quality import bones_at, gauge_of
+from pegloom.document import edits
+from pegloom.document.evaluate import PosedFrame, evaluate
+from pegloom.document.model import Character
+from pegloom.scene.drawing import reach_lines
+
+REST = Pose()
+
+
+class Frames:
+    """`pose` is what is shown, `frame` what it looks like; `other` and `other_frame` what stands right of the seam."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+        self._pose: tuple[tuple[object, ...], Shown] | None = None
+        self._frame: tuple[Character, Shown, PosedFrame] | None = None
+        self._other_frame: tuple[Character, Shown, PosedFrame] | None = None
+        self._other: tuple[Character, str, Character] | None = None
+
+    @property
+    def pose(self) -> Shown:
+        """The pose in the view."""
+        state, character = self.store.state, self.store.state.character
+        if character is None or state.at_rest:
+            return REST
+        source = state.clock.source
+        if not source:
+            return character.pose
+        key = (character.skeleton, character.rig, character.pose, source, state.clip, state.kept_pose, state.draft_pose)
+        if self._pose is None or self._pose[0][-1] != state.clock.time or any(
+            a is not b for a, b in zip(key, self._pose[0], strict=False)
+        ):
+            self._pose = ((*key, state.clock.time), pose_at(state, state.clock.time))
+        return self._pose[1]
+
+    @property
+    def control_pose(self) -> Pose:
+        """The pose of the controls in the view: what an edit of the pose begins with."""
+        pose, character = self.pose, self.store.state.character
+        if isinstance(pose, Pose) and not self.store.state.at_rest:
+            return pose
+        return edits.posed(character) if character is not None else REST
+
+    def frame(self) -> PosedFrame | None:
+        """What the view shows; None where nothing is open."""
+        character = self.store.state.character
+        if character is None:
+            return None
+        pose, known = self.pose, self._frame
+        if known is None or known[0] is not character or known[1] is not pose:
+            known = (character, pose, evaluate(character, pose))
+            self._frame = known
+        return known[2]
+
+    @property
+    def other(self) -> Character | None:
+        """The character with the compared weave's weights; None when nothing is compared."""
+        state, character = self.store.state, self.store.state.character
+        if character is None or not state.viewing.compared or not state.weighing:
+            return None
+        weave = next((w for w in character.weaves if w.id == state.viewing.compared), None)
+        if weave is None:
+            return None
+        if self._other is None or self._other[0] is not character or self._other[1] != weave.id:
+            self._other = (character, weave.id, replace(character, skin=weave.skin))
+        return self._other[2]
+
+    def other_frame(self) -> PosedFrame | None:
+        """What stands right of the seam: the same pose with the compared weave."""
+        other = self.other
+        if other is None:
+            return None
+        pose, known = self.pose, self._other_frame
+        if known is None or known[0] is not other or known[1] is not pose:
+            known = (other, pose, evaluate(other, pose))
+            self._other_frame = known
+        return known[2]
+
+    @property
+    def difference_said(self) -> str:
+        """How far the compared weave is from the current weights, in this pose, for a person."""
+        other, here, theirs = self.other, self.frame(), self.other_frame()
+        if other is None or here is None or theirs is None:
+            return ""
+        apart = [
+            np.linalg.norm(here.points[p] - theirs.points[p], axis=1) for p in here.points if p in theirs.points
+        ]
+        values = np.concatenate(apart) if apart else np.zeros(1)
+        rms, worst = 1000 * float(np.sqrt(np.mean(values**2))), 1000 * float(values.max(initial=0.0))
+        return f"In this pose {rms:.1f} mm apart (root mean square), {worst:.1f} mm at most."
+
+    def reach(self) -> list[FloatArray]:
+        """The drawn reach of the active joint: polylines in space; none where it is not shown."""
+        state, character, frame = self.store.state, self.store.state.character, self.frame()
+        joint = state.viewing.influence
+        if not state.viewing.reach_shown or not state.weighing or character is None or frame is None:
+            return []
+        if character.skeleton is None or joint not in character.skeleton.index:
+            return []
+        return list(reach_lines(character.skeleton, joint, self.reach_radius, frame.joints))
+
+    @property
+    def reach_radius(self) -> float:
+        """Metres the active joint reaches: its limb's radius times its factor."""
+        character, joint = self.store.state.document.require_character(), self.store.state.viewing.influence
+        assert character.skeleton is not None
+        gauges = [gauge_of(p.mesh, character.skeleton, joint) for p in character.included if p.mesh.face_count]
+        _, _, length = bones_at(character.skeleton, joint)
+        # At a limb's root the section is the trunk's; the limb itself is no wider than this.
+        radius = min(max((g.radius for g in gauges if g is not None), default=0.03 * character.height), 0.3 * length)
+        return float(radius * character.reaches.get(joint, 1.0))
+
+
+def pose_at(state: State, time: float) -> Shown:
+    """The pose of what the strip plays at a time (seconds), with what was posed over it and not keyed."""
+    character = state.document.require_character()
+    source, kept, clip = state.clock.source, state.kept_pose, state.clip
+    if source == RANGE_TEST and character.skeleton is not None:
+        return range_pose(character.skeleton, time)
+    if kept is not None:
+        return kept.pose
+    if clip is None:
+        return character.pose
+    pose = sample(clip, time, character.skeleton, character.pose, character.rig)
+    if isinstance(pose, Pose) and state.draft_pose is not None:
+        return Pose({**pose.values, **state.draft_pose.values})
+    return pose
+
+
+def range_pose(skeleton: Skeleton, seconds: float) -> Shown:
+    """The range test at a time: each trial goes out and back."""
+    frame = seconds * 30.0
+    count = len(trials_of(skeleton))
+    number = min(int(frame // TRIAL_FRAMES), count - 1)
+    within = (frame - number * TRIAL_FRAMES) / TRIAL_FRAMES
+    amount = float(0.5 - 0.5 * np.cos(2 * np.pi * min(within, 1.0)))
+    known = _of_skeleton(skeleton)
+    key = round(frame, 3)
+    if key not in known:
+        if len(known) > 300:
+            known.clear()
+        known[key] = trial_amount(skeleton, trials_of(skeleton)[number].id, amount)
+    return known[key]
+
+
+@by_identity
+def _of_skeleton(skeleton: Skeleton) -> dict[float, Shown]:
+    """Poses of the range test worked out already."""
+    return {}

@@ -1,0 +1,69 @@
+"""What is the user's own from one session to the next: keys, the ladder, recent files, usual settings."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from types import MappingProxyType
+
+from pegloom.app.state.settings import Setting, Settings, as_plain, from_plain
+from pegloom.files.settings import keep_json, read_json
+
+KEYS = "keys.json"
+LADDER = "ladder.json"
+RECENT = "recent.json"
+USUAL = "usual.json"
+MOST_RECENT = 10
+USUAL_LADDER = (0.05, 0.2, 0.35, 0.5, 0.65, 0.8, 1.0)
+
+
+def read_keys() -> dict[str, str]:
+    """Action id to key ("" for none); empty where nothing is kept, or where the file is damaged."""
+    kept = read_json(KEYS)
+    return {str(a): k for a, k in kept.items() if isinstance(k, str)} if isinstance(kept, dict) else {}
+
+
+def keep_keys(own: dict[str, str]) -> None:
+    """Keep what differs from the declared keys."""
+    keep_json(KEYS, own)
+
+
+def read_ladder() -> tuple[float, ...]:
+    """The ladder's values; the usual ones where none are kept, or where the file is damaged."""
+    values = read_json(LADDER)
+    if not isinstance(values, list) or len(values) != len(USUAL_LADDER):
+        return USUAL_LADDER
+    if not all(isinstance(v, (int, float)) and 0.0 <= v <= 1.0 for v in values):
+        return USUAL_LADDER
+    return tuple(float(v) for v in values)
+
+
+def keep_ladder(values: tuple[float, ...]) -> None:
+    keep_json(LADDER, list(values))
+
+
+def recent() -> list[Path]:
+    """Files opened lately that are still there, the newest first."""
+    names = read_json(RECENT)
+    found = [Path(n) for n in names if isinstance(n, str)] if isinstance(names, list) else []
+    return [p for p in found[: 5 * MOST_RECENT] if "\0" not in str(p) and p.is_file()][:MOST_RECENT]
+
+
+def remember(path: Path) -> None:
+    """Put a file first in the list; shipped demo files are left out."""
+    if "assets" in path.parts and "demo" in path.parts:
+        return
+    rows = [str(path.resolve()), *(str(p) for p in recent() if p.resolve() != path.resolve())]
+    keep_json(RECENT, rows[:MOST_RECENT])
+
+
+def read_usual(kinds: tuple[type[Setting], ...]) -> Settings:
+    """The settings with what the user keeps as usual of each kind; a damaged file or field counts as none."""
+    kept = read_json(USUAL)
+    plain = kept if isinstance(kept, dict) else {}
+    usual = {kind: from_plain(kind, plain[kind.ID]) for kind in kinds if kind.ID in plain}
+    return Settings(MappingProxyType({}), MappingProxyType(usual))
+
+
+def keep_usual(settings: Settings) -> None:
+    """Keep what is usual for the next time."""
+    keep_json(USUAL, {kind.ID: as_plain(record) for kind, record in settings.usual.items()})

@@ -1,0 +1,319 @@
+"""All the window knows, as one frozen record. What it is made of are records too; a change makes new ones."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, fields, replace
+from enum import StrEnum
+from pathlib import Path
+from types import MappingProxyType
+from typing import Any
+
+from pegloom.app.state.settings import NO_SETTINGS, Setting, Settings
+from pegloom.checks import Snag
+from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.trials import Trial, trials_of
+from pegloom.core.rig.pose import Pose
+from pegloom.document.history import Draft
+from pegloom.document.model import Character, Document, KeptPose, Part
+from pegloom.scene.brushes import Brush, Painting
+from pegloom.scene.display import Display
+from pegloom.scene.lenses import Lens
+
+RANGE_TEST = "range test"
+TRIAL_FRAMES = 40
+"""Frames of the range test each trial takes: there and back."""
+
+
+class Area(StrEnum):
+    """Ids of the areas that ship. Others may be added; nothing outside `areas` may depend on which there are."""
+
+    MESH = "mesh"
+    JOINTS = "joints"
+    WEIGHTS = "weights"
+    CONTROLS = "controls"
+    MOTION = "motion"
+    HANDOVER = "handover"
+
+
+class Tool(StrEnum):
+    """Ids of the tools that ship; an area may bring others."""
+
+    PICK = "pick"
+    MOVE = "move"
+    TURN = "turn"
+    GROW = "grow"
+    BRUSH = "brush"
+    SELECT = "select"
+    DRAW = "draw"
+
+
+@dataclass(frozen=True, slots=True)
+class BrushSettings(Brush, Setting):
+    """The brush is a setting like any other: it has defaults, and what the user keeps as usual."""
+
+    ID = "brush"
+
+
+NO_VERTICES: Mapping[str, IntArray] = MappingProxyType({})
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """What is picked.
+
+    kind : "", peg, joint, control or part.
+    ids : the last one leads.
+    """
+
+    kind: str = ""
+    ids: tuple[str, ...] = ()
+
+    @property
+    def lead(self) -> str:
+        return self.ids[-1] if self.ids else ""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Viewing:
+    """How things are shown.
+
+    hidden : kinds of things neither shown nor picked: joints, pegs, controls, mesh, ground.
+    level : the detail level shown and picked.
+    influence : the joint whose weight is shown and painted.
+    compared : the weave shown right of the seam, or "".
+    seam : where the seam stands, as a share of the view's width.
+    panes : ids of the panes that are open.
+    ghost : edges (s, 2, 3) of the figure before standing up, shown for a while.
+    moves : proposed moves (from, to) of pegs and joints, shown in the view.
+    """
+
+    display: Display = Display.CLAY
+    lens: Lens = Lens.NONE
+    wire_over: bool = False
+    clean_view: bool = False
+    hidden: frozenset[str] = frozenset()
+    level: int = 0
+    influence: str = ""
+    compared: str = ""
+    seam: float = 0.5
+    reach_shown: bool = False
+    middle_shown: bool = False
+    panes: frozenset[str] = frozenset()
+    ghost: FloatArray | None = None
+    moves: tuple[tuple[FloatArray, FloatArray], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Clock:
+    """What the strip plays.
+
+    source : "" for the pose of the document, RANGE_TEST, a kept trial's id or a clip's.
+    time : seconds.
+    """
+
+    source: str = ""
+    time: float = 0.0
+    playing: bool = False
+    looping: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """A field that waits to be filled by a pick in the view.
+
+    kind : of thing: joint, control or part.
+    setting, field : what its id becomes.
+    says : what the field is called.
+    """
+
+    kind: str
+    setting: type[Setting]
+    field: str
+    says: str
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Tooling:
+    """What the hand holds.
+
+    locked : joints whose weights no edit touches.
+    copied : a row of weights for pasting.
+    ladder : the user's fixed values for the brush.
+    pressure : of a pen, 0 to 1; 1 for a mouse.
+    wanted : the field the next pick fills.
+    """
+
+    tool: str = Tool.PICK
+    both_sides: bool = True
+    with_children: bool = False
+    auto_key: bool = False
+    painting: Painting = Painting.WEIGHTS
+    locked: frozenset[str] = frozenset()
+    copied: Mapping[str, float] | None = None
+    ladder: tuple[float, ...] = ()
+    pressure: float = 1.0
+    wanted: Wanted | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class State:
+    """The whole.
+
+    document : as shown: the stored one, or a drag's draft of it.
+    stored : as the last step left it.
+    saved : as it was saved last.
+    posed_over : what was posed over a clip and is not a key yet.
+    area : id of the work area.
+    vertices : picked vertices by part.
+    at_rest : whether the area shows the rest, whatever pose is current.
+    weighing : whether the area is about weights: they are compared and reached for there.
+    dragging : whether a drag in the view is under way.
+    snags : those found last. snags_known: whether they are those of the present character.
+    """
+
+    document: Document
+    stored: Document
+    saved: Document
+    path: Path | None = None
+    posed_over: Draft | None = None
+    area: str = ""
+    at_rest: bool = True
+    weighing: bool = False
+    dragging: bool = False
+    selection: Selection = Selection()
+    vertices: Mapping[str, IntArray] = field(default_factory=lambda: NO_VERTICES)
+    viewing: Viewing = Viewing()
+    clock: Clock = Clock()
+    tooling: Tooling = Tooling()
+    settings: Settings = NO_SETTINGS
+    snags: tuple[Snag, ...] = ()
+    snags_known: bool = False
+
+    @property
+    def character(self) -> Character | None:
+        return self.document.character
+
+    @property
+    def draft_pose(self) -> Pose | None:
+        """What is laid over the clip that is looked at."""
+        draft = self.posed_over
+        return draft.pose if draft is not None and draft.clip == self.clock.source else None
+
+    @property
+    def brush(self) -> BrushSettings:
+        """How the brush is set."""
+        return self.settings.of(BrushSettings)
+
+    @property
+    def unsaved(self) -> bool:
+        return self.stored is not self.saved
+
+    @property
+    def shown_parts(self) -> tuple[Part, ...]:
+        """The parts in the view: of the detail level looked at."""
+        return self.character.at_level(self.viewing.level) if self.character is not None else ()
+
+    @property
+    def clip(self) -> Clip | None:
+        """The clip the strip plays."""
+        some = self.character.clips if self.character is not None else ()
+        return next((clip for clip in some if clip.id == self.clock.source), None)
+
+    @property
+    def kept_pose(self) -> KeptPose | None:
+        """The user's own trial pose that the strip plays."""
+        some = self.character.trials if self.character is not None else ()
+        return next((trial for trial in some if trial.id == self.clock.source), None)
+
+    @property
+    def trials(self) -> tuple[Trial, ...]:
+        """The trials that move the present skeleton."""
+        character = self.character
+        return trials_of(character.skeleton) if character is not None and character.skeleton is not None else ()
+
+    @property
+    def rate(self) -> float:
+        """Frames a second of what the strip plays."""
+        return self.clip.rate if self.clip is not None else 30.0
+
+    @property
+    def length(self) -> float:
+        """Seconds of what the strip plays."""
+        if self.clock.source == RANGE_TEST:
+            return len(self.trials) * TRIAL_FRAMES / self.rate
+        if self.kept_pose is not None:
+            return TRIAL_FRAMES / self.rate
+        return self.clip.length if self.clip is not None else 2.0
+
+    @property
+    def snapped_time(self) -> float:
+        """The present time on a whole frame."""
+        return round(self.clock.time * self.rate) / self.rate
+
+
+PARTS = ("viewing", "clock", "tooling")
+_RECORDS: dict[str, type] = {"viewing": Viewing, "clock": Clock, "tooling": Tooling}
+OWNER: dict[str, str] = {f.name: part for part in PARTS for f in fields(_RECORDS[part])}
+"""Which part of the state a field belongs to; no two parts have a field of one name."""
+OWN = frozenset(f.name for f in fields(State))
+
+
+def with_values(state: State, **values: Any) -> State:
+    """The state with some fields changed, its own or those of its parts. Raises AttributeError for an unknown name."""
+    own: dict[str, Any] = {}
+    inner: dict[str, dict[str, Any]] = {}
+    for name, value in values.items():
+        if name in OWN:
+            own[name] = value
+        elif name in OWNER:
+            inner.setdefault(OWNER[name], {})[name] = value
+        else:
+            raise AttributeError(f"the state has no {name}")
+    for part, some in inner.items():
+        now = own.get(part, getattr(state, part))
+        if any(getattr(now, name) is not value for name, value in some.items()):
+            own[part] = replace(now, **some)
+    if all(getattr(state, name) is value for name, value in own.items()):
+        return state
+    return replace(state, **own)
+
+
+Piece = Callable[[State], object]
+
+
+def without_stale(state: State, before: Character | None) -> State:
+    """What is picked or played and no longer there let go: vertices of parts that have become others, joints, controls,
+    a compared weave, a clip."""
+    character = state.character
+    if character is before:
+        return state
+    changes: dict[str, Any] = {}
+    source = state.clock.source
+    played = {c.id for c in character.clips} | {t.id for t in character.trials} if character is not None else set()
+    if source not in ("", RANGE_TEST) and source not in played:
+        changes |= {"source": "", "time": 0.0}
+    counts = {p.id: p.mesh.vertex_count for p in character.parts} if character is not None else {}
+    had = {p.id: p.mesh.vertex_count for p in before.parts} if before is not None else {}
+    kept = {p: v for p, v in state.vertices.items() if len(v) and p in counts and had.get(p) in (None, counts[p])}
+    if len(kept) != len(state.vertices):
+        changes["vertices"] = MappingProxyType(kept)
+    compared = state.viewing.compared
+    if compared and (character is None or all(w.id != compared for w in character.weaves)):
+        changes["compared"] = ""
+    if character is None:
+        return with_values(state, influence="", selection=Selection(), **changes)
+    joints = character.skeleton.index if character.skeleton is not None else {}
+    if state.viewing.influence and state.viewing.influence not in joints:
+        changes["influence"] = next(iter(joints), "")
+    things: Mapping[str, object] | None = {
+        "part": counts,
+        "joint": joints,
+        "peg": character.pegs.by_name if character.pegs is not None else {},
+        "control": character.rig.index if character.rig is not None else {},
+    }.get(state.selection.kind)
+    if things is not None and any(i not in things for i in state.selection.ids):
+        ids = tuple(i for i in state.selection.ids if i in things)
+        changes["selection"] = Selection(state.selection.kind, ids) if ids else Selection()
+    return with_values(state, **changes)

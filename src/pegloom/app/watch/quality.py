@@ -1,0 +1,236 @@
+"""The quality graph's figures, worked out on a thread while nothing else is going on.
+
+First the joint in hand over the whole strip, then the same for the compared weave, then every other joint, then faces
+that pass through others. A new pose source, a stroke or another bind begins anew; another joint is often there already.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from functools import partial
+
+import numpy as np
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+
+from pegloom.app.state.frames import Frames, pose_at
+from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES
+from pegloom.app.state.store import Store
+from pegloom.checks.quality import Crossing, crossing_of, joint_figures, past_limits, worst_stretch
+from pegloom.core.rig.pose import Shown
+from pegloom.core.skin.quality import Figures, worst_of
+from pegloom.document.evaluate import evaluate
+from pegloom.document.model import Character
+
+PER_TRIAL = 6
+"""Samples of each trial of the range test: its peak is one of them."""
+PER_CLIP = 61
+
+
+@dataclass(frozen=True)
+class Row:
+    """What one task found at one sample."""
+
+    kind: str
+    at: int
+    figures: dict[str, Figures]
+    whole: float | None = None
+    crossing: Crossing | None = None
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """A joint farthest past its limits (`past` times) at a sample; joints: all those past theirs in its group."""
+
+    joint: str
+    at: int
+    figures: Figures
+    past: float
+    joints: frozenset[str]
+
+
+class QualityWatch(QObject):
+    """See the module. `changed` after every new figure."""
+
+    changed = pyqtSignal()
+
+    def __init__(self, store: Store, frames: Frames) -> None:
+        super().__init__(store)
+        self.store, self.frames = store, frames
+        self.times: list[float] = []
+        self.figures: dict[str, list[Figures | None]] = {}
+        self.before: list[Figures | None] = []
+        self.whole: list[float | None] = []
+        self.crossing: list[Crossing | None] = []
+        self._key: tuple[object, ...] = ()
+        self._before_key: tuple[object, ...] = ()
+        self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="quality")
+        self._task: tuple[int, Future[Row]] | None = None
+        self._round = 0
+        self.timer = QTimer(self)
+        self.timer.setInterval(20)
+        self.timer.timeout.connect(self._step)
+        store.changed.connect(self._look)
+
+    @property
+    def region(self) -> str:
+        """The joint in hand whose region is shown, or "" for the whole."""
+        character = self.store.state.character
+        if character is None or character.skeleton is None or self.store.state.viewing.influence not in character.skeleton.index:
+            return ""
+        return self.store.state.viewing.influence
+
+    def row(self, joint_id: str) -> list[Figures | None]:
+        """Figures over the samples; empty where nothing is measured."""
+        return self.figures.get(joint_id, [])
+
+    @property
+    def finished(self) -> bool:
+        """Whether every joint is measured in every sample."""
+        skeleton = self.store.state.character.skeleton if self.store.state.character is not None else None
+        measured = skeleton is not None and all(j.id in self.figures for j in skeleton.joints)
+        return measured and not any(None in row for row in self.figures.values())
+
+    def doubts(self, group: Callable[[str, int], object]) -> list[Doubt]:
+        """The worst place past its limits of each group of (joint, sample), the worst first."""
+        found: dict[object, Doubt] = {}
+        skeleton = self.store.state.character.skeleton if self.store.state.character is not None else None
+        for joint, row in self.figures.items():
+            if skeleton is None or joint not in skeleton.index:
+                continue
+            for k, figures in enumerate(row):
+                past = past_limits(skeleton, joint, figures) if figures is not None else 0.0
+                if figures is None or past <= 1.0:
+                    continue
+                held = found.get(group(joint, k))
+                joints = held.joints | {joint} if held else frozenset({joint})
+                if held is None or past > held.past + 1e-9:
+                    found[group(joint, k)] = Doubt(joint, k, figures, past, joints)
+                else:
+                    found[group(joint, k)] = replace(held, joints=joints)
+        return sorted(found.values(), key=lambda d: -d.past)
+
+    def _look(self) -> None:
+        state, character = self.store.state, self.store.state.character
+        if state.dragging:
+            return
+        skin = character.skin if character is not None else None
+        ready = skin is not None and bool(state.clock.source)
+        skeleton = character.skeleton if character else None
+        key = (skin, skeleton, state.clock.source, state.clip, state.kept_pose, state.draft_pose) if ready else ()
+        if key != self._key:
+            self._key = key
+            self._round += 1
+            self.times = self._sample_times() if ready else []
+            count = len(self.times)
+            self.figures, self.whole, self.crossing = {}, [None] * count, [None] * count
+            self.before, self._before_key = [], ()
+            self.changed.emit()
+        before = (self.frames.other, self.region)
+        if before != self._before_key:
+            self._before_key = before
+            self.before = [None] * len(self.times) if self.frames.other is not None else []
+            self._round += 1
+            self.changed.emit()
+        if self.times and not self.timer.isActive():
+            self.timer.start()
+
+    def _sample_times(self) -> list[float]:
+        state = self.store.state
+        if state.clock.source == RANGE_TEST:
+            count = len(state.trials) * PER_TRIAL
+            return [k * TRIAL_FRAMES / 30 / PER_TRIAL for k in range(count + 1)]
+        if state.kept_pose is not None:
+            return [0.0, state.length]
+        return [float(t) for t in np.linspace(0.0, state.length, PER_CLIP)]
+
+    def _pose(self, at: float) -> Shown:
+        return pose_at(self.store.state, at)
+
+    def _step(self) -> None:
+        if self._task is not None:
+            number, future = self._task
+            if not future.done():
+                return
+            self._task = None
+            if number == self._round and future.exception() is None:
+                self._take(future.result())
+        character = self.store.state.character
+        if character is None or character.skin is None or not self.times:
+            self.timer.stop()
+            return
+        if self.store.state.clock.playing or self.store.state.dragging:
+            return
+        task = self._next(character)
+        if task is None:
+            self.timer.stop()
+            return
+        self._task = (self._round, self._pool.submit(task))
+
+    def _next(self, character: Character) -> Callable[[], Row] | None:
+        """The next thing to work out."""
+        region = self.region
+        count = len(self.times)
+        joints = tuple(j.id for j in character.require_skeleton().joints)
+        if region and region not in self.figures:
+            self.figures[region] = [None] * count
+        for kind, wanted, row, some in (
+            ("hand", character, self.row(region) if region else self.whole, (region,) if region else ()),
+            ("before", self.frames.other, self.before, (region,) if region else joints),
+        ):
+            if wanted is not None and None in row:
+                k = _spread_out(row)
+                return partial(_measure, kind, k, wanted, self._pose(self.times[k]), some)
+        rest = tuple(j for j in joints if j not in self.figures or None in self.figures[j])
+        if rest:
+            for joint in rest:
+                self.figures.setdefault(joint, [None] * count)
+            k = self.figures[rest[0]].index(None)
+            return partial(_measure, "rest", k, character, self._pose(self.times[k]), rest)
+        if None in self.crossing:
+            k = _spread_out(self.crossing)
+            return partial(_cross, k, character, self._pose(self.times[k]))
+        return None
+
+    def _take(self, row: Row) -> None:
+        if row.kind == "before":
+            if row.at < len(self.before):
+                self.before[row.at] = row.figures.get(self.region) or worst_of(list(row.figures.values())) or NOTHING
+        elif row.kind == "crossing":
+            self.crossing[row.at] = row.crossing
+        else:
+            for joint, figures in row.figures.items():
+                if joint in self.figures:
+                    self.figures[joint][row.at] = figures
+            if row.whole is not None:
+                self.whole[row.at] = row.whole
+        self.changed.emit()
+
+    def stop(self) -> None:
+        """No more work: the window closes."""
+        self.timer.stop()
+        self.timer.timeout.disconnect()
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+NOTHING = Figures(None, None, 1.0, 0)
+
+
+def _spread_out(row: Sequence[object]) -> int:
+    """The missing sample to take next: coarse over the whole first, so that the shape shows early."""
+    for step in (6, 3, 2, 1):
+        for k in range(step // 2 if step > 1 else 0, len(row), step):
+            if row[k] is None:
+                return k
+    return row.index(None)
+
+
+def _measure(kind: str, at: int, character: Character, pose: Shown, joints: tuple[str, ...]) -> Row:
+    points = evaluate(character, pose).points
+    found = {j: f or NOTHING for j, f in joint_figures(character, points, joints).items()}
+    return Row(kind, at, found, whole=None if kind == "before" else worst_stretch(character, points))
+
+
+def _cross(at: int, character: Character, pose: Shown) -> Row:
+    return Row("crossing", at, {}, crossing=crossing_of(character, evaluate(character, pose).points))
