@@ -34,7 +34,7 @@ class QualityGraph(TimeWidget):
         if not self.c.state.clock.source:
             return
         painter = self.painter()
-        self._draw_graph(painter, 0.0)
+        self._draw_graph(painter, 4.0)
         self.draw_now(painter, 0.0, self.height() - 4.0)
         painter.end()
 
