@@ -18,8 +18,8 @@ from tests.support.plain_rig import evaluate_plainly
 
 from pegloom.core.geometry.mesh import place_neighbours, weld, weld_points
 from pegloom.core.geometry.transforms import compose, euler_quaternion
-from pegloom.core.motion.carry import local_rows
 from pegloom.core.motion.clips import Clip, sample, values_at
+from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.sampling import sampled_poses
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.controls import ControlRig

@@ -427,7 +427,7 @@ def convert(
     result = {
         "output": str(output), "parts": [p.name for p in character.included],
         "vertices": int(sum(p.mesh.vertex_count for p in character.included)),
-        "notes": [*(n for n in character.arrival if n.startswith("ignored")), *lost],
+        "notes": [*(n for n in character.import_notes if n.startswith("ignored")), *lost],
     }  # fmt: skip
     _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
 

@@ -15,7 +15,7 @@ from pytestqt.qtbot import QtBot
 from pegloom.app.main import make_application
 from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
-from pegloom.files.choosing import Take
+from pegloom.files.import_choice import ImportChoice
 from tests.support.figures import wick
 from tests.support.session import Session
 
@@ -29,7 +29,7 @@ class Answers:
     def __init__(self) -> None:
         self.open_path, self.save_path, self.yes = "", "", True
         self.asked: list[str] = []
-        self.take: object = Take()
+        self.take: object = ImportChoice()
         self.pairs: object = None
         self.take_number = 0
         self.offered: list[object] = []

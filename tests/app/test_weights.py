@@ -440,13 +440,13 @@ def test_weights_are_read_from_another_characters_file(lesson):
     hand.until(lambda: "not bound" in hand.window.frame_.note.text())
 
 
-def test_the_lender_sheet_pairs_by_name_and_by_hand(lesson):
+def test_the_pairing_sheet_pairs_by_name_and_by_hand(lesson):
     tapir = open_project(DEMO / "dumble.pegloom").character
     ours = lesson.session.character.skeleton
     sheet = PairingSheet(tapir, ours, lesson.window)
     assert sheet.pairs["spine.head"] == "spine.head" and "spine.loin" not in sheet.pairs
     paired = len(sheet.pairs)
-    box = find(sheet, QComboBox, "lender.spine.loin")
+    box = find(sheet, QComboBox, "pairing.spine.loin")
     box.setCurrentIndex(box.findData("spine.spine"))
     assert sheet.pairs["spine.loin"] == "spine.spine"
     assert sheet.told.text().startswith(f"{paired + 1} of ")

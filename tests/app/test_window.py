@@ -15,8 +15,8 @@ from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.motion.trials import trial_pose
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.document import edits
-from pegloom.files.choosing import Take
 from pegloom.files.gltf_write import write_glb
+from pegloom.files.import_choice import ImportChoice
 from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
 from tests.app.conftest import find, widgets
@@ -308,7 +308,7 @@ def test_what_comes_in_is_chosen_before_it_does(hand, tmp_path):
     sheet = ImportSheet(window.answers.offered[0], window)
     sheet.show()
     hand.bot.wait(30)
-    assert sheet.take == Take(parts=frozenset(p.id for p in window.answers.offered[0].parts))
+    assert sheet.take == ImportChoice(parts=frozenset(p.id for p in window.answers.offered[0].parts))
     hat = next(i for i, b in sheet.parts.items() if "hat_brim" in b.text())
     sheet.parts[hat].click()
     sheet.first.click()

@@ -16,7 +16,7 @@ from pegloom.core.skin.bind.branches import Spread, Tree, Trunk
 from pegloom.core.skin.bind.easing import STRETCH, eased, nearness, opening, softened
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.quality import Figures
-from pegloom.core.skin.weights import cut, dense
+from pegloom.core.skin.weights import dense, limited_rows
 from pegloom.core.tolerances import WEIGHT_TINY
 from pegloom.document.edits.weights import METHODS
 from tests.support.figures import as_mesh
@@ -56,14 +56,14 @@ def test_cutting_rows_leaves_locked_columns_to_the_last_digit(seed, influences, 
     rows = rng.dirichlet(np.full(6, 0.3), 60)
     rows[0] = [1.0, 0, 0, 0, 0, 0]
     lock = np.array([k in locked for k in range(6)])
-    made = cut(rows, None, locked=lock)
+    made = limited_rows(rows, None, locked=lock)
     if lock.any():
         assert np.array_equal(made[:, lock], rows[:, lock])
     assert made.sum(axis=1) == pytest.approx(1.0)
     free = made[:, ~lock]
     held = rows[:, lock].sum(axis=1) < 1 - 6 * WEIGHT_TINY
     assert (free[held & (free.max(axis=1, initial=0.0) > 0)] >= 0).all()
-    few = cut(rows, influences)
+    few = limited_rows(rows, influences)
     assert ((few > 0).sum(axis=1) <= influences).all()
     assert few[few > 0].min() >= WEIGHT_TINY
 

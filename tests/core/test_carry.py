@@ -6,12 +6,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from pegloom.core.errors import ShapeError
-from pegloom.core.motion.carry import carried_clip
 from pegloom.core.motion.clips import Clip, sample
+from pegloom.core.motion.retell import carried_clip
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton
-from pegloom.core.skin.carry import carry_weights, share_of, spread_over_chain
+from pegloom.core.skin.rejoin import carry_weights, share_of, spread_over_chain
 from pegloom.core.skin.weights import dense_over, from_dense, row_sums_hold, without_columns
 from tests.support.figures import wick
 

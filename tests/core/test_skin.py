@@ -16,7 +16,7 @@ from pegloom.core.skin.brush import change_weight, dab, limit_rows, smooth_rows
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.measures import enclosed_volume
 from pegloom.core.skin.mirror import mirror_rows
-from pegloom.core.skin.weights import cut, dense, from_dense, most_influences, packed, row_sums_hold
+from pegloom.core.skin.weights import dense, from_dense, limited_rows, most_influences, packed, row_sums_hold
 from tests.support.figures import box_limb
 
 IDS = ("a", "b", "c", "d", "e", "f")
@@ -207,7 +207,7 @@ def test_volume_of_a_unit_tetrahedron():
 
 def test_cut_spreads_ties_the_same_way_everywhere():
     rows = np.full((5, 6), 1 / 6)
-    assert (cut(rows, 2) == cut(rows, 2)[0]).all()
+    assert (limited_rows(rows, 2) == limited_rows(rows, 2)[0]).all()
 
 
 @settings(max_examples=60)

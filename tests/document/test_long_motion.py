@@ -9,8 +9,8 @@ import pytest
 
 from pegloom.checks.snags import find_snags
 from pegloom.core.curves import Run, curve
-from pegloom.core.motion.carry import reposed_clip
 from pegloom.core.motion.clips import Clip, sample
+from pegloom.core.motion.retell import reposed_clip
 from pegloom.core.tolerances import RATE_OF_SIZE
 from pegloom.document import edits
 from pegloom.document.baking import bake_clip, live, rate_error, rates_of

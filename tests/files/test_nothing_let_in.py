@@ -225,7 +225,7 @@ def outlaw(tmp_path, name):
 def test_a_pictures_name_in_a_project_leads_nowhere(tmp_path, name, ending):
     document = open_project(outlaw(tmp_path, name))
     character = document.character
-    assert any(line.startswith("mended: picture") for line in character.arrival)
+    assert any(line.startswith("mended: picture") for line in character.import_notes)
     assert {m.base_image for m in character.materials} & {i.name for i in character.images}, "the picture is still worn"
     inside = tmp_path / "inside"
     inside.mkdir()

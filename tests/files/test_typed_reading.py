@@ -162,7 +162,7 @@ def test_every_record_a_document_may_hold_can_be_written_and_read():
 def test_fields_with_a_default_may_be_missing(saved, tmp_path):
     tree = json.loads(saved["document.json"])
     character = tree["document"]["characters"][0]
-    for name in ("rig_changes", "rig_recipe", "weaves", "arrival", "counted"):
+    for name in ("rig_changes", "rig_recipe", "weaves", "import_notes", "counted"):
         del character[name]
     assert opened(saved, tree, tmp_path).character.rig_changes.controls == {}
 

@@ -19,7 +19,7 @@ from pegloom.app.context import Ask, Context
 from pegloom.app.dialogs.ask import AskByDialog
 from pegloom.app.dialogs.history import HistorySheet
 from pegloom.app.dialogs.keysheet import KeySheet
-from pegloom.app.jobs import JobRunner
+from pegloom.app.jobs import Background, JobRunner
 from pegloom.app.panels.bench import Bench
 from pegloom.app.panels.drawer import PartsDrawer
 from pegloom.app.panels.palette import Palette
@@ -36,6 +36,7 @@ from pegloom.app.theme import INK, LINEN, apply_theme, current
 from pegloom.app.watch.autosave import Autosave
 from pegloom.app.watch.collector import Collector
 from pegloom.app.watch.quality import QualityWatch
+from pegloom.app.watch.ready import prepare
 from pegloom.app.watch.snags import SnagWatch
 from pegloom.app.widgets.panel import Panel, refresher_of
 
@@ -93,7 +94,7 @@ class Window(QMainWindow):
             self.ask.window = self
         self.collector = Collector(self)
         self.store = Store(parent=self)
-        self.c = c = Context(self.store, self.ask, JobRunner(self), areas, self)
+        self.c = c = Context(self.store, self.ask, JobRunner(self, prepare=prepare), areas, self)
         kinds = tuple(kind for area in areas for kind in area.settings)
         self.store.put(settings=read_usual(kinds), ladder=read_ladder())
         self.theme = INK
@@ -102,8 +103,9 @@ class Window(QMainWindow):
         self.actions_.add(*(_go_to(area, number) for number, area in enumerate(areas, 1)))
         self.actions_.rebind_all(read_keys(), keep=False)
         c.actions, c.frame = self.actions_, self
-        c.quality = QualityWatch(self.store, c.frames)
-        self.snag_watch = SnagWatch(self.store)
+        c.background = Background(lambda: c.state.dragging or c.state.clock.playing, self)
+        c.quality = QualityWatch(self.store, c.frames, c.background)
+        self.snag_watch = SnagWatch(self.store, c.background)
         c.autosave = self.autosave = Autosave(self.store, folder=autosave_folder, picture=self._small_picture)
         self.autosave.failed.connect(lambda text: c.say(text, error=True))
         self.store.leaving.connect(self._other_document)
@@ -260,8 +262,7 @@ class Window(QMainWindow):
         self.c.player.stop()
         self.autosave.stop()
         self.c.jobs.shut_down()
-        self.c.quality.stop()
-        self.snag_watch.stop()
+        self.c.background.stop()
         self.collector.stop()
         event.accept()
 

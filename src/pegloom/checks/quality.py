@@ -82,8 +82,9 @@ def worst_stretch(character: Character, points: Mapping[str, FloatArray]) -> flo
 class Crossing:
     """Faces that pass through others in one pose and do not at rest.
 
-    faces : how many. between : the same by the names of the two parts (one name twice: within the part), the most
-    first. joints : the same by the joint that moves the face most.
+    faces : how many.
+    between : the same by the names of the two parts (one name twice: within the part), the most first.
+    joints : the same by the joint that moves the face most.
     """
 
     faces: int

@@ -46,7 +46,11 @@ class Severity(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Snag:
-    """code: stable word. area: mesh, joints, weights... where: a point to show. fix: name of an action, or ""."""
+    """code : stable word.
+    area : mesh, joints, weights...
+    where : a point to show.
+    fix : name of an action, or "".
+    """
 
     code: str
     area: str

@@ -19,8 +19,9 @@ from pegloom.document.model import Character
 class TrialFigures:
     """One part in one trial pose.
 
-    stretch : 99th percentile, stretch_most : largest, of the edges' length posed / rest. folded : faces lying on
-    their back against a neighbour they lay flat with at rest. volume : posed / rest; None where a part is open.
+    stretch : 99th percentile, stretch_most : largest, of the edges' length posed / rest.
+    folded : faces lying on their back against a neighbour they lay flat with at rest.
+    volume : posed / rest; None where a part is open.
     """
 
     trial: str

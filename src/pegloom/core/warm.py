@@ -21,7 +21,7 @@ from pegloom.core.skin.crossing import crossing_faces
 from pegloom.core.skin.deform import add_normals, skin_linear
 from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.relax import Relax, relaxed
-from pegloom.core.skin.weights import Packed, cut, from_dense
+from pegloom.core.skin.weights import Packed, from_dense, limited_rows
 from pegloom.core.skin.weights import packed as packed_rows
 
 
@@ -43,7 +43,7 @@ def warm() -> None:
     bake_weights(mesh, start, [(np.eye(4)[None], points)], 1, influences=1)
     inward_faces(mesh)
     crossing_faces(points, triangles)
-    cut(np.ones((2, 3)), 2)
+    limited_rows(np.ones((2, 3)), 2)
     opening(np.ones((4, 1)), points, points[:1], triangles[:, :2])
     add_normals(points, triangles, np.arange(4), np.zeros((4, 3)))
     places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}

@@ -14,8 +14,8 @@ from pegloom.core.curves import Run
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.carry import local_rows
 from pegloom.core.motion.clips import Clip, values_at
+from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.evaluate import AT_ONCE, joints_at

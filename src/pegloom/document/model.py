@@ -80,8 +80,8 @@ class Subdivision(Enum):
 class Part:
     """One mesh of a character.
 
-    detail : 0 for the body's own mesh, 1 and on for coarser detail levels of it. smooth, levels : the cage's
-    subdivision; weights live on the cage.
+    detail : 0 for the body's own mesh, 1 and on for coarser detail levels of it.
+    smooth, levels : the cage's subdivision; weights live on the cage.
     """
 
     id: str
@@ -99,7 +99,9 @@ class Part:
 class Reference:
     """A picture behind the view, never delivered. along: x, y or z, the axis it is looked at along.
 
-    centre : metres in the picture's plane; height : metres it is tall; alpha : 0 to 1.
+    centre : metres in the picture's plane.
+    height : metres it is tall.
+    alpha : 0 to 1.
     """
 
     image: Image
@@ -125,8 +127,10 @@ class Standing:
 class JointOverride:
     """A change made by hand to a built joint, applied again after each rebuild.
 
-    move : metres in the recipe joint's own axes, so that it follows when the pegs move. turn : radians x y z about
-    the joint's own axes. parent : another joint to hang on. dropped : taken out; its children hang one higher.
+    move : metres in the recipe joint's own axes, so that it follows when the pegs move.
+    turn : radians x y z about the joint's own axes.
+    parent : another joint to hang on.
+    dropped : taken out; its children hang one higher.
     seen : where the recipe had the joint when it was moved by hand, metres; None for moves kept before it was noted.
     """
 
@@ -223,7 +227,7 @@ class Character:
     """Kept vertex selections: name -> part id -> vertices."""
     trials: tuple[KeptPose, ...] = ()
     references: tuple[Reference, ...] = ()
-    arrival: tuple[str, ...] = ()
+    import_notes: tuple[str, ...] = ()
     """What the file brought and what of it was ignored, one line each."""
 
     @property

@@ -26,7 +26,11 @@ MOST_NODES = 100_000
 
 @dataclass
 class Allowance:
-    """file: whose; most: bytes it may unpack to; taken: bytes so far; times: what each byte really there grants."""
+    """file : whose.
+    most : bytes it may unpack to.
+    taken : bytes so far.
+    times : what each byte really there grants.
+    """
 
     file: str
     most: int

@@ -32,7 +32,10 @@ CUBIC_PIECES = 8
 
 @dataclass
 class FileSkeleton:
-    """The joints of all skins as one skeleton. order: node of each joint; settle: points of the skin to character.
+    """The joints of all skins as one skeleton.
+
+    order : node of each joint.
+    settle : points of the skin to character.
 
     plain: the file's own local transforms can stand as they are (nothing scaled or turned above the joints).
     """

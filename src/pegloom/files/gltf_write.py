@@ -23,8 +23,8 @@ from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skin.weights import packed
 from pegloom.document.baking import bake_clip
 from pegloom.document.model import Character, Part
+from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import write_bytes
-from pegloom.files.unplayed import unplayed
 
 
 def write_glb(
@@ -70,7 +70,7 @@ class _Writer:
         }
         self.joint_nodes: list[int] = []
         self.slots: dict[int, int] = {}
-        self.notes += unplayed(character)
+        self.notes += not_exported(character)
 
     def view(self, data: bytes, target: int | None = None) -> int:
         self.binary += b"\0" * (-len(self.binary) % 4)

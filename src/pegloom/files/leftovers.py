@@ -37,8 +37,13 @@ def usual_folder() -> Path:
 
 @dataclass(frozen=True, slots=True)
 class LeftOver:
-    """Unsaved work no living window owns. name: the document's; project: it was of, or None; when: seconds since 1970;
-    refused: whether its recovery was declined before."""
+    """Unsaved work no living window owns.
+
+    name : the document's.
+    project : it was of, or None.
+    when : seconds since 1970.
+    refused : whether its recovery was declined before.
+    """
 
     id: str
     file: Path

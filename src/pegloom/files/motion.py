@@ -10,8 +10,8 @@ import numpy as np
 
 from pegloom.core.arrays import frozen
 from pegloom.core.errors import MeshFileError
-from pegloom.core.motion.carry import carried_clip
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.retell import carried_clip
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
 from pegloom.files.allowance import allowed

@@ -25,8 +25,12 @@ ABANDONED = 60.0
 
 @dataclass
 class _Pending:
-    """path: as asked for; real: with symlinks followed; stream; named: the temporary file, None while it has no name;
-    mode: of the file that is there; through: a device, written as it is."""
+    """path : as asked for.
+    real : with symlinks followed; stream.
+    named : the temporary file, None while it has no name.
+    mode : of the file that is there.
+    through : a device, written as it is.
+    """
 
     path: Path
     real: Path

@@ -19,7 +19,9 @@ from pegloom.files.scratch import scratch
 
 @dataclass(frozen=True, slots=True)
 class Proof:
-    """worst: metres, over all vertices and moments looked at; where: the clip and time of it."""
+    """worst : metres, over all vertices and moments looked at.
+    where : the clip and time of it.
+    """
 
     worst: float
     where: str

@@ -55,8 +55,10 @@ class Dots:
 
 @dataclass
 class DrawList:
-    """behind: lines on the ground. through: lines seen dimly through the mesh and plainly in front of it.
-    over, dots: always on top."""
+    """behind : lines on the ground.
+    through : lines seen dimly through the mesh and plainly in front of it.
+    over, dots : always on top.
+    """
 
     behind: Lines = field(default_factory=Lines)
     through: Lines = field(default_factory=Lines)

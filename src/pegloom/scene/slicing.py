@@ -18,8 +18,13 @@ from pegloom.core.skeleton.pegs import PegSet
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Cut:
-    """One picture of the window. lines: outlines (k, 2) around the peg at 0, 0; proper (2,) or None; right, up (3,):
-    its axes in space; reach: metres from the middle to its edge; title: what it is cut along."""
+    """One picture of the window.
+
+    lines : outlines (k, 2) around the peg at 0, 0; proper (2,) or None.
+    right, up (3,) : its axes in space.
+    reach : metres from the middle to its edge.
+    title : what it is cut along.
+    """
 
     lines: tuple[FloatArray, ...]
     proper: FloatArray | None

@@ -16,7 +16,7 @@ from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.quality import bones_at
 from pegloom.core.skin.relax import relaxed
-from pegloom.core.skin.weights import Packed, Weights, cut, dense, packed, with_rows
+from pegloom.core.skin.weights import Packed, Weights, dense, limited_rows, packed, with_rows
 from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Part
 from pegloom.scene.brushes import BrushMode
@@ -134,7 +134,10 @@ class Stroke:
         self, seed: IntArray, reach: float, paint: BrushMode, *, strength: float, value: float, hardness: float,
         facing: Facing | None = None,
     ) -> None:  # fmt: skip
-        """One touch. seed: vertices of the triangle under the pointer; reach: metres along the surface.
+        """One touch.
+
+        seed : vertices of the triangle under the pointer.
+        reach : metres along the surface.
 
         facing : tells which of some vertices may be touched (those turned to the eye), None for all.
         """
@@ -246,7 +249,7 @@ class Stroke:
     def weights(self) -> Weights:
         """The painted weights; rows nobody touched are those from before."""
         vertices = np.flatnonzero(self._painted[self.g.group])
-        rows = cut(self.values[self._painted], None, locked=self.lock) if len(vertices) else self.values[:0]
+        rows = limited_rows(self.values[self._painted], None, locked=self.lock) if len(vertices) else self.values[:0]
         self.values[self._painted] = rows
         number = np.cumsum(self._painted) - 1
         rows = rows[number[self.g.group[vertices]]]

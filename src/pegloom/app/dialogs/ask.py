@@ -10,7 +10,7 @@ from pegloom.app.dialogs.pairing_sheet import PairingSheet
 from pegloom.app.dialogs.recovery import RecoverySheet
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.model import Character
-from pegloom.files.choosing import Take
+from pegloom.files.import_choice import ImportChoice
 from pegloom.files.imported import Imported
 from pegloom.files.leftovers import LeftOver
 from pegloom.files.reading import READABLE as READABLE_MESHES
@@ -32,7 +32,7 @@ class AskByDialog:
     def open_picture(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Choose a picture", "", PICTURES)[0]
 
-    def choose_import(self, imported: Imported) -> Take | None:
+    def choose_import(self, imported: Imported) -> ImportChoice | None:
         sheet = ImportSheet(imported, self.window)
         return sheet.take if sheet.exec() == QDialog.DialogCode.Accepted else None
 

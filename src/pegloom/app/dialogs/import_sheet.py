@@ -1,11 +1,11 @@
-"""The arrival sheet: what a file brings, to be taken or left before it comes in."""
+"""What a file brings, to be taken or left before it comes in."""
 
 from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QRadioButton, QScrollArea, QVBoxLayout, QWidget
 
 from pegloom.app.widgets import label
-from pegloom.files.choosing import Take
+from pegloom.files.import_choice import ImportChoice
 from pegloom.files.imported import Imported
 
 
@@ -90,10 +90,10 @@ class ImportSheet(QDialog):
         self.first.setEnabled(on)
 
     @property
-    def take(self) -> Take:
+    def take(self) -> ImportChoice:
         """What is ticked."""
         on = {name: box.isChecked() and box.isEnabled() for name, box in self.options.items()}
-        return Take(
+        return ImportChoice(
             frozenset(k for k, box in self.parts.items() if box.isChecked()),
             **{name: on.get(name, True) for name in ("skeleton", "weights", "morphs", "clips", "looks")},
             rest_from_clip=self.first.isChecked() and self.first.isEnabled() and on.get("clips", False),

@@ -28,7 +28,7 @@ class PairingSheet(QDialog):
 
     def __init__(self, other: Character, ours: Skeleton, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setObjectName("lender")
+        self.setObjectName("pairing")
         self.setWindowTitle("Read weights from another character")
         self.resize(520, 560)
         assert other.skeleton is not None and other.skin is not None
@@ -47,7 +47,7 @@ class PairingSheet(QDialog):
         self.joints = [j for j in other.skeleton.joints if j.id in held]
         guess = edits.matching_joints(other.skeleton, ours)
         self.table = QTableWidget(len(self.joints), 2)
-        self.table.setObjectName("lender.table")
+        self.table.setObjectName("pairing.table")
         self.table.setHorizontalHeaderLabels(["Theirs", "Read as"])
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         self.table.verticalHeader().hide()
@@ -59,7 +59,7 @@ class PairingSheet(QDialog):
             item.setFlags(Qt.ItemFlag.ItemIsEnabled)
             self.table.setItem(row, 0, item)
             box = QComboBox()
-            box.setObjectName(f"lender.{joint.id}")
+            box.setObjectName(f"pairing.{joint.id}")
             box.addItem(ABOVE, "")
             for mine in ours.joints:
                 box.addItem(mine.name, mine.id)
@@ -68,11 +68,11 @@ class PairingSheet(QDialog):
             self.table.setCellWidget(row, 1, box)
             self.boxes.append(box)
         column.addWidget(self.table, 1)
-        self.told = label("", "caption", name="lender.told")
+        self.told = label("", "caption", name="pairing.told")
         column.addWidget(self.told)
         buttons = QDialogButtonBox()
         self.read = buttons.addButton("Read the weights", QDialogButtonBox.ButtonRole.AcceptRole)
-        self.read.setObjectName("lender.read")
+        self.read.setObjectName("pairing.read")
         self.read.setProperty("role", "main")
         buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole)
         buttons.accepted.connect(self.accept)

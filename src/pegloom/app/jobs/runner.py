@@ -14,10 +14,7 @@ from PyQt6.QtCore import QObject, QThread, pyqtSignal
 from pegloom.app.jobs.helper import Helper
 from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Cancelled, Progress
-from pegloom.core.motion.trials import trials_of
-from pegloom.document.model import Document
 from pegloom.files.reports import unforeseen
-from pegloom.render.renderer import get_ready
 
 
 @dataclass
@@ -44,9 +41,9 @@ class _Thread(QThread):
     progressed = pyqtSignal(float, str)
     ended = pyqtSignal(object, object)
 
-    def __init__(self, job: Job) -> None:
+    def __init__(self, job: Job, prepare: Callable[[Any], None]) -> None:
         super().__init__()
-        self.job = job
+        self.job, self.prepare = job, prepare
         self.last = 0.0
 
     def run(self) -> None:
@@ -62,7 +59,7 @@ class _Thread(QThread):
 
         try:
             result = self.job.work(progress)
-            _get_ready(result)
+            self.prepare(result)
             if self.job.stop.is_set():
                 raise Cancelled
             self.ended.emit(result, None)
@@ -70,19 +67,11 @@ class _Thread(QThread):
             self.ended.emit(None, error)
 
 
-def _get_ready(result: Any) -> None:
-    """What showing a new document would ask of its meshes and joints is worked out here, not when it lands."""
-    for piece in result if isinstance(result, tuple) else (result,):
-        if isinstance(piece, Document):
-            for character in piece.characters:
-                for part in character.included:
-                    get_ready(part.mesh)
-                if character.skeleton is not None:
-                    trials_of(character.skeleton)
-
-
 class JobRunner(QObject):
-    """Runs jobs one after the other; one asked for while another is under way waits its turn and says so."""
+    """Runs jobs one after the other; one asked for while another is under way waits its turn and says so.
+
+    prepare : given each result, still on the thread: what showing it would ask for is worked out there.
+    """
 
     started = pyqtSignal(str)
     progressed = pyqtSignal(float, str)
@@ -91,8 +80,9 @@ class JobRunner(QObject):
     waiting = pyqtSignal(str)
     """waiting(text): a job waits its turn."""
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, parent: QObject | None = None, *, prepare: Callable[[Any], None] = lambda _: None) -> None:
         super().__init__(parent)
+        self.prepare = prepare
         self.queue: deque[Job] = deque()
         self.thread_: _Thread | None = None
         self.helper = Helper()
@@ -121,7 +111,7 @@ class JobRunner(QObject):
             return
         job = self.queue.popleft()
         job.begin()
-        thread = _Thread(job)
+        thread = _Thread(job, self.prepare)
         self.thread_ = thread
         thread.progressed.connect(self.progressed)
         thread.ended.connect(lambda result, error: self._end(thread, result, error))

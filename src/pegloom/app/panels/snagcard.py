@@ -31,7 +31,9 @@ OF_ITS_JOINT = ("joints.to_pegs", "joints.keep_moves", "joints.centre")
 
 
 class SnagCard(Card):
-    """area: whose snags are listed. sound: what is said when there are none."""
+    """area : whose snags are listed.
+    sound : what is said when there are none.
+    """
 
     lists_snags = True
 

@@ -30,8 +30,9 @@ def _put_away(item: QLayoutItem | None) -> None:
 class Tag(Panel):
     """A small panel over the stage; drag it by its head.
 
-    holds : what a pinned tag stays with; without, the tag shows what is selected. stem : what its widgets' names begin
-    with. `pin_pressed` asks to be pinned, or let go; `others` are the tags to keep clear of.
+    holds : what a pinned tag stays with; without, the tag shows what is selected.
+    stem : what its widgets' names begin with. `pin_pressed` asks to be pinned, or let go; `others` are the tags to
+        keep clear of.
     """
 
     pin_pressed = pyqtSignal()

@@ -21,6 +21,7 @@ from pegloom.app.stage.words import words_of
 from pegloom.app.state.state import Selection, State
 from pegloom.app.widgets.panel import same
 from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.skin.weights import Weights
 from pegloom.document.model import Image, Part
 from pegloom.render.renderer import Look, Renderer
 from pegloom.scene import drawing
@@ -271,7 +272,7 @@ class Stage(QOpenGLWidget):
     def toggle_perspective(self) -> None:
         self.cameras.take(replace(self.camera, perspective=not self.camera.perspective))
 
-    def stroke_made(self) -> object:
+    def stroke_made(self) -> Weights | None:
         """What the stroke under way or the last one works on, which the next must not share."""
         stroke = self.stroke if isinstance(self.stroke, Stroke) else self.painted
         return stroke.made if stroke is not None else None

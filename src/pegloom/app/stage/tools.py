@@ -50,9 +50,11 @@ class Drag(Protocol):
 class StageView(Protocol):
     """What tools, marks and painters may use of the view.
 
-    hovered : id of what is under the pointer; grip : of the handle's part there.
+    hovered : id of what is under the pointer.
+    grip : of the handle's part there.
     brush_hit : the surface under the pointer, where it is looked for.
-    stroke : the stroke under way; painted : the last one that ended.
+    stroke : the stroke under way.
+    painted : the last one that ended.
     """
 
     c: Context

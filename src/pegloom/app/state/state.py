@@ -170,7 +170,8 @@ class State:
     at_rest : whether the area shows the rest, whatever pose is current.
     weighing : whether the area is about weights: they are compared and reached for there.
     dragging : whether a drag in the view is under way.
-    snags : those found last. snags_known: whether they are those of the present character.
+    snags : those found last.
+    snags_known : whether they are those of the present character.
     """
 
     document: Document

@@ -7,13 +7,14 @@ that pass through others. A new pose source, a stroke or another bind begins ane
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
+from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import QObject, QTimer, pyqtSignal
+from PyQt6.QtCore import QObject, pyqtSignal
 
+from pegloom.app.jobs import Background, Order
 from pegloom.app.state.frames import Frames, pose_at
 from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES
 from pegloom.app.state.store import Store
@@ -55,9 +56,9 @@ class QualityWatch(QObject):
 
     changed = pyqtSignal()
 
-    def __init__(self, store: Store, frames: Frames) -> None:
+    def __init__(self, store: Store, frames: Frames, background: Background) -> None:
         super().__init__(store)
-        self.store, self.frames = store, frames
+        self.store, self.frames, self.background = store, frames, background
         self.times: list[float] = []
         self.figures: dict[str, list[Figures | None]] = {}
         self.before: list[Figures | None] = []
@@ -65,12 +66,7 @@ class QualityWatch(QObject):
         self.crossing: list[Crossing | None] = []
         self._key: tuple[object, ...] = ()
         self._before_key: tuple[object, ...] = ()
-        self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="quality")
-        self._task: tuple[int, Future[Row]] | None = None
         self._round = 0
-        self.timer = QTimer(self)
-        self.timer.setInterval(20)
-        self.timer.timeout.connect(self._step)
         store.changed.connect(self._look)
 
     @property
@@ -122,6 +118,7 @@ class QualityWatch(QObject):
         if key != self._key:
             self._key = key
             self._round += 1
+            self.background.drop(Order.QUALITY)
             self.times = self._sample_times() if ready else []
             count = len(self.times)
             self.figures, self.whole, self.crossing = {}, [None] * count, [None] * count
@@ -133,8 +130,7 @@ class QualityWatch(QObject):
             self.before = [None] * len(self.times) if self.frames.other is not None else []
             self._round += 1
             self.changed.emit()
-        if self.times and not self.timer.isActive():
-            self.timer.start()
+        self._go_on()
 
     def _sample_times(self) -> list[float]:
         state = self.store.state
@@ -148,25 +144,19 @@ class QualityWatch(QObject):
     def _pose(self, at: float) -> Shown:
         return pose_at(self.store.state, at)
 
-    def _step(self) -> None:
-        if self._task is not None:
-            number, future = self._task
-            if not future.done():
-                return
-            self._task = None
-            if number == self._round and future.exception() is None:
-                self._take(future.result())
+    def _go_on(self) -> None:
+        """Have the next figure worked out, one after the other."""
         character = self.store.state.character
-        if character is None or character.skin is None or not self.times:
-            self.timer.stop()
-            return
-        if self.store.state.clock.playing or self.store.state.dragging:
+        if character is None or character.skin is None or not self.times or self.background.busy(Order.QUALITY):
             return
         task = self._next(character)
-        if task is None:
-            self.timer.stop()
-            return
-        self._task = (self._round, self._pool.submit(task))
+        if task is not None:
+            self.background.put(Order.QUALITY, task, partial(self._landed, self._round))
+
+    def _landed(self, number: int, result: Any) -> None:
+        if number == self._round and isinstance(result, Row):
+            self._take(result)
+        self._go_on()
 
     def _next(self, character: Character) -> Callable[[], Row] | None:
         """The next thing to work out."""
@@ -206,12 +196,6 @@ class QualityWatch(QObject):
             if row.whole is not None:
                 self.whole[row.at] = row.whole
         self.changed.emit()
-
-    def stop(self) -> None:
-        """No more work: the window closes."""
-        self.timer.stop()
-        self.timer.timeout.disconnect()
-        self._pool.shutdown(wait=True, cancel_futures=True)
 
 
 NOTHING = Figures(None, None, 1.0, 0)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from concurrent.futures import Future, ThreadPoolExecutor
+from functools import partial
+from typing import Any
 
-from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtCore import QObject
 
+from pegloom.app.jobs import Background, Order
 from pegloom.app.state.state import State
 from pegloom.app.state.store import Store
 from pegloom.checks import Snag, find_snags
@@ -17,16 +19,10 @@ from pegloom.document.model import Character, Document
 class SnagWatch(QObject):
     """Puts what it finds into the state: `snags`, and with `snags_known` whether they are the present character's."""
 
-    def __init__(self, store: Store) -> None:
+    def __init__(self, store: Store, background: Background) -> None:
         super().__init__(store)
-        self.store = store
+        self.store, self.background = store, background
         self._wanted: Character | None = None
-        self._known: Character | None = None
-        self._task: tuple[Character, Future[tuple[Snag, ...]]] | None = None
-        self._pool = ThreadPoolExecutor(max_workers=1, thread_name_prefix="snags")
-        self.timer = QTimer(self)
-        self.timer.setInterval(15)
-        self.timer.timeout.connect(self._step)
         store.changed.connect(self._look)
 
     def _look(self, old: State, new: State) -> None:
@@ -35,41 +31,27 @@ class SnagWatch(QObject):
         if new.dragging or (character is old.character and not old.dragging):
             return
         if character is None:
-            self._wanted = self._known = None
+            self._wanted = None
+            self.background.drop(Order.SNAGS)
             self._put((), known=False)
         elif self._wanted is None or not _alike(character, self._wanted):
             self._wanted = character
             if new.snags_known:
                 self.store.put(snags_known=False)
-            self.timer.start()
+            self.background.put(Order.SNAGS, partial(_look_over, character), partial(self._landed, character))
 
-    def _step(self) -> None:
-        if self._task is not None:
-            character, future = self._task
-            if not future.done():
-                return
-            self._task = None
-            if character is self._wanted:
-                self._known = character
-                # A check that fails is a fault of ours, told where it is seen; the program goes on.
-                self._put(future.result() if future.exception() is None else (), known=True)
-                error = future.exception()
-                if error is not None:
-                    raise error
-        if self._wanted is None or self._wanted is self._known:
-            self.timer.stop()
+    def _landed(self, character: Character, result: Any) -> None:
+        if character is not self._wanted:
             return
-        self._task = (self._wanted, self._pool.submit(_look_over, self._wanted))
+        # A check that fails is a fault of ours, told where it is seen; the program goes on.
+        failed = isinstance(result, BaseException)
+        self._put(() if failed else result, known=True)
+        if failed:
+            raise result
 
     def _put(self, snags: tuple[Snag, ...], *, known: bool) -> None:
         now = self.store.state
         self.store.put(snags=now.snags if snags == now.snags else snags, snags_known=known)
-
-    def stop(self) -> None:
-        """No more work: the window closes."""
-        self.timer.stop()
-        self.timer.timeout.disconnect()
-        self._pool.shutdown(wait=True, cancel_futures=True)
 
 
 def _look_over(character: Character) -> tuple[Snag, ...]:

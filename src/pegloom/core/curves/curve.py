@@ -53,10 +53,13 @@ class Beyond(Enum):
 class Curve:
     """Keys of one channel; see `curve` for making one.
 
-    times (k,): seconds, rising. values (k,). runs (k,): Run from each key to the next. slopes (k,): Slope of each.
-    before, after (k,): value per second on either side of a key; those of AUTO and LEVEL keys are worked out here.
-    AUTO: cubic Hermite slopes, flat at extremes and ends, so that no value overshoots its keys (Fritsch and Carlson,
-    "Monotone piecewise cubic interpolation", 1980). Raises ShapeError for arrays that do not fit each other.
+    times (k,) : seconds, rising. values (k,).
+    runs (k,) : Run from each key to the next.
+    slopes (k,) : Slope of each.
+    before, after (k,) : value per second on either side of a key; those of AUTO and LEVEL keys are worked out here.
+        AUTO: cubic Hermite slopes, flat at extremes and ends, so that no value overshoots its keys (Fritsch and
+        Carlson, "Monotone piecewise cubic interpolation", 1980). Raises ShapeError for arrays that do not fit each
+        other.
     """
 
     times: FloatArray

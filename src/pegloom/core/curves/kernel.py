@@ -12,7 +12,9 @@ from pegloom.core.arrays import FloatArray, IntArray
 
 
 class PackedCurves(NamedTuple):
-    """starts (c + 1,): where each curve's keys begin in the others (k,). ends (c, 2): what it does beyond them."""
+    """starts (c + 1,) : where each curve's keys begin in the others (k,).
+    ends (c, 2) : what it does beyond them.
+    """
 
     starts: IntArray
     times: FloatArray

@@ -19,8 +19,11 @@ from pegloom.core.tolerances import FARTHEST, WELD_OF_SIZE
 class Mesh:
     """Polygons over vertices, in the order of the file they came from.
 
-    points : (n, 3) metres. corners : (c,) the vertex of each face corner, face after face.
-    starts : (f + 1,) where each face's corners begin. uvs : (c, 2), v up, or None. normals : (c, 3) unit, or None.
+    points : (n, 3) metres.
+    corners : (c,) the vertex of each face corner, face after face.
+    starts : (f + 1,) where each face's corners begin.
+    uvs : (c, 2), v up, or None.
+    normals : (c, 3) unit, or None.
     materials : (f,) index into the character's materials.
     """
 

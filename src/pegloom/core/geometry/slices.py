@@ -33,8 +33,12 @@ class Outline:
 class Section:
     """The cut around a place, in the plane's own axes.
 
-    flat (k, 2): the outline; centre (3,): the middle of its area in space; radius: of the disc of the same area;
-    right, up (3,): the plane's axes in space; origin (3,): where flat is zero. holds: whether it goes round the place.
+    flat (k, 2) : the outline.
+    centre (3,) : the middle of its area in space.
+    radius : of the disc of the same area.
+    right, up (3,) : the plane's axes in space.
+    origin (3,) : where flat is zero.
+    holds : whether it goes round the place.
     """
 
     flat: FloatArray

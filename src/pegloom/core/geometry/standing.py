@@ -212,10 +212,16 @@ def _balanced(points: FloatArray, lateral: int, up_axis: int, sign: int) -> bool
 
 @dataclass(frozen=True, slots=True)
 class Contact:
-    """What touches the ground. pairs: mirrored pairs of patches off the plane; stretch: their spread along the body,
-    share of the longest side; feet, stride: patches off the plane on both sides, whether paired or in mid-step, and
-    their spread (0 where one side has none); on_plane: share of the touching surface at the mirror plane; stable: whether the body's
-    middle stands over them; front, back: the patches' extent along the depth axis."""
+    """What touches the ground.
+
+    pairs : mirrored pairs of patches off the plane.
+    stretch : their spread along the body, share of the longest side.
+    feet, stride : patches off the plane on both sides, whether paired or in mid-step, and their spread (0 where one
+        side has none).
+    on_plane : share of the touching surface at the mirror plane.
+    stable : whether the body's middle stands over them.
+    front, back : the patches' extent along the depth axis.
+    """
 
     pairs: int
     stretch: float
@@ -406,8 +412,9 @@ def standing_matrix(
 ) -> FloatArray:
     """4x4 map that stands points up: up to +Y, facing to +Z, feet on y = 0, middle on the origin.
 
-    height : wanted height in metres, or None to keep the units. lateral_offset : where the mirror plane lies along
-    the lateral axis (the file's coordinates); None takes the box's middle.
+    height : wanted height in metres, or None to keep the units.
+    lateral_offset : where the mirror plane lies along the lateral axis (the file's coordinates); None takes the box's
+        middle.
     """
     y, z = up.vector, facing.vector
     x = np.cross(y, z)

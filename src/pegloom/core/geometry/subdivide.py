@@ -19,7 +19,9 @@ from pegloom.core.geometry.mesh import Mesh, make_mesh, triangulate, weld
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Smoothed:
-    """mesh : the fine mesh at rest. matrix (fine vertices, cage vertices): fine points of any cage points."""
+    """mesh : the fine mesh at rest.
+    matrix (fine vertices, cage vertices) : fine points of any cage points.
+    """
 
     mesh: Mesh
     matrix: sparse.csr_matrix

@@ -23,7 +23,11 @@ from pegloom.core.skeleton.joints import Skeleton
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Clip:
-    """Motion. curves: (control id, channel key) -> keys. tracks: sampled motion of joints. seconds."""
+    """Motion.
+
+    curves : (control id, channel key) -> keys.
+    tracks : sampled motion of joints. seconds.
+    """
 
     id: str
     name: str

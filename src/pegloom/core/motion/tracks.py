@@ -80,10 +80,12 @@ def _no_flags() -> BoolArray:
 class JointTracks(Mapping[str, tuple[Track, ...]]):
     """Sampled motion of some joints, as a file had it: each track with keys of its own. Reads as joint id -> tracks.
 
-    joints : ids. joint, path, step (t,): whose a track is (index into joints), what it moves (index into PATHS), and
-    whether it holds each value until the next. first, count (t,): its keys in times (m,), seconds; tracks may share them.
-    starts (t,): where its values begin in rows (r, 4); places and scales leave the last column free.
-    Raises ShapeError for tracks that do not fit their keys.
+    joints : ids.
+    joint, path, step (t,) : whose a track is (index into joints), what it moves (index into PATHS), and whether it
+        holds each value until the next.
+    first, count (t,) : its keys in times (m,), seconds; tracks may share them.
+    starts (t,) : where its values begin in rows (r, 4); places and scales leave the last column free. Raises
+        ShapeError for tracks that do not fit their keys.
     """
 
     joints: tuple[str, ...] = ()

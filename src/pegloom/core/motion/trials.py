@@ -87,7 +87,9 @@ def trials_of(skeleton: Skeleton) -> tuple[Trial, ...]:
 
 
 class Turns(NamedTuple):
-    """turns : joint id -> turn x y z w in the joint's own rest axes. places : joint id -> place in its parent, metres."""
+    """turns : joint id -> turn x y z w in the joint's own rest axes.
+    places : joint id -> place in its parent, metres.
+    """
 
     turns: Mapping[str, Quaternion]
     places: Mapping[str, FloatArray] = NONE

@@ -26,9 +26,10 @@ NOWHERE: Vector = (0.0, 0.0, 0.0)
 class ControlChange:
     """A change of a built control; what is None stays as built.
 
-    size : factor of the built one. offset, tilt : of the shape, added to the built one's (metres; radians). rest_move,
-    rest_turn : of the control itself, in the built one's own axes (metres; x y z radians). seen : the built rest when
-    it was moved, 16 numbers.
+    size : factor of the built one.
+    offset, tilt : of the shape, added to the built one's (metres; radians).
+    rest_move, rest_turn : of the control itself, in the built one's own axes (metres; x y z radians).
+    seen : the built rest when it was moved, 16 numbers.
     """
 
     name: str | None = None
@@ -54,7 +55,10 @@ class ChannelChange:
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class RigChanges:
-    """controls : by id. channels : by control id and key. dropped : controls taken out."""
+    """controls : by id.
+    channels : by control id and key.
+    dropped : controls taken out.
+    """
 
     controls: Mapping[str, ControlChange] = field(default_factory=lambda: MappingProxyType({}))
     channels: Mapping[tuple[str, str], ChannelChange] = field(default_factory=lambda: MappingProxyType({}))

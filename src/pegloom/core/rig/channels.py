@@ -29,8 +29,11 @@ class Quantity(Enum):
 class Channel:
     """One number of a pose.
 
-    key : its name in curves and references. rest : its value where nothing is posed. low, high : limits that hold
-    whatever asks for more; soft : how far before a limit it starts to ease in. locked : nobody changes it by hand.
+    key : its name in curves and references.
+    rest : its value where nothing is posed.
+    low, high : limits that hold whatever asks for more.
+    soft : how far before a limit it starts to ease in.
+    locked : nobody changes it by hand.
     shown : whether it stands among its control's values.
     """
 

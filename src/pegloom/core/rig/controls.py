@@ -35,9 +35,10 @@ class Shape(Enum):
 class Control:
     """What an animator holds.
 
-    parent : node it rides on. rest : 16 numbers, row after row, character_from_control. channels : its numbers; a move,
-    rotate or scale it lacks rests. size : metres, of the shape. offset and tilt place the shape in the control (metres;
-    x y z radians).
+    parent : node it rides on.
+    rest : 16 numbers, row after row, character_from_control.
+    channels : its numbers; a move, rotate or scale it lacks rests.
+    size : metres, of the shape. offset and tilt place the shape in the control (metres; x y z radians).
     """
 
     id: str

@@ -29,9 +29,11 @@ def values_for(
     """Channel values (k, v) that bring controls to their targets; channels that are locked stay as they start,
     limits are kept to.
 
-    targets : control id -> character_from_control (k, 4, 4). start (k, v): values of all else. keep : channels of a
-    control that stay though they are free. joints (k, j, 4, 4): where the joints will turn to, where that is known;
-    controls that only turn and ride on one need not wait for the others to be evaluated then.
+    targets : control id -> character_from_control (k, 4, 4).
+    start (k, v) : values of all else.
+    keep : channels of a control that stay though they are free.
+    joints (k, j, 4, 4) : where the joints will turn to, where that is known; controls that only turn and ride on one
+        need not wait for the others to be evaluated then.
     """
     plan, values = make_plan(skeleton, rig), start.copy()
     count = len(rig.controls)

@@ -25,7 +25,8 @@ class Pose:
 class JointPose:
     """A pose told by joints, as trials, files and sampled motion have it; controls are passed by.
 
-    joints : ids. rows (j, 10): parent_from_joint as position (metres), quaternion x y z w, scale. Other joints rest.
+    joints : ids.
+    rows (j, 10) : parent_from_joint as position (metres), quaternion x y z w, scale. Other joints rest.
     """
 
     joints: tuple[str, ...]

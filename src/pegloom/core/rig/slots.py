@@ -15,8 +15,11 @@ from pegloom.core.rig.refs import ChannelRef
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class SlotTable:
-    """index : slot of each channel. channels (v): in slot order. rest, low, high, soft (v,): of each; limits that are
-    none are infinite. rows (c, 7): each control's slots of move, rotate and scale, -1 where it has no such channel."""
+    """index : slot of each channel.
+    channels (v) : in slot order.
+    rest, low, high, soft (v,) : of each; limits that are none are infinite.
+    rows (c, 7) : each control's slots of move, rotate and scale, -1 where it has no such channel.
+    """
 
     index: Mapping[tuple[str, str], int]
     channels: tuple[Channel, ...]

@@ -467,7 +467,11 @@ class _Axes:
 
 
 def palm_of(told: Skeleton, s: str) -> tuple[FloatArray, FloatArray]:
-    """The way a palm faces and the way across it, away from the thumb. told: called as one built here; s: l or r."""
+    """The way a palm faces and the way across it, away from the thumb.
+
+    told : called as one built here.
+    s : l or r.
+    """
     side = 1.0 if s == "l" else -1.0
     hand = told.index.get(f"arm.{s}.end")
     down = np.array([-0.5 * side, -1.0, 0.0])

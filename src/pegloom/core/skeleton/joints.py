@@ -39,8 +39,10 @@ class JointKind(Enum):
 class Joint:
     """One joint at rest.
 
-    id : stable, from its limb kit (`arm.l.upper`) or from the file. name : a label, unique in the skeleton.
-    position : metres, in the character. rotation : x y z w; the y axis runs down the limb, x is the bend axis.
+    id : stable, from its limb kit (`arm.l.upper`) or from the file.
+    name : a label, unique in the skeleton.
+    position : metres, in the character.
+    rotation : x y z w; the y axis runs down the limb, x is the bend axis.
     tail : for a joint without children, where its bone ends (None: it has no length).
     floating : no cord is drawn to its parent, and it owns no share of its parent's bone.
     role : what it is in its kit, "" for nothing in particular: `upper`, `lower`, `end`, `clavicle`...

@@ -29,11 +29,17 @@ def role_in_kit(joint_id: str) -> str:
 class Kit:
     """One limb kit of a character.
 
-    id : `arm.l`, `tail`. pegs : names from base to tip. joints, names : one per joint, base first.
+    id : `arm.l`, `tail`.
+    pegs : names from base to tip.
+    joints, names : one per joint, base first.
     at : place of each joint along the pegs; 1.5 is half way from the second peg to the third.
-    bend : the way the middle points when the limb folds (back, front, up, down, out), or level, facing, finger, thumb.
-    fold : which three pegs fold. ik : the three joints IK works on. least, most : how many joints it may have.
-    twist : joints put along each bone of the ik, for twisting. roll : radians about the aim, for a thumb.
+    bend : the way the middle points when the limb folds (back, front, up, down, out), or level, facing, finger,
+        thumb.
+    fold : which three pegs fold.
+    ik : the three joints IK works on.
+    least, most : how many joints it may have.
+    twist : joints put along each bone of the ik, for twisting.
+    roll : radians about the aim, for a thumb.
     """
 
     id: str

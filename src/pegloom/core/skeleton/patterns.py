@@ -23,8 +23,10 @@ ORDER = ("human", "four-legged", "winged", "many-legged", "serpent", "flat", "hi
 class Pattern:
     """A body plan.
 
-    plans : its kits as data. places : where each peg stands before a mesh is there, in shares of the height; a sided
-    peg once, for the left. say : where each goes, for a person. depth : its proper depth (see depth.py).
+    plans : its kits as data.
+    places : where each peg stands before a mesh is there, in shares of the height; a sided peg once, for the left.
+    say : where each goes, for a person.
+    depth : its proper depth (see depth.py).
     """
 
     name: str

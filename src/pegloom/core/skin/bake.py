@@ -32,7 +32,9 @@ HOLD = 2e-4
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Baked:
-    """weights: the result. error, error_before (n,): metres, root mean square over the poses, after and before."""
+    """weights : the result.
+    error, error_before (n,) : metres, root mean square over the poses, after and before.
+    """
 
     weights: Weights
     error: FloatArray

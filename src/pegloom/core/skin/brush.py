@@ -140,7 +140,8 @@ def evened_along(
 ) -> FloatArray:  # fmt: skip
     """New rows (r, j) that depend only on how far along the limb they lie: rings of one weight.
 
-    along (g,): metres along the limb of every place; width: metres over which rows at like distance are averaged.
+    along (g,) : metres along the limb of every place.
+    width : metres over which rows at like distance are averaged.
     """
     held = values[rows]
     place = along[rows] / max(width, 1e-9)

@@ -51,8 +51,12 @@ class Gauge:
 
 @dataclass(frozen=True, slots=True)
 class Figures:
-    """Of one joint's region in one pose. girth, area: the least share kept of any section (1 at rest); stretch: 99th
-    percentile of the edges' length posed / rest; folded: faces lying back on a neighbour; None: no section there."""
+    """Of one joint's region in one pose.
+
+    girth, area : the least share kept of any section (1 at rest).
+    stretch : 99th percentile of the edges' length posed / rest.
+    folded : faces lying back on a neighbour; None: no section there.
+    """
 
     girth: float | None
     area: float | None

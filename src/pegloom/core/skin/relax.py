@@ -24,7 +24,12 @@ SmallInts: TypeAlias = NDArray[np.int32]
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Relax:
-    """Surface relax of one part. steps: of smoothing; strength: 0 to 1; mask (n,): a painted share of it, or None."""
+    """Surface relax of one part.
+
+    steps : of smoothing.
+    strength : 0 to 1.
+    mask (n,) : a painted share of it, or None.
+    """
 
     steps: int = 12
     strength: float = 1.0

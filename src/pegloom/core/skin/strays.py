@@ -10,7 +10,7 @@ from scipy.sparse.csgraph import connected_components
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
 from pegloom.core.memo import by_identity
-from pegloom.core.skin.weights import Weights, cut, dense, from_dense, most_influences
+from pegloom.core.skin.weights import Weights, dense, from_dense, limited_rows, most_influences
 
 LEAST = 0.04
 """A weight under this moves nothing a rigger would see as a stray."""
@@ -92,7 +92,7 @@ def _given_up(mesh: Mesh, weights: Weights, strays: tuple[Stray, ...]) -> Weight
             places[bare] = dense(weights)[g.first][bare]
             break
         # A mean of several rows holds more joints than any one of them.
-        places[bare[ready]] = cut(mean[ready] / total[ready, None], most)
+        places[bare[ready]] = limited_rows(mean[ready] / total[ready, None], most)
         bare = bare[~ready]
     places /= places.sum(axis=1, keepdims=True)
     return from_dense(places[g.group], weights.joint_ids)

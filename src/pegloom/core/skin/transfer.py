@@ -48,8 +48,12 @@ class Nearest:
 
 @dataclass(frozen=True, slots=True)
 class TransferReport:
-    """How a transfer went, in vertices: read from a match, filled smoothly, read from the nearest place for want of
-    any match on their shell; far: of all, those far from the surface. farthest: metres."""
+    """How a transfer went, in vertices: read from a match, filled smoothly, read from the nearest place for want of any
+    match on their shell;.
+
+    far : of all, those far from the surface.
+    farthest : metres.
+    """
 
     matched: int
     filled: int

@@ -79,7 +79,7 @@ def from_dense(
         raise ShapeError(f"weights: expected (n, {len(joint_ids)}), got {w.shape}")
     if not np.isfinite(w).all() or (w < 0).any():
         raise ShapeError("weights must be finite and not negative")
-    w = cut(w, influences, locked=locked)
+    w = limited_rows(w, influences, locked=locked)
     matrix = sparse.csr_matrix(w)
     return Weights(
         tuple(joint_ids),
@@ -117,7 +117,7 @@ def from_entries(columns: IntArray, values: FloatArray, joint_ids: Sequence[str]
     return made, len(empty)
 
 
-def cut(values: FloatArray, influences: int | None, *, locked: BoolArray | None = None) -> FloatArray:
+def limited_rows(values: FloatArray, influences: int | None, *, locked: BoolArray | None = None) -> FloatArray:
     """Rows (n, j) reduced to their largest `influences` entries above WEIGHT_TINY and normalised.
 
     locked : (j,) columns that keep what they hold; rows that hold nothing else stay as they are. Raises ShapeError naming the first row that holds nothing.
@@ -233,8 +233,9 @@ def with_rows(
 ) -> Weights:
     """Some rows replaced, the others shared: what a stroke changes costs what it touches.
 
-    joint_ids : the columns of `rows` (r, j); they begin with the weights' own. vertices (r,) : which rows. Crumbs are
-    dropped and the new rows normalised around the columns `locked` (j,). Raises ShapeError for columns in another order, or an empty row.
+    joint_ids : the columns of `rows` (r, j); they begin with the weights' own.
+    vertices (r,) : which rows. Crumbs are dropped and the new rows normalised around the columns `locked` (j,).
+        Raises ShapeError for columns in another order, or an empty row.
     """
     if tuple(joint_ids[: len(weights.joint_ids)]) != weights.joint_ids:
         raise ShapeError("new rows must keep the columns the weights have")

@@ -1,7 +1,6 @@
 """The verbs: each a pure function from a document to a document. Window, command line and tests use these."""
 
 from pegloom.document.edits.axes import aim_along, align_chain, match_axes, mend_axes, mirror_axes, square_bend
-from pegloom.document.edits.carry import matching_joints, mirror_weights, read_weights, transfer
 from pegloom.document.edits.controls import (
     build_controls,
     change_channel,
@@ -125,6 +124,7 @@ from pegloom.document.edits.skeleton import (
     turn_joints,
 )
 from pegloom.document.edits.standing import stand_up, turn_by, unit_guesses
+from pegloom.document.edits.transfer import matching_joints, mirror_weights, read_weights, transfer
 from pegloom.document.edits.trials import bring_motion, drop_trial, keep_trial
 from pegloom.document.edits.weaves import (
     bake_relax,

@@ -71,8 +71,8 @@ def find_pegs(
 ) -> PegSet:  # fmt: skip
     """A pattern's pegs as the mesh's own shape says; without a plan, the human's.
 
-    fingers : 0 to 5, None for as many as the hands show. pairs : of legs, None for as many as are seen.
-    Raises EditError or FindError when it cannot.
+    fingers : 0 to 5, None for as many as the hands show.
+    pairs : of legs, None for as many as are seen. Raises EditError or FindError when it cannot.
     """
     character = document.require_character()
     if fingers is not None and not 0 <= fingers <= 5:

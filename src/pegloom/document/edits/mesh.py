@@ -41,7 +41,7 @@ def bring_in(
     character = Character(
         f"character{len(document.characters)}", name, parts=parts, materials=materials, images=images,
         skeleton=skeleton, adopted=skeleton, skin=skin, clips=clips,
-        arrival=arrival_lines(parts, materials, images, skeleton, weights, clips, notes),
+        import_notes=import_lines(parts, materials, images, skeleton, weights, clips, notes),
     )  # fmt: skip
     return replace(document, characters=(*document.characters, character), active=len(document.characters), name=name)
 
@@ -55,7 +55,7 @@ def detail_told(name: str) -> int:
     return int(found[1] or found[2]) if found else 0
 
 
-def arrival_lines(
+def import_lines(
     parts: tuple[Part, ...], materials: tuple[Material, ...], images: tuple[Image, ...], skeleton: Skeleton | None,
     weights: dict[str, Weights] | None, clips: tuple[Clip, ...], notes: tuple[str, ...],
 ) -> tuple[str, ...]:  # fmt: skip

@@ -15,7 +15,7 @@ from pegloom.core.geometry.transforms import (
     quaternion_product,
     transform_points,
 )
-from pegloom.core.motion.carry import carried_clip, rerested
+from pegloom.core.motion.retell import carried_clip, rerested
 from pegloom.core.rig.changes import changed_rig, followed
 from pegloom.core.rig.controls import RECIPE, ControlRig
 from pegloom.core.rig.pose import JointPose
@@ -24,7 +24,7 @@ from pegloom.core.skeleton.build import build_joints, kits_in
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
-from pegloom.core.skin.carry import carry_weights
+from pegloom.core.skin.rejoin import carry_weights
 from pegloom.document.edits.ids import counted, highest
 from pegloom.document.edits.skins import each_skin, with_weights
 from pegloom.document.model import Character, OwnJoint, Skin

@@ -11,7 +11,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import matrix_quaternion, rotation_matrix, transform_points
-from pegloom.core.motion.carry import carried_clip, carried_pose, controls_of_joints, reposed, reposed_clip
+from pegloom.core.motion.retell import carried_clip, carried_pose, controls_of_joints, reposed, reposed_clip
 from pegloom.core.motion.stances import a_pose, t_pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.rig.pose import JointPose, Pose, Shown

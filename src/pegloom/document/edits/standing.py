@@ -24,8 +24,8 @@ from pegloom.core.geometry.transforms import (
     rotation_matrix,
     transform_points,
 )
-from pegloom.core.motion.carry import carried_pose, reposed, reposed_clip
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.retell import carried_pose, reposed, reposed_clip
 from pegloom.core.motion.tracks import joint_tracks
 from pegloom.core.rig.changes import ControlChange
 from pegloom.core.rig.channels import MOVE, Quantity

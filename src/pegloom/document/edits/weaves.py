@@ -100,8 +100,9 @@ def mix_weave(
 ) -> Document:  # fmt: skip
     """A weave's weights on some vertices, those in hand elsewhere.
 
-    vertices : by part id. border : metres along the surface over which the two blend, outside the vertices.
-    Blend mode and relax of those vertices come along. Raises EditError where nothing is selected or bound alike.
+    vertices : by part id.
+    border : metres along the surface over which the two blend, outside the vertices. Blend mode and relax of those
+        vertices come along. Raises EditError where nothing is selected or bound alike.
     """
     character = document.require_character()
     skin, other = _skin(character), _weave(character, weave_id).skin
@@ -196,7 +197,11 @@ def set_relax_mask(document: Document, part_id: str, values: FloatArray | None) 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class BakeReport:
-    """One part's bake. error, before (n,): metres, root mean square over the poses; poses: how many."""
+    """One part's bake.
+
+    error, before (n,) : metres, root mean square over the poses.
+    poses : how many.
+    """
 
     part: str
     poses: int

@@ -56,10 +56,11 @@ def bind(
 
     Each part by its kind: hard parts and props are bound hard whatever the method, cloth reads the skin under it.
 
-    part_ids : bind only these; the others keep their weights. joint_ids : only these joints move anything; what the
-    others would hold goes to the nearest of them up the skeleton, else to the nearest in place.
+    part_ids : bind only these; the others keep their weights.
+    joint_ids : only these joints move anything; what the others would hold goes to the nearest of them up the
+        skeleton, else to the nearest in place.
     own_branch, in_sight : for the binds by distance: only joints of the nearest one's branch; only bones in sight.
-    There each joint's reach counts, too (`set_reach`).
+        There each joint's reach counts, too (`set_reach`).
     offload : where to run what would hold the interpreter for long (see core/jobs).
 
     Raises EditError without joints or parts, Cancelled from `progress`.

@@ -144,9 +144,9 @@ def checked(path: Path, character: Character) -> Character:
     )
     if same and not notes and skeleton is character.skeleton:
         return character
-    arrival = (*character.arrival, *(f"mended: {n}" for n in notes))
+    import_notes = (*character.import_notes, *(f"mended: {n}" for n in notes))
     return replace(
-        character, materials=materials, parts=parts, images=images, skeleton=skeleton, clips=clips, arrival=arrival
+        character, materials=materials, parts=parts, images=images, skeleton=skeleton, clips=clips, import_notes=import_notes
     )
 
 

@@ -100,6 +100,8 @@ def _held(change: Callable[[], Any], where: str, stores: Stores) -> Any:
 
 
 def _character(c: dict[str, Any], where: str, stores: Stores) -> None:
+    if "arrival" in c:
+        c["import_notes"] = c.pop("arrival")
     joints: list[Any] = []
     for name in ("skeleton", "adopted"):
         if c.get(name) is not None:

@@ -56,7 +56,7 @@ def read_usd(path: Path) -> Imported:
         character = open_project(answer, most=max(left(size), answer.stat().st_size * 8)).require_character()
     return Imported(
         character.parts, character.materials, character.images, character.skeleton,
-        dict(character.skin.weights) if character.skin is not None else None, character.clips, character.arrival,
+        dict(character.skin.weights) if character.skin is not None else None, character.clips, character.import_notes,
     )  # fmt: skip
 
 
@@ -91,7 +91,7 @@ def main(arguments: list[str]) -> int:
             skin = Skin("from the file", held, MappingProxyType(dict(imported.weights)))
         character = Character(
             "file", "file", parts=imported.parts, materials=imported.materials, images=imported.images,
-            skeleton=imported.skeleton, skin=skin, clips=imported.clips, arrival=imported.notes,
+            skeleton=imported.skeleton, skin=skin, clips=imported.clips, import_notes=imported.notes,
         )  # fmt: skip
         try:
             save_project(answer, Document((character,)), pack=False)

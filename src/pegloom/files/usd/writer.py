@@ -16,9 +16,9 @@ from pegloom.core.skin.weights import Weights, packed
 from pegloom.document.model import Character, Material, Part, Subdivision
 from pegloom.files.names import Unique
 from pegloom.files.neighbours import Neighbours
+from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import outgoing
 from pegloom.files.scratch import scratch
-from pegloom.files.unplayed import unplayed
 from pegloom.files.usd.layers import told
 
 
@@ -29,7 +29,7 @@ def write_usd(path: Path, character: Character) -> list[str]:
     """
     from pxr import Tf, Usd, UsdGeom, UsdSkel
 
-    notes = unplayed(character)
+    notes = not_exported(character)
     suffix = ".usda" if path.suffix.lower() == ".usda" else ".usdc"
     stage = Usd.Stage.CreateInMemory(f"character{suffix}")
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)

@@ -16,7 +16,7 @@ from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import sample
 from pegloom.document import edits
 from pegloom.document.model import Document
-from pegloom.files.choosing import Take, taken, worth_asking
+from pegloom.files.import_choice import ImportChoice, taken, worth_asking
 from pegloom.files.imported import Imported
 from pegloom.files.leftovers import LeftOver, left_over, of_project, refuse, taken_over, when_told
 from pegloom.files.project import SUFFIX, open_project, save_project
@@ -80,8 +80,8 @@ def open_saved(c: Context, path: Path, *, most: int | None = None, said: str = "
         more = {"display": Display.TEXTURED} if demo else {}
         c.store.start_with(result, None if demo else path, **more)
         remember(path)
-        arrival = result.character.arrival if result.character is not None else ()
-        mended = [line for line in arrival if line.startswith("mended:")]
+        notes = result.character.import_notes if result.character is not None else ()
+        mended = [line for line in notes if line.startswith("mended:")]
         c.say(said or "; ".join([f"Opened {path.name}", *mended[:3]]), error=bool(said))
         arrive(c)
 
@@ -126,7 +126,7 @@ def _read(c: Context, path: Path, choose: bool, most: int | None) -> None:
                 _read(c, path, choose, MUCH)
             return
         assert isinstance(result, Imported)
-        take = c.ask.choose_import(result) if choose or worth_asking(result) else Take()
+        take = c.ask.choose_import(result) if choose or worth_asking(result) else ImportChoice()
         if take is None:
             c.say(f"{path.name} stays where it is")
             return
@@ -135,7 +135,7 @@ def _read(c: Context, path: Path, choose: bool, most: int | None) -> None:
     c.jobs.start(Job(f"Opening {path.name}", work, done, begin=lambda: base.append(c.store.history.present)))
 
 
-def _import(c: Context, path: Path, imported: Imported, take: Take, base: Document) -> None:
+def _import(c: Context, path: Path, imported: Imported, take: ImportChoice, base: Document) -> None:
     """What was chosen of a file becomes the document."""
 
     def work(progress: Progress) -> object:

@@ -11,8 +11,10 @@ from pegloom.document.edits import DeliveredRest
 
 @dataclass(frozen=True, slots=True)
 class ExportSettings(Setting):
-    """names : how sides are written in joint names; None as they are. rest : the one that is delivered. report : what the
-    last proof said."""
+    """names : how sides are written in joint names; None as they are.
+    rest : the one that is delivered.
+    report : what the last proof said.
+    """
 
     ID = "handover.export"
     PASSING = frozenset({"report"})

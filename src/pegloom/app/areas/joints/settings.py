@@ -31,7 +31,9 @@ class PatternSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class KitSettings(Setting):
-    """kit : id of the kit the card is about. kind : of the kit that is added."""
+    """kit : id of the kit the card is about.
+    kind : of the kit that is added.
+    """
 
     ID = "joints.kits"
     PASSING = frozenset({"kit"})

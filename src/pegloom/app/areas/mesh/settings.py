@@ -36,7 +36,9 @@ class MaterialSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class ReportSettings(Setting):
-    """report : what bringing in said, line by line. of : the parts it is about; shown as long as they stand."""
+    """report : what bringing in said, line by line.
+    of : the parts it is about; shown as long as they stand.
+    """
 
     ID = "mesh.report"
     PASSING = frozenset({"report", "of"})

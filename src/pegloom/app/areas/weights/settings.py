@@ -33,8 +33,10 @@ class BindSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class InfluenceSettings(Setting):
-    """find : text the list is filtered by. here : only what holds something of the selection. heir : joint that takes
-    weight over."""
+    """find : text the list is filtered by.
+    here : only what holds something of the selection.
+    heir : joint that takes weight over.
+    """
 
     ID = "weights.influences"
     PASSING = frozenset({"find", "heir"})
@@ -46,7 +48,9 @@ class InfluenceSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class SelectSettings(Setting):
-    """low, high : weights between which vertices are selected. name : of a kept selection."""
+    """low, high : weights between which vertices are selected.
+    name : of a kept selection.
+    """
 
     ID = "weights.selection"
     PASSING = frozenset({"name"})
@@ -58,7 +62,9 @@ class SelectSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class WeaveSettings(Setting):
-    """chosen : id of the weave picked in the list. border : centimetres its border is soft."""
+    """chosen : id of the weave picked in the list.
+    border : centimetres its border is soft.
+    """
 
     ID = "weights.weaves"
     PASSING = frozenset({"chosen"})
@@ -87,7 +93,10 @@ class MirrorSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class TransferSettings(Setting):
-    """source, target : ids of parts. fill : smoothly where nothing good is near. report : what the last one said."""
+    """source, target : ids of parts.
+    fill : smoothly where nothing good is near.
+    report : what the last one said.
+    """
 
     ID = "weights.transfer"
     PASSING = frozenset({"source", "target", "report"})
@@ -118,8 +127,10 @@ class RelaxSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class BakeSettings(Setting):
-    """influences : joints a vertex may follow after the bake. clips: they are followed as well. report: what the last one
-    said."""
+    """influences : joints a vertex may follow after the bake.
+    clips : they are followed as well.
+    report : what the last one said.
+    """
 
     ID = "weights.bake"
     PASSING = frozenset({"report"})

@@ -10,7 +10,9 @@ from pegloom.scene.picking import inside_box, inside_lasso
 
 
 class BoxDrag:
-    """lasso : a line drawn round, not a box. vertices: they are picked, not things."""
+    """lasso : a line drawn round, not a box.
+    vertices : they are picked, not things.
+    """
 
     def __init__(self, view: StageView, at: Pointer, *, vertices: bool) -> None:
         self.view, self.c = view, view.c

@@ -12,7 +12,10 @@ Begin = Callable[[StageView, str, str, Pointer], "Drag | None"]
 
 
 class PickTool(StageTool):
-    """begin : what a drag does, by the kind of thing. vertices: a box picks them. parts: a press picks parts."""
+    """begin : what a drag does, by the kind of thing.
+    vertices : a box picks them.
+    parts : a press picks parts.
+    """
 
     id = "pick"
 

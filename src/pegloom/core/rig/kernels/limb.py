@@ -80,8 +80,9 @@ def two_joint(distance, direction, normal, a, b):
 def fk_normal(ru, first, second, a, b, frames, bends):
     """Unit normal of the plane in which an FK limb's pole would stand.
 
-    ru (3, 3): turn of its upper; first, second: unit bones of lengths a, b; see `limb` for the others. A straight limb
-    has no plane: there it is the one its upper carries.
+    ru (3, 3) : turn of its upper.
+    first, second : unit bones of lengths a, b; see `limb` for the others. A straight limb has no plane: there it is
+        the one its upper carries.
     """
     line = a * first + b * second
     line = line / max(norm(line), 1e-30)

@@ -24,9 +24,11 @@ from pegloom.core.skeleton.joints import Skeleton
 class Plan:
     """What a rig on a skeleton runs as. It is never written to: each call brings its own scratch.
 
-    steps (s, 5): what to do, the node or slot it gives, the node it stands on (-1 for the world), where its numbers begin
-    in ints and floats; see `kernels/walk.py`. local (n, 4, 4): each node in what it rides on, at rest. solvers : each
-    solver's numbers by id. order : controls as they are worked out.
+    steps (s, 5) : what to do, the node or slot it gives, the node it stands on (-1 for the world), where its numbers
+        begin in ints and floats; see `kernels/walk.py`.
+    local (n, 4, 4) : each node in what it rides on, at rest.
+    solvers : each solver's numbers by id.
+    order : controls as they are worked out.
     """
 
     slots: SlotTable

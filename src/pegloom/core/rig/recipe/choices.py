@@ -19,7 +19,9 @@ class KitSolver(Enum):
 
 @dataclass(frozen=True, slots=True)
 class KitRig:
-    """solver : what bends the kit's limb. ik_at_rest : whether it starts with IK; None as the kit has it."""
+    """solver : what bends the kit's limb.
+    ik_at_rest : whether it starts with IK; None as the kit has it.
+    """
 
     solver: KitSolver = KitSolver.USUAL
     ik_at_rest: bool | None = None

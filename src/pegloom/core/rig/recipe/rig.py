@@ -21,8 +21,10 @@ from pegloom.core.skeleton.kits import Kit
 def build_rig(
     skeleton: Skeleton, height: float, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig] = NO_RECIPE
 ) -> ControlRig:
-    """Controls for a skeleton of any body plan. height: metres, sizes the shapes. recipe: how each
-    kit is to be built, by id; one not named as is usual.
+    """Controls for a skeleton of any body plan.
+
+    height : metres, sizes the shapes.
+    recipe : how each kit is to be built, by id; one not named as is usual.
 
     Every control reads zero at rest and no joint moves. Joints no kit knows (added by hand, from a file) get a
     turner each. Raises EditError for a skeleton without joints.

@@ -23,8 +23,12 @@ ASIDE = 1e-12
 
 @dataclass(frozen=True, slots=True)
 class LimbIk:
-    """joints and fk (ids of the controls that turn them by hand): upper, lower, end. amount : channel from FK (0) to
-    IK (1). goal : where the end goes; pole : which way the limb bends."""
+    """joints and fk (ids of the controls that turn them by hand): upper, lower, end.
+
+    amount : channel from FK (0) to IK (1).
+    goal : where the end goes.
+    pole : which way the limb bends.
+    """
 
     id: str
     joints: tuple[str, str, str]

@@ -11,7 +11,10 @@ from pegloom.core.rig.refs import NodeRef
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Rests:
-    """node : number of a node. slot : number of a channel. place : its character_from_node at rest (4, 4)."""
+    """node : number of a node.
+    slot : number of a channel.
+    place : its character_from_node at rest (4, 4).
+    """
 
     node: Callable[[NodeRef], int]
     slot: Callable[[tuple[str, str]], int]

@@ -20,8 +20,11 @@ def find_fingers(
 ) -> Placed:
     """Base and tip of each finger, with a confidence.
 
-    points (n, 3), triangles (t, 3): the standing mesh. wrist, palm: (3,). names: fingers from the thumb's side.
-    Fingers that cannot be told apart are spread over the palm's width with a low confidence.
+    points (n, 3), triangles (t, 3): the standing mesh.
+
+    wrist, palm : (3,).
+    names : fingers from the thumb's side. Fingers that cannot be told apart are spread over the palm's width with a
+        low confidence.
     """
     ahead = normalised(palm - wrist)
     length = float(np.linalg.norm(palm - wrist))

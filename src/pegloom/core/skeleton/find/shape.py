@@ -23,8 +23,12 @@ SPECK = 0.002
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Tip:
-    """An end of the body. place (3,); length: of its branch, metres; far: the way inside from the middle;
-    cells: nodes of the branch."""
+    """An end of the body. place (3,);.
+
+    length : of its branch, metres.
+    far : the way inside from the middle.
+    cells : nodes of the branch.
+    """
 
     node: int
     place: FloatArray
@@ -195,8 +199,9 @@ class Shape:
 def persistence(indptr, indices, height, order):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Peaks of a height (m,) on a graph, and how far each stands out.
 
-    indptr, indices: the graph's rows, both ways written down; order: nodes from the highest down. Returns peak (m,),
-    1 at peaks and -1 elsewhere, and saddle (m,), the height to come down to before a higher peak can be reached.
+    indptr, indices : the graph's rows, both ways written down.
+    order : nodes from the highest down. Returns peak (m,), 1 at peaks and -1 elsewhere, and saddle (m,), the height
+        to come down to before a higher peak can be reached.
     """
     n = len(height)
     parent = np.full(n, -1)

@@ -10,7 +10,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.mesh import Mesh, place_lengths, place_neighbours, weld
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skin.bind.branches import Spread, Trunk
-from pegloom.core.skin.weights import cut
+from pegloom.core.skin.weights import limited_rows
 
 CLIFF = 0.8
 EASINGS = 12
@@ -65,7 +65,7 @@ def without_cliffs(values: FloatArray, near: sparse.csr_matrix, influences: int)
             break
         places = np.unique(ends[steep])
         mean = np.asarray(near[places] @ values) / total[places, None]
-        values[places] = cut(0.5 * (values[places] + mean), influences)
+        values[places] = limited_rows(0.5 * (values[places] + mean), influences)
         changed = np.zeros(len(values), dtype=bool)
         changed[places] = True
         again = np.flatnonzero(changed[ends].any(axis=1))
@@ -110,11 +110,11 @@ def eased(
         if step >= GIVES_BACK_AFTER:
             mixed = trunk.given_back(mixed, touched)
         mixed = spread.held_in(mixed, touched)
-        values[touched] = cut(mixed, influences if step >= CUTS_AFTER else None)
+        values[touched] = limited_rows(mixed, influences if step >= CUTS_AFTER else None)
         follow[touched] = values[touched] @ below
         changed[:] = False
         changed[touched] = True
-    return cut(values, influences)
+    return limited_rows(values, influences)
 
 
 @njit(cache=True, nogil=True)

@@ -19,7 +19,7 @@ from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.distances import body_distances
 from pegloom.core.skin.bind.easing import nearness, softened
 from pegloom.core.skin.bind.surface import finished, weight_joints
-from pegloom.core.skin.weights import Weights, cut
+from pegloom.core.skin.weights import Weights, limited_rows
 
 POWER = 4.0
 MUCH_NEARER = 2.0
@@ -49,7 +49,7 @@ def _by_distance(
     if own_branch:
         # After softening, which would bring the other limb's joints back where limbs part.
         values *= _same_branch(skeleton, joints)[distance.argmin(axis=1)]
-    values = cut(values, influences)
+    values = limited_rows(values, influences)
     values = drop_islands(values, place_neighbours(mesh))
     progress(1.0, "weights done")
     return finished(values, mesh, skeleton, joints, solid, influences)
@@ -75,8 +75,9 @@ def bind_by_reach(
 ) -> Weights:  # fmt: skip
     """Weights by straight distance to the bones. Raises Cancelled from `progress`.
 
-    reaches : factor by joint id, 1 where none is given: a joint of reach 2 counts as half as far. own_branch : a
-    vertex follows its nearest joint and those above and below it only. in_sight : only bones it sees.
+    reaches : factor by joint id, 1 where none is given: a joint of reach 2 counts as half as far.
+    own_branch : a vertex follows its nearest joint and those above and below it only.
+    in_sight : only bones it sees.
     """
     return _by_distance(
         mesh, skeleton, solid, influences, progress, only_in_sight=in_sight, reaches=reaches, own_branch=own_branch

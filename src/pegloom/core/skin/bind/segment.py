@@ -31,7 +31,7 @@ from pegloom.core.skin.bind.branches import THICK_TRUNK, Hold, Spread, Tree, Tru
 from pegloom.core.skin.bind.distances import body_distances
 from pegloom.core.skin.bind.easing import eased, nearness, softened, without_cliffs
 from pegloom.core.skin.bind.surface import finished, weight_joints
-from pegloom.core.skin.weights import Weights, cut
+from pegloom.core.skin.weights import Weights, limited_rows
 
 SIBLING = 3.0
 FADE_FROM, FADE_TO = 1.25, 2.0
@@ -65,7 +65,7 @@ def bind_segment(
     values = softened(values, near, PASSES - 2)
     for _ in range(2):
         # Where limbs tie, neighbours keep different few; softening what was kept closes the step between them.
-        values = drop_islands(cut(softened(values, near, 1), influences), neighbours)
+        values = drop_islands(limited_rows(softened(values, near, 1), influences), neighbours)
     values = without_cliffs(values, near, influences)
     spread = Spread(values, through, body.radius, body.hangs, tree)
     values = eased(

@@ -16,7 +16,7 @@ from pegloom.core.geometry.solid import Solid, make_solid, sight_inside
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.joints import Skeleton, bone_segments
 from pegloom.core.skin.strays import without_strays
-from pegloom.core.skin.weights import Weights, cut, from_dense
+from pegloom.core.skin.weights import Weights, from_dense, limited_rows
 
 SIGHT = 0.9
 """Share of the straight line to a bone that must lie inside the solid to count as in sight (cells are coarse)."""
@@ -213,7 +213,7 @@ def finished(
 ) -> Weights:
     """Weights of every vertex from rows (g, j) of welded places: small shells whole, strays dropped."""
     for shell in whole_shells(mesh, skeleton, joints, solid.diagonal):
-        values[shell] = cut(one_row(values[shell])[None], influences)
+        values[shell] = limited_rows(one_row(values[shell])[None], influences)
     # Crumbs move nothing one can see; a row keeps at least what it holds most.
     values[(values < CRUMB) & (values.max(axis=1, keepdims=True) >= CRUMB)] = 0.0
     ids = [skeleton.joints[j].id for j in joints]

@@ -31,28 +31,28 @@ class BringInCard(Card):
         line.setStretch(0, 1)
         self.what = label("", "soft", wrap=True, name="mesh.what")
         self.body.addWidget(self.what)
-        self.arrival = label("", "caption", wrap=True, name="mesh.arrival")
-        self.body.addWidget(self.arrival)
+        self.brought = label("", "caption", wrap=True, name="mesh.arrival")
+        self.body.addWidget(self.brought)
         self.row(action_button(q["mesh.replace"], "Replace mesh"), action_button(q["mesh.add_parts"], "Add parts"))
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        return () if one is None else (one.parts, one.arrival, one.name, state.settings.of(ReportSettings).report)
+        return () if one is None else (one.parts, one.import_notes, one.name, state.settings.of(ReportSettings).report)
 
     def show_state(self, state: State) -> None:
         one = state.character
         if one is None:
             self.what.setText("Nothing is open yet.")
-            self.arrival.setText("")
+            self.brought.setText("")
             self.note.setText("")
             return
         count = sum(p.mesh.vertex_count for p in one.parts)
         faces = sum(p.mesh.face_count for p in one.parts)
         self.what.setText(f"{one.name}: " + f"{count:,} vertices, {faces:,} faces".replace(",", " "))
         brought = state.settings.of(ReportSettings)
-        every = brought.report if brought.of is one.parts else one.arrival
+        every = brought.report if brought.of is one.parts else one.import_notes
         lines, more = every[:MOST_LINES], len(every) - MOST_LINES
-        self.arrival.setText("\n".join(lines) + (f"\nand {more} lines more" if more > 0 else ""))
+        self.brought.setText("\n".join(lines) + (f"\nand {more} lines more" if more > 0 else ""))
         parts = len(one.parts)
         self.note.setText(f"{parts} part" + ("s" if parts != 1 else ""))
 

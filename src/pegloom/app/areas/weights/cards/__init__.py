@@ -6,8 +6,8 @@ from functools import partial
 from pegloom.app.areas.weights.cards.bends import BendCard
 from pegloom.app.areas.weights.cards.bind import BindCard
 from pegloom.app.areas.weights.cards.brush import BrushCard
-from pegloom.app.areas.weights.cards.carry import CarryCard
 from pegloom.app.areas.weights.cards.influences import InfluenceCard
+from pegloom.app.areas.weights.cards.mirror_transfer import MirrorTransferCard
 from pegloom.app.areas.weights.cards.relax import RelaxCard
 from pegloom.app.areas.weights.cards.selection import SelectionCard
 from pegloom.app.areas.weights.cards.weaves import WeaveCard
@@ -16,7 +16,7 @@ from pegloom.app.panels.snagcard import SnagCard
 from pegloom.app.widgets.card import Card
 
 CARDS: tuple[Callable[[Context], Card], ...] = (
-    BindCard, BendCard, BrushCard, InfluenceCard, SelectionCard, WeaveCard, CarryCard, RelaxCard,
+    BindCard, BendCard, BrushCard, InfluenceCard, SelectionCard, WeaveCard, MirrorTransferCard, RelaxCard,
     partial(
         SnagCard, area="weights",
         sound="No strays, no rows out of order; how the skin bends is told under Bends.",

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from threading import Thread
+from functools import partial
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QInputDialog, QPushButton
 
 from pegloom.app.context import Context
+from pegloom.app.jobs import Order
 from pegloom.app.state.kept import keep_ladder
 from pegloom.app.state.state import BrushSettings, State, Tool
 from pegloom.app.widgets import Choices, action_button, label
@@ -152,7 +153,7 @@ class BrushCard(Card):
         if self.ready_for is not one.skin:
             self.ready_for = one.skin
             made = self.c.view.stroke_made()
-            Thread(target=get_ready, args=(one,), kwargs={"apart_from": made}, daemon=True).start()
+            self.c.background.put(Order.AHEAD, partial(get_ready, one, apart_from=made))
 
 
 def _edge_word(hardness: float) -> str:

@@ -114,9 +114,9 @@ def mirror_weights(
     """Copy one half's weights to the other, or give both halves the mean.
 
     tolerance : metres within which a vertex across counts as the partner; None: the usual, pairs that agree.
-    by_place : pair the joints by where they stand, not by name. vertices : only these receive; None: all.
-    The painted shares of dual quaternion blending and of surface relax go along.
-    Returns the document and the receiving vertices without a partner, which keep what they have.
+    by_place : pair the joints by where they stand, not by name.
+    vertices : only these receive; None: all. The painted shares of dual quaternion blending and of surface relax go
+        along. Returns the document and the receiving vertices without a partner, which keep what they have.
     """
     character = document.require_character()
     skeleton = skeleton_of(character)

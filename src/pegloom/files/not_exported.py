@@ -5,7 +5,7 @@ from __future__ import annotations
 from pegloom.document.model import Character
 
 
-def unplayed(character: Character) -> list[str]:
+def not_exported(character: Character) -> list[str]:
     """One line for each part that looks otherwise in the program than a file can tell."""
     skin = character.skin
     if skin is None:

@@ -9,9 +9,12 @@ from pegloom.files.imported import Imported
 
 
 @dataclass(frozen=True, slots=True)
-class Take:
-    """What to take. parts: ids, None for all. rest_from_clip: the first frame of the first clip becomes the rest,
-    instead of the bind the file stored."""
+class ImportChoice:
+    """What to take.
+
+    parts : ids, None for all.
+    rest_from_clip : the first frame of the first clip becomes the rest, instead of the bind the file stored.
+    """
 
     parts: frozenset[str] | None = None
     skeleton: bool = True
@@ -27,7 +30,7 @@ def worth_asking(imported: Imported) -> bool:
     return imported.skeleton is not None or bool(imported.clips) or any(p.morphs for p in imported.parts)
 
 
-def taken(imported: Imported, take: Take) -> Imported:
+def taken(imported: Imported, take: ImportChoice) -> Imported:
     """Only what was chosen. Weights and clips need the skeleton and go with it.
 
     Raises EditError when no part is left.

@@ -10,7 +10,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton
-from pegloom.core.skin.weights import Weights, cut, with_rows, without_columns
+from pegloom.core.skin.weights import Weights, limited_rows, with_rows, without_columns
 
 
 def smooth_step(x: FloatArray) -> FloatArray:
@@ -137,7 +137,7 @@ def carry_weights(
     made = np.clip(stacked, 0.0, None)
     if influences is not None:
         _fold(made, [[columns.index(j) for j in some if j in result] for some in _united(families)], influences)
-        made = cut(made, influences)
+        made = limited_rows(made, influences)
     return without_columns(with_rows(weights, columns, rows, made), gone)
 
 

@@ -12,7 +12,7 @@ from pegloom.app.widgets.fields import choice, fill, filled_by_pick, number, tic
 from pegloom.core.skin.mirror import Way
 
 
-class CarryCard(Card):
+class MirrorTransferCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(c, "Mirror and transfer", "weights.carry", is_open=False)
         q = c.actions.qactions
