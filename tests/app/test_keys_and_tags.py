@@ -9,14 +9,27 @@ import pytest
 from PyQt6 import sip
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QDoubleSpinBox, QLabel, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QAbstractItemView,
+    QAbstractSlider,
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QDoubleSpinBox,
+    QLabel,
+    QLineEdit,
+    QScrollBar,
+    QTreeWidget,
+    QWidget,
+)
 
 from pegloom.app.dialogs.keysheet import KeySheet
 from pegloom.app.state.kept import keep_keys, read_keys
 from pegloom.app.state.state import Area, Tool
 from pegloom.app.window import Window
 from pegloom.document import edits
-from tests.app.conftest import Answers, find
+from tests.app.conftest import Answers, find, widgets
 
 
 @pytest.fixture
@@ -184,3 +197,45 @@ def test_pinned_tags_are_several_go_with_what_they_hold_and_are_let_go(rigged):
         sys.excepthook = hook
     assert not heard
     assert find(rigged.window, QLabel, "tag.name").text() == session.character.skeleton.joint("arm.l.lower").name
+
+
+# By keyboard alone
+
+
+@pytest.mark.parametrize("area", list(Area))
+def test_everything_that_takes_input_is_reached_with_tab_and_has_a_name(rigged, area):
+    rigged.session.go(area)
+    for card in rigged.window.benches[area].cards:
+        card.set_open(True)
+    rigged.bot.wait(50)
+    kinds = (QAbstractButton, QComboBox, QAbstractSpinBox, QLineEdit, QAbstractItemView, QAbstractSlider)
+    inputs = [w for w in widgets(rigged.window) if isinstance(w, kinds) and w.isVisible() and w.objectName()]
+    assert len(inputs) > 20
+    for widget in inputs:
+        if widget.objectName().startswith("qt_") or isinstance(widget.parent(), (QComboBox, QAbstractSpinBox)):
+            continue
+        if isinstance(widget, QScrollBar):
+            continue
+        assert widget.focusPolicy() & Qt.FocusPolicy.TabFocus, f"{widget.objectName()} cannot be reached with Tab"
+        named = widget.accessibleName() or getattr(widget, "text", str)()
+        assert named, f"{widget.objectName()} has no name for a screen reader"
+
+
+def test_things_are_picked_and_panes_closed_by_keys(rigged):
+    session = rigged.session
+    session.go(Area.WEIGHTS)
+    tree = find(rigged.window, QTreeWidget, "parts.tree")
+    joint = tree.findItems("l_forearm", Qt.MatchFlag.MatchRecursive | Qt.MatchFlag.MatchExactly)[0]
+    tree.setFocus()
+    tree.setCurrentItem(joint)
+    QTest.keyClick(tree, Qt.Key.Key_Return)
+    assert session.selection.lead == "arm.l.lower"
+    assert session.influence == "arm.l.lower"
+    session.vertices = {"part0": np.arange(40)}
+    rigged.key(Qt.Key.Key_T, Qt.KeyboardModifier.ControlModifier)
+    assert find(rigged.window, QWidget, "numbers").isVisible()
+    rigged.key(Qt.Key.Key_Escape)
+    assert not find(rigged.window, QWidget, "numbers").isVisible(), "Esc closes what stands beside the view"
+    assert session.vertices, "and leaves the rest"
+    rigged.key(Qt.Key.Key_Escape)
+    assert not session.vertices

@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QWidget
 from pegloom.app.actions.action import Action
 from pegloom.app.context import Context
 from pegloom.app.state.kept import keep_keys
-from pegloom.app.state.state import State
+from pegloom.app.state.state import State, only_time
 from pegloom.core.errors import PegLoomError
 
 HELD = {"A": "held with the brush it evens out", "Esc": "it leaves what is under way"}
@@ -88,8 +88,12 @@ class Actions:
 
     def follow(self) -> None:
         """Tips and marks follow the state from now on."""
-        self.c.store.changed.connect(lambda _, new: self._look(new))
+        self.c.store.changed.connect(self._changed)
         self._look(self.c.state)
+
+    def _changed(self, old: State, new: State) -> None:
+        if not only_time(old, new):
+            self._look(new)
 
     def _look(self, state: State) -> None:
         for action_id in self.entries:

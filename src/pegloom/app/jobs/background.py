@@ -40,6 +40,8 @@ class Background(QObject):
     def __init__(self, paused: Callable[[], bool], parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.paused = paused
+        self.closed = False
+        """Work that looks at it between its steps ends sooner."""
         self.waiting: dict[Order, Task] = {}
         self.running: list[tuple[Task, Future[Any]]] = []
         self.pool = ThreadPoolExecutor(max_workers=AT_ONCE, thread_name_prefix="background")
@@ -80,6 +82,7 @@ class Background(QObject):
 
     def stop(self) -> None:
         """No more work: the window closes."""
+        self.closed = True
         self.waiting.clear()
         self.timer.stop()
         self.pool.shutdown(wait=True, cancel_futures=True)

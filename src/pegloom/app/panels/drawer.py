@@ -78,6 +78,7 @@ class PartsDrawer(Panel):
         columns.setSectionResizeMode(0, columns.ResizeMode.Stretch)
         columns.setSectionResizeMode(1, columns.ResizeMode.ResizeToContents)
         self.tree.itemClicked.connect(self._pick)
+        self.tree.itemActivated.connect(self._pick)
         column.addWidget(self.tree)
 
     def _hang(self, joint: str, parent: str) -> None:

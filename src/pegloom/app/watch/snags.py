@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from typing import Any
 
@@ -10,8 +11,9 @@ from PyQt6.QtCore import QObject
 from pegloom.app.jobs import Background, Order
 from pegloom.app.state.state import State
 from pegloom.app.state.store import Store
-from pegloom.checks import Snag, find_snags
+from pegloom.checks import Snag, search_snags
 from pegloom.core.geometry.mesh import is_watertight
+from pegloom.core.jobs import Cancelled
 from pegloom.document.edits import evenness
 from pegloom.document.model import Character, Document
 
@@ -38,7 +40,14 @@ class SnagWatch(QObject):
             self._wanted = character
             if new.snags_known:
                 self.store.put(snags_known=False)
-            self.background.put(Order.SNAGS, partial(_look_over, character), partial(self._landed, character))
+            self.background.put(
+                Order.SNAGS, partial(_look_over, character, self._go_on), partial(self._landed, character)
+            )
+
+    def _go_on(self, character: Character) -> None:
+        """Asked on the thread between two checks: what nobody wants any more is given up."""
+        if character is not self._wanted or self.background.closed:
+            raise Cancelled
 
     def _landed(self, character: Character, result: Any) -> None:
         if character is not self._wanted:
@@ -54,12 +63,13 @@ class SnagWatch(QObject):
         self.store.put(snags=now.snags if snags == now.snags else snags, snags_known=known)
 
 
-def _look_over(character: Character) -> tuple[Snag, ...]:
+def _look_over(character: Character, go_on: Callable[[Character], None]) -> tuple[Snag, ...]:
     """The snags; and what the Mesh cards show of the meshes, so that they have it at hand by then."""
     evenness(Document((character,)))
     for part in character.included:
+        go_on(character)
         is_watertight(part.mesh)
-    return find_snags(character)
+    return search_snags(character, lambda fraction, text: go_on(character))
 
 
 def _alike(a: Character, b: Character) -> bool:

@@ -33,6 +33,11 @@ class SliderRow(QWidget):
             self.slider.sliderReleased.connect(lambda: released(self.value))
         self.setFocusProxy(self.slider)
 
+    def setAccessibleName(self, name: str | None) -> None:
+        """The slider is what takes the focus: its name is read."""
+        super().setAccessibleName(name)
+        self.slider.setAccessibleName(name)
+
     def _moved(self) -> None:
         self.figure.setText(self.show_as(self.value))
         self.changed(self.value)

@@ -34,6 +34,8 @@ def cancel(c: Context) -> None:
         c.store.put(moves=())
     elif state.tooling.tool != Tool.PICK:
         c.store.put(tool=Tool.PICK)
+    elif open_panes := state.viewing.panes & {pane.id for pane in c.area.panes}:
+        c.store.put(panes=state.viewing.panes - open_panes)
     else:
         c.store.put(vertices=MappingProxyType({}), selection=Selection())
 
