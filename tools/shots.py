@@ -11,12 +11,14 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtWidgets import QApplication
 
+from pegloom.app.actions.posing import commit_pose
 from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
 from pegloom.app.panels.graph import QualityGraph
 from pegloom.app.state.state import RANGE_TEST, Area, Tool
 from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
+from pegloom.core.rig.controls import with_values
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
 from pegloom.scene.display import Display
@@ -135,6 +137,8 @@ def main() -> None:
     s.set_view(display=Display.TEXTURED)
     s.play_source(s.character.clips[0].id, 2.0)
     s.select("control", "arm.r.lower.fk")
+    raised = with_values(s.character.rig, s.c.frames.control_pose, "arm.r.lower.fk", rotate_x=1.2)
+    commit_pose(window.c, "Turn r_forearm", raised, ("arm.r.lower.fk",))
     window.stage.show_all()
     settle(app, 4)
     shoot("motion")

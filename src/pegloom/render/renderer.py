@@ -210,9 +210,12 @@ class Renderer:
         lens_mode: int,
         framebuffer: Any = None,
         seam: float | None = None,
+        ratio: float = 1.0,
     ) -> None:
-        """Draw everything. size: the stage in device pixels.
+        """Draw everything.
 
+        size : of the stage, in device pixels.
+        ratio : device pixels to one of the screen's own; lines and dots are as many of those wide.
         seam : share of the width right of which parts whose id ends in OTHER are drawn instead of the plain ones.
         """
         gl = self.gl
@@ -230,7 +233,7 @@ class Renderer:
         for name in ("mesh", "line", "dot", "plain", "picture"):
             self.programs[name]["clip_from_world"].value = matrix
         for name in ("line", "dot"):
-            self.programs[name]["stage"].value = tuple(float(v) for v in size)
+            self.programs[name]["stage"].value = tuple(float(v) / ratio for v in size)
         gl.enable(moderngl.DEPTH_TEST)
         gl.depth_func = "<="
         self._lines("behind", 1.0)

@@ -191,7 +191,7 @@ class Stage(QOpenGLWidget):
         target = renderer.gl.detect_framebuffer()
         renderer.frame(
             self.camera, size, looks, display=viewing.display, wire_over=viewing.wire_over, lens_mode=mode,
-            framebuffer=target, seam=viewing.seam if self.c.frames.other is not None else None,
+            framebuffer=target, ratio=ratio, seam=viewing.seam if self.c.frames.other is not None else None,
         )  # fmt: skip
         renderer.gl.disable(moderngl.DEPTH_TEST)
 
