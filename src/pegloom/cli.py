@@ -308,11 +308,11 @@ def transfer(
         raise EditError(f"--map {wrong[0]}: say which is which, as THEIRS=OURS")
     joint_map = dict(p.split("=", 1) for p in pairs or [])
     other = opening.open_any(source).require_character()
-    document, reports, told = edits.read_weights(opening.open_any(target), other, joint_map=joint_map)
+    document, reports, read_as = edits.read_weights(opening.open_any(target), other, joint_map=joint_map)
     _write(output, document)
     parts = {name: asdict(r) for name, r in reports.items()}
     lines = [f"{n}: {r.matched} read, {r.filled} filled, {r.forced} forced, {r.far} far" for n, r in reports.items()]
-    _print({"parts": parts, "joints": told}, as_json, "\n".join([f"written: {output}", *lines]))
+    _print({"parts": parts, "joints": read_as}, as_json, "\n".join([f"written: {output}", *lines]))
 
 
 @app.command()
@@ -332,12 +332,12 @@ def bake(
         document = edits.set_relax(document, part, steps=steps)
     document, reports = edits.bake_relax(document, influences=influences, clips=clips)
     _write(output, document)
-    told = [
+    reports_said = [
         {"part": r.part, "poses": r.poses, "removed": r.removed, "rms_mm": 1000 * float(np.sqrt(np.mean(r.error**2))),
          "worst_mm": 1000 * float(r.error.max(initial=0.0))}
         for r in reports
     ]  # fmt: skip
-    _print({"parts": told}, as_json, "\n".join([f"written: {output}", *(f"{r.part}: {r.says}" for r in reports)]))
+    _print({"parts": reports_said}, as_json, "\n".join([f"written: {output}", *(f"{r.part}: {r.says}" for r in reports)]))
 
 
 @app.command()
@@ -382,12 +382,12 @@ def trial(project: Path, as_json: Json = False) -> None:
         if c.faces:
             pairs = ", ".join(f"{a} {n}" if a == b else f"{a} with {b} {n}" for a, b, n in c.between[:4])
             lines.append(f"{name:16} {c.faces:6d}   {pairs}")
-    told = {
+    report = {
         "trials": [asdict(f) for f in figures],
         "joints": [asdict(f) for f in joints],
         "crossing": {k: asdict(c) for k, c in crossing.items()},
     }
-    _print(told, as_json, "\n".join(lines))
+    _print(report, as_json, "\n".join(lines))
 
 
 @app.command()

@@ -165,7 +165,7 @@ class Context(QObject):
         """An edit as one step, at once; what is wrong is said where it cannot be done. then: gets what the edit made
         besides the document."""
         try:
-            document, made = _parted(edit(self.store.history.present))
+            document, result = _parted(edit(self.store.history.present))
             self.store.commit(name, document)
         except PegLoomError as error:
             self.store.drop_draft()
@@ -173,7 +173,7 @@ class Context(QObject):
             self.say(str(error), error=True)
             return False
         if then is not None:
-            then(made)
+            then(result)
         return True
 
     def change(
@@ -204,12 +204,12 @@ class Context(QObject):
             return edit(base[0], progress)
 
         def done(result: object) -> None:
-            document, made = _parted(result)
-            called = name if isinstance(name, str) else name(made)
+            document, output = _parted(result)
+            called = name if isinstance(name, str) else name(output)
             if document is base[0] or not self.land(base[0], called, document):
                 return
             if then is not None:
-                then(made)
+                then(output)
 
         self.jobs.start(Job(title or str(name), work, done, begin=lambda: base.append(self.store.history.present)))
 

@@ -50,10 +50,10 @@ def catch_errors(window: Window) -> None:
         text = unforeseen(error)
         window.c.say(f"{text[0].upper()}{text[1:]}; nothing is lost", error=True)
 
-    def thread_hook(told: threading.ExceptHookArgs) -> None:
-        if told.exc_value is not None:
-            log.error("".join(traceback.format_exception(told.exc_value)))
-            write_report(told.exc_value)
+    def thread_hook(failure: threading.ExceptHookArgs) -> None:
+        if failure.exc_value is not None:
+            log.error("".join(traceback.format_exception(failure.exc_value)))
+            write_report(failure.exc_value)
 
     sys.excepthook = hook
     threading.excepthook = thread_hook
@@ -80,9 +80,9 @@ def main(arguments: list[str]) -> int:
     warm_up(window)
 
     def begin() -> None:
-        told = crashes()
-        if told:
-            window.c.say(f"The last time Peg Loom ended by a fault; its report is in {told[-1]}", error=True)
+        reports = crashes()
+        if reports:
+            window.c.say(f"The last time Peg Loom ended by a fault; its report is in {reports[-1]}", error=True)
         if not offer_recovery(window.c) and len(arguments) > 1:
             window.open_path(Path(arguments[1]))
 

@@ -66,15 +66,15 @@ class Host(Panel):
         wanted = self._wanted(state)
         for pane in self.c.area.panes:
             if pane.id in wanted and pane.id not in self.panes:
-                made = pane.make(self.c)
+                panel = pane.make(self.c)
                 if pane.size and self.place is Place.SIDE:
-                    made.setFixedWidth(pane.size)
+                    panel.setFixedWidth(pane.size)
                 elif pane.size:
-                    made.setFixedHeight(pane.size)
-                self.box.addWidget(made)
-                self.panes[pane.id] = (pane, made)
-        for pane_id, (_, made) in self.panes.items():
-            made.setVisible(pane_id in wanted)
+                    panel.setFixedHeight(pane.size)
+                self.box.addWidget(panel)
+                self.panes[pane.id] = (pane, panel)
+        for pane_id, (_, panel) in self.panes.items():
+            panel.setVisible(pane_id in wanted)
         self.setVisible(bool(wanted))
 
 

@@ -51,8 +51,8 @@ def doubtful(skeleton: Skeleton, joint_id: str, figures: Figures) -> bool:
 
 
 def _bound(character: Character) -> list[Part]:
-    held = character.skin.weights if character.skin else {}
-    return [p for p in character.at_level(0) if p.id in held and p.mesh.face_count]
+    weights = character.skin.weights if character.skin else {}
+    return [p for p in character.at_level(0) if p.id in weights and p.mesh.face_count]
 
 
 def joint_figures(
@@ -107,8 +107,8 @@ def crossing_of(character: Character, points: Mapping[str, FloatArray]) -> Cross
     each, count = np.unique(pairs, axis=0, return_counts=True)
     between = [(names[a], names[b], int(n)) for (a, b), n in zip(each.tolist(), count.tolist(), strict=True)]
     ids = [j.id for j in character.skeleton.joints] if character.skeleton else []
-    held, many = np.unique(joint[found], return_counts=True)
-    by_joint = {ids[k]: int(n) for k, n in zip(held.tolist(), many.tolist(), strict=True) if k >= 0}
+    owners, many = np.unique(joint[found], return_counts=True)
+    by_joint = {ids[k]: int(n) for k, n in zip(owners.tolist(), many.tolist(), strict=True) if k >= 0}
     return Crossing(len(found), tuple(sorted(between, key=lambda row: -row[2])), by_joint)
 
 

@@ -244,9 +244,9 @@ def _rig_snags(character: Character) -> list[Snag]:
     def add(code: str, area: str, severity: Severity, message: str, count: int = 1, fix: str = "") -> None:
         found.append(Snag(code, area, severity, message, count, fix=fix))
 
-    held = edits.waiting_changes(character)
-    if held:
-        add("waiting-changes", "controls", Severity.NOTE, f"changes made by hand wait for {_some(held)}", len(held))
+    waiting = edits.waiting_changes(character)
+    if waiting:
+        add("waiting-changes", "controls", Severity.NOTE, f"changes made by hand wait for {_some(waiting)}", len(waiting))
     for control, gap in edits.parted_rests(character).items():
         name = rig.control(control).name if control in rig.index else control
         message = f"{name}: its rest was moved by hand, and what it was built on has moved {100 * gap:.1f} cm since; it went along"
@@ -339,12 +339,12 @@ def _row_snags(part: Part, weights: Weights, skin: Skin) -> list[Snag]:
             "relax.bake",
         )
     if part.id in skin.dual:
-        held = np.flatnonzero(skin.dual[part.id] > 0)
+        painted = np.flatnonzero(skin.dual[part.id] > 0)
         add(
             "dual-unplayed",
             Severity.DOUBT,
             "dual quaternion blending is no part of glTF or USD; bake it before the handover",
-            held,
+            painted,
             "relax.bake",
         )
     return found

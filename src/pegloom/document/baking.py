@@ -174,12 +174,12 @@ def rates_of(skeleton: Skeleton, rig: ControlRig, height: float, clip: Clip) -> 
 
 def _locals(on: Live, clip: Clip, times: FloatArray) -> NDArray[np.float32]:
     """Local values (k, j, 10) of the live rig, some moments at a time, as fine as files hold them."""
-    made = np.empty((len(times), len(on.skeleton.joints), 10), dtype=np.float32)
+    result = np.empty((len(times), len(on.skeleton.joints), 10), dtype=np.float32)
     for first in range(0, len(times), AT_ONCE):
         some = slice(first, first + AT_ONCE)
         worlds = joints_at(on.skeleton, on.rig, values_at(clip, times[some], on.rig, on.pose))
-        made[some] = local_rows(on.skeleton, worlds)
-    return made
+        result[some] = local_rows(on.skeleton, worlds)
+    return result
 
 
 def _one_half_space(local: NDArray[np.float32]) -> None:
@@ -201,9 +201,9 @@ def _strays(
         for share in PROBES:
             at = times[some] + share * (times[some + 1] - times[some])
             exact = joints_at(on.skeleton, on.rig, values_at(clip, at, on.rig, on.pose))
-            made = _between(on.skeleton, local[some].astype(np.float64), local[some + 1].astype(np.float64), share)
-            gap = np.linalg.norm(made[..., :3, 3] - exact[..., :3, 3], axis=-1)
-            turn = np.linalg.norm(made[..., :3, :3] - exact[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
+            result = _between(on.skeleton, local[some].astype(np.float64), local[some + 1].astype(np.float64), share)
+            gap = np.linalg.norm(result[..., :3, 3] - exact[..., :3, 3], axis=-1)
+            turn = np.linalg.norm(result[..., :3, :3] - exact[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
             here = (gap + 0.12 * on.height * turn).max(axis=1, initial=0.0)
             worst[first : first + len(some)] = np.maximum(worst[first : first + len(some)], here)
     return worst
@@ -222,14 +222,14 @@ def _between(skeleton: Skeleton, a: FloatArray, b: FloatArray, share: float) -> 
     mixed = (1.0 - share) * a + share * b
     q = wa * qa + wb * qb
     q /= np.linalg.norm(q, axis=-1, keepdims=True)
-    made = np.zeros((*a.shape[:2], 4, 4))
-    made[..., :3, :3] = rotation_matrix(q) * mixed[..., None, 7:]
-    made[..., :3, 3] = mixed[..., :3]
-    made[..., 3, 3] = 1.0
+    result = np.zeros((*a.shape[:2], 4, 4))
+    result[..., :3, :3] = rotation_matrix(q) * mixed[..., None, 7:]
+    result[..., :3, 3] = mixed[..., :3]
+    result[..., 3, 3] = 1.0
     for j, parent in enumerate(skeleton.parents):
         if parent >= 0:
-            made[:, j] = made[:, parent] @ made[:, j]
-    return made
+            result[:, j] = result[:, parent] @ result[:, j]
+    return result
 
 
 def _as_stored(times: FloatArray) -> FloatArray:

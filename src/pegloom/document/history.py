@@ -100,9 +100,9 @@ def _arrays(value: Any, other: Any) -> Iterator[np.ndarray]:
     if isinstance(value, np.ndarray):
         yield value
     elif isinstance(value, Mapping):
-        there = other if isinstance(other, Mapping) else {}
+        counterpart = other if isinstance(other, Mapping) else {}
         for key, item in value.items():
-            yield from _arrays(item, there.get(key))
+            yield from _arrays(item, counterpart.get(key))
     elif isinstance(value, tuple):
         if value and isinstance(value[0], (str, int, float)):
             return

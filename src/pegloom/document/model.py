@@ -324,8 +324,8 @@ class Document:
 
     def with_character(self, character: Character) -> Document:
         """The document with another state of the character in hand."""
-        there = list(self.characters)
-        if not there:
+        characters = list(self.characters)
+        if not characters:
             return replace(self, characters=(character,), active=0)
-        there[self.active] = character
-        return replace(self, characters=tuple(there))
+        characters[self.active] = character
+        return replace(self, characters=tuple(characters))

@@ -54,7 +54,7 @@ _present: ContextVar[Allowance | None] = ContextVar("allowance", default=None)
 
 @contextmanager
 def allowed(
-    file: str, there: int, *, most: int | None = None, project: bool = False, growing: bool = False
+    file: str, size: int, *, most: int | None = None, project: bool = False, growing: bool = False
 ) -> Iterator[Allowance]:
     """The allowance of a file of `there` bytes while it is read; a file inside another shares that one's.
 
@@ -65,15 +65,15 @@ def allowed(
         yield outer
         return
     granted, times = (PROJECT_GRANTED, PROJECT_TIMES) if project else (GRANTED, TIMES)
-    told = os.environ.get(VARIABLE, "")
-    if most is None and told.isascii() and told.isdigit():
-        most = int(told) << 20
-    made = Allowance(file, min(granted + times * there, LARGEST), times=times)
+    setting = os.environ.get(VARIABLE, "")
+    if most is None and setting.isascii() and setting.isdigit():
+        most = int(setting) << 20
+    result = Allowance(file, min(granted + times * size, LARGEST), times=times)
     if most is not None:
-        made = Allowance(file, most, times=times if growing else 0)
-    token = _present.set(made)
+        result = Allowance(file, most, times=times if growing else 0)
+    token = _present.set(result)
     try:
-        yield made
+        yield result
     finally:
         _present.reset(token)
 

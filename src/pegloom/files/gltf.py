@@ -407,7 +407,7 @@ def _morphs(
     extras = mesh.get("extras")
     names = extras.get("targetNames", []) if isinstance(extras, dict) else []
     weights = mesh.get("weights", [])
-    made = []
+    result = []
     for k in range(count):
         take(24 * total, f"morph target {k}")
         deltas = np.zeros((total, 3))
@@ -420,8 +420,8 @@ def _morphs(
             deltas[base : base + vertices] = values @ matrix[:3, :3].T
         deltas.setflags(write=False)
         name = str(names[k]) if k < len(names) else f"morph {k + 1}"
-        made.append(Morph(name, deltas, float(weights[k]) if k < len(weights) else 0.0))
-    return tuple(made)
+        result.append(Morph(name, deltas, float(weights[k]) if k < len(weights) else 0.0))
+    return tuple(result)
 
 
 def _as_triangles(index: np.ndarray, mode: int) -> np.ndarray:

@@ -62,15 +62,15 @@ def local_matrices(nodes: list[dict[str, Any]]) -> FloatArray:
     turns = np.array([n.get("rotation", (0, 0, 0, 1)) for n in nodes], dtype=np.float64).reshape(len(nodes), 4)
     length = np.linalg.norm(turns, axis=1, keepdims=True)
     turns = np.where(length > 1e-9, turns / np.maximum(length, 1e-9), [0.0, 0.0, 0.0, 1.0])
-    made = composed(
+    result = composed(
         np.array([n.get("translation", (0, 0, 0)) for n in nodes], dtype=np.float64).reshape(len(nodes), 3),
         turns,
         np.array([n.get("scale", (1, 1, 1)) for n in nodes], dtype=np.float64).reshape(len(nodes), 3),
     )
     for i, node in enumerate(nodes):
         if "matrix" in node:
-            made[i] = np.array(node["matrix"], dtype=np.float64).reshape(4, 4).T
-    return made
+            result[i] = np.array(node["matrix"], dtype=np.float64).reshape(4, 4).T
+    return result
 
 
 def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> FileSkeleton | None:
@@ -154,12 +154,12 @@ def skin_weights(file: GltfFile, skeleton: FileSkeleton, skin: int, joints: np.n
         raise file.fail(f"a vertex names joint {int(used.max())}, but the skin has {len(nodes)}")
     place = {node: i for i, node in enumerate(skeleton.order)}
     column = np.array([place[n] for n in nodes])
-    made, empty = from_entries(
+    result, empty = from_entries(
         column[np.clip(joints, 0, len(nodes) - 1)], values, [j.id for j in skeleton.skeleton.joints]
     )
     if empty:
         file.notes.append(f"vertices without weight, given to {skeleton.skeleton.joints[0].name}: {empty}")
-    return made
+    return result
 
 
 def read_clips(file: GltfFile, skeleton: FileSkeleton, parents: list[int]) -> tuple[Clip, ...]:

@@ -45,14 +45,14 @@ def taken(imported: Imported, take: ImportChoice) -> Imported:
     notes = list(imported.notes)
     if left:
         notes.append(f"left out: {', '.join(left[:6])}")
-    for name, wanted, there in (
+    for name, wanted, present in (
         ("skeleton", take.skeleton, imported.skeleton is not None),
         ("weights", take.weights, bool(imported.weights)),
         ("morph targets", take.morphs, any(p.morphs for p in imported.parts)),
         ("clips", take.clips, bool(imported.clips)),
         ("materials and pictures", take.looks, bool(imported.materials)),
     ):
-        if there and not wanted:
+        if present and not wanted:
             notes.append(f"left out: {name}")
     weights = {k: w for k, w in (imported.weights or {}).items() if k in kept}
     return replace(

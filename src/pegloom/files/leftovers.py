@@ -176,8 +176,8 @@ def _one(folder: Path, path: Path) -> LeftOver | None:
     file = _file_of(note, folder, path.stem)
     if _is_owned(folder / f"{path.stem}.lock"):
         return None
-    told = note.get("when")
-    when = float(told) if isinstance(told, (int, float)) else path.stat().st_mtime
+    noted = note.get("when")
+    when = float(noted) if isinstance(noted, (int, float)) else path.stat().st_mtime
     if time.time() - when > KEPT_DAYS * 86_400:
         keeper = Keeper(folder, path.stem, file=file)
         keeper.clear()
@@ -206,10 +206,10 @@ def _read_note(path: Path) -> dict[str, object] | None:
 
 def _file_of(note: dict[str, object], folder: Path, own: str) -> Path | None:
     """Where a note says its autosave is, if that can be one of ours: nothing else is ever opened or taken away."""
-    told = note.get("file")
-    if not isinstance(told, str):
+    noted = note.get("file")
+    if not isinstance(noted, str):
         return None
-    file = Path(told)
+    file = Path(noted)
     ours = file.name == f"{own}{MARK}{SUFFIX}" and file.parent == folder
     beside = file.name.startswith(".") and file.name.endswith(f".{own[:8]}{MARK}{SUFFIX}") and file.is_absolute()
     return file if ours or beside else None

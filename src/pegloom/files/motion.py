@@ -52,10 +52,10 @@ def read_motion(path: Path, skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple
         )  # fmt: skip
     scale = _scale(theirs, skeleton, matched)
     renamed, ids = _renamed(theirs, matched, scale)
-    made = tuple(carried_clip(_scaled(clip, ids, scale), renamed, skeleton) for clip in clips)
+    result = tuple(carried_clip(_scaled(clip, ids, scale), renamed, skeleton) for clip in clips)
     lost = [j.name for j in theirs.joints if names[j.id] is None]
     notes = (f"{len(lost)} joints of the file are not here: {', '.join(lost[:4])}",) if lost else ()
-    return made, notes
+    return result, notes
 
 
 def _plain(name: str) -> str:

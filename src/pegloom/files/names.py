@@ -30,9 +30,9 @@ def is_picture_name(name: object) -> bool:
 
 def word_of(name: str, fallback: str) -> str:
     """A name for a line of OBJ or MTL: no line ends, nothing that starts a comment or carries the line on."""
-    made = re.sub(r"\s+", " ", one_line(name)).strip()
-    made = re.sub(r"(^| )#", r"\1_", made).rstrip("\\")
-    return made or fallback
+    result = re.sub(r"\s+", " ", one_line(name)).strip()
+    result = re.sub(r"(^| )#", r"\1_", result).rstrip("\\")
+    return result or fallback
 
 
 class Unique:
@@ -44,10 +44,10 @@ class Unique:
         self.joint = joint
 
     def __call__(self, name: str) -> str:
-        made = name
-        while made in self.taken:
+        result = name
+        while result in self.taken:
             number = self.next.get(name, 2)
             self.next[name] = number + 1
-            made = f"{name}{self.joint}{number}"
-        self.taken.add(made)
-        return made
+            result = f"{name}{self.joint}{number}"
+        self.taken.add(result)
+        return result

@@ -54,11 +54,11 @@ class Outgoing:
         real = Path(os.path.realpath(path))
         mode, through = None, False
         with contextlib.suppress(FileNotFoundError):
-            there = real.stat()
-            if stat.S_ISDIR(there.st_mode):
+            status = real.stat()
+            if stat.S_ISDIR(status.st_mode):
                 raise self.fail("this is a folder")
-            through = not stat.S_ISREG(there.st_mode)
-            mode = stat.S_IMODE(there.st_mode)
+            through = not stat.S_ISREG(status.st_mode)
+            mode = stat.S_IMODE(status.st_mode)
             if not os.access(real, os.W_OK):
                 raise self.fail("cannot be written: it is write-protected")
         if not real.parent.is_dir():

@@ -38,10 +38,10 @@ def known_patterns(folder: Path | None = None) -> dict[str, Pattern]:
     place = patterns_folder() if folder is None else folder
     for file in sorted(place.glob("*.json")) if place.is_dir() else ():
         try:
-            made = read_pattern(file)
+            result = read_pattern(file)
         except MeshFileError:
             continue
-        found.setdefault(made.name, made)
+        found.setdefault(result.name, result)
     return found
 
 

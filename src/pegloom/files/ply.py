@@ -174,11 +174,11 @@ def _rows_of_words(numbers, at, rows, lists):  # type: ignore[no-untyped-def]  #
             if at >= len(numbers):
                 return starts, counts, -(r + 1)
             if lists[k]:
-                told = numbers[at]
+                count = numbers[at]
                 at += 1
-                if not (0 <= told <= len(numbers) - at) or told != np.floor(told):
+                if not (0 <= count <= len(numbers) - at) or count != np.floor(count):
                     return starts, counts, -(r + 1)
-                counts[r, k] = int(told)
+                counts[r, k] = int(count)
             starts[r, k] = at
             at += counts[r, k]
     return starts, counts, at
@@ -195,12 +195,12 @@ def _rows_of_bytes(data, at, rows, sizes, counting, signed, big):  # type: ignor
             if at + width > len(data):
                 return starts, counts, -(r + 1)
             if width:
-                told = np.int64(0)
+                count = np.int64(0)
                 for b in range(width):
-                    told |= np.int64(data[at + b]) << (8 * (width - 1 - b if big else b))
-                if signed[k] and told >> (8 * width - 1):
+                    count |= np.int64(data[at + b]) << (8 * (width - 1 - b if big else b))
+                if signed[k] and count >> (8 * width - 1):
                     return starts, counts, -(r + 1)
-                counts[r, k] = told
+                counts[r, k] = count
                 at += width
             if counts[r, k] * sizes[k] > len(data) - at:
                 return starts, counts, -(r + 1)
@@ -266,10 +266,10 @@ def different(corners: IntArray, owner: IntArray, faces: int) -> IntArray:
 
 
 def _uvs(element: Columns, vertices: Columns, chosen: IntArray, counts: IntArray, kept: BoolArray) -> np.ndarray | None:
-    told = element.get("texcoord")
-    if isinstance(told, Lists) and (told.counts[kept] == 2 * counts[kept]).all():
-        rows = np.repeat(kept, told.counts)
-        return told.values[rows].astype(np.float64).reshape(-1, 2)
+    texcoord = element.get("texcoord")
+    if isinstance(texcoord, Lists) and (texcoord.counts[kept] == 2 * counts[kept]).all():
+        rows = np.repeat(kept, texcoord.counts)
+        return texcoord.values[rows].astype(np.float64).reshape(-1, 2)
     for u, v in (("s", "t"), ("u", "v"), ("texture_u", "texture_v")):
         if {u, v} <= set(vertices) and not any(isinstance(vertices[n], Lists) for n in (u, v)):
             table = np.stack([np.asarray(vertices[u]), np.asarray(vertices[v])], axis=1).astype(np.float64)

@@ -42,7 +42,7 @@ def prove_glb(character: Character, *, delivered: Character | None = None, progr
         write_glb(file, handed, progress=part_of(progress, 0.0, 0.5))
         back = read_gltf(file)
     skin = Skin("file", character.skin.influences, MappingProxyType(back.weights or {}))
-    there = Character("proof", "proof", parts=back.parts, skeleton=back.skeleton, skin=skin)
+    returned = Character("proof", "proof", parts=back.parts, skeleton=back.skeleton, skin=skin)
     clips = {clip.name: clip for clip in back.clips}
     worst, where, count = 0.0, "rest", 0
     moments: list[tuple[str, float]] = [("rest", 0.0)]
@@ -55,15 +55,15 @@ def prove_glb(character: Character, *, delivered: Character | None = None, progr
         live_clip = next((c for c in character.clips if c.name == name), None)
         if live_clip is None:
             live = {p.id: p.mesh.points for p in handed.included}
-            again = {p.name: p.mesh.points for p in there.parts}
+            again = {p.name: p.mesh.points for p in returned.parts}
         elif name not in clips:
             continue
         else:
             live = evaluate(
                 character, sample(live_clip, time, character.skeleton, character.pose, character.rig)
             ).points
-            posed = evaluate(there, sample(clips[name], time, there.skeleton)).points
-            again = {p.name: posed[p.id] for p in there.parts}
+            posed = evaluate(returned, sample(clips[name], time, returned.skeleton)).points
+            again = {p.name: posed[p.id] for p in returned.parts}
         for part in character.included:
             n = part.mesh.vertex_count
             gap = float(np.linalg.norm(live[part.id] - again[part.name][:n], axis=1).max()) if n else 0.0

@@ -14,23 +14,23 @@ LARGEST_FILE = 2 << 30
 def checked_size(path: Path) -> int:
     """The file's size in bytes. Raises MeshFileError for what is missing, no file, or far too large."""
     try:
-        there = path.stat()
+        status = path.stat()
     except FileNotFoundError as error:
         raise MeshFileError(path.name, "there is no such file", hint="check the path") from error
     except (OSError, ValueError) as error:
         said = getattr(error, "strerror", None) or error
         raise MeshFileError(path.name, f"cannot be read ({said})", hint="check path and rights") from error
-    if stat.S_ISDIR(there.st_mode):
+    if stat.S_ISDIR(status.st_mode):
         raise MeshFileError(path.name, "this is a folder", hint="choose a file inside it")
-    if not stat.S_ISREG(there.st_mode):
+    if not stat.S_ISREG(status.st_mode):
         raise MeshFileError(path.name, "this is no file but a device or a pipe", hint="copy it into a file first")
-    if there.st_size > LARGEST_FILE:
+    if status.st_size > LARGEST_FILE:
         raise MeshFileError(
             path.name,
-            f"the file holds {there.st_size >> 20} MB",
+            f"the file holds {status.st_size >> 20} MB",
             hint=f"the most this program opens is {LARGEST_FILE >> 20} MB",
         )
-    return there.st_size
+    return status.st_size
 
 
 def read_bytes(path: Path) -> bytes:

@@ -75,7 +75,7 @@ class CrashReport:
 
 def crashes() -> list[Path]:
     """Reports of crashes nobody was told of yet; they count as told from now on."""
-    told = []
+    reports = []
     with contextlib.suppress(OSError):
         for path in sorted(reports_folder().glob(f"{CRASH}*.txt")):
             number = path.stem.removeprefix(CRASH)
@@ -85,5 +85,5 @@ def crashes() -> list[Path]:
                     continue
                 kept = path.with_name(f"{time.strftime('%Y-%m-%d-%H%M%S')}-crash.txt")
                 path.rename(kept)
-                told.append(kept)
-    return told
+                reports.append(kept)
+    return reports

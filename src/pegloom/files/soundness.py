@@ -48,8 +48,8 @@ def sound(imported: Imported, file: str) -> Imported:
         skeleton = None if imported.skeleton is None else joints(imported.skeleton)
         clip_names = Unique()
         clips = tuple(clip(replace(c, name=clip_names(plain(c.name, "clip")))) for c in imported.clips)
-        for part_id, held in (imported.weights or {}).items():
-            weights(held, next(p.mesh for p in parts if p.id == part_id))
+        for part_id, part_weights in (imported.weights or {}).items():
+            weights(part_weights, next(p.mesh for p in parts if p.id == part_id))
     except ShapeError as error:
         raise MeshFileError(file, str(error), hint="export it again") from error
     return replace(
@@ -62,38 +62,38 @@ def plain(name: str, fallback: str) -> str:
     return one_line(name).strip()[:LONGEST_NAME] or fallback
 
 
-def material(made: Material, notes: list[str]) -> Material:
+def material(result: Material, notes: list[str]) -> Material:
     """Numbers between 0 and 1; what is no number takes its usual value."""
-    usual = Material(made.name)
-    numbers = (*made.base_colour, made.metallic, made.roughness)
+    usual = Material(result.name)
+    numbers = (*result.base_colour, result.metallic, result.roughness)
     fallback = (*usual.base_colour, usual.metallic, usual.roughness)
-    held = [float(min(max(v, 0.0), 1.0)) if np.isfinite(v) else f for v, f in zip(numbers, fallback, strict=True)]
-    name = plain(made.name, "material")
-    if tuple(held) != tuple(numbers):
+    in_range = [float(min(max(v, 0.0), 1.0)) if np.isfinite(v) else f for v, f in zip(numbers, fallback, strict=True)]
+    name = plain(result.name, "material")
+    if tuple(in_range) != tuple(numbers):
         notes.append(f"material {name}: numbers outside 0 to 1 brought back into it")
-    r, g, b, a, metallic, roughness = held
-    if name == made.name and tuple(held) == tuple(numbers):
-        return made
-    return replace(made, name=name, base_colour=(r, g, b, a), metallic=metallic, roughness=roughness)
+    r, g, b, a, metallic, roughness = in_range
+    if name == result.name and tuple(in_range) == tuple(numbers):
+        return result
+    return replace(result, name=name, base_colour=(r, g, b, a), metallic=metallic, roughness=roughness)
 
 
-def part(made: Part, slots: int, notes: list[str]) -> Part:
+def part(result: Part, slots: int, notes: list[str]) -> Part:
     """Faces within the materials there are, UVs and normals of a usable size, morph targets of finite numbers."""
-    mesh = made.mesh
+    mesh = result.mesh
     if mesh.uvs is not None and largest(mesh.uvs) > LARGEST_UV:
-        notes.append(f"{made.name}: UVs beyond {LARGEST_UV:.0e} cut to it")
+        notes.append(f"{result.name}: UVs beyond {LARGEST_UV:.0e} cut to it")
         mesh = replace(mesh, uvs=frozen(np.clip(mesh.uvs, -LARGEST_UV, LARGEST_UV)))
     if len(mesh.materials) and not 0 <= mesh.materials.min() <= mesh.materials.max() < slots:
-        notes.append(f"{made.name}: faces of materials that are not there took the last one")
+        notes.append(f"{result.name}: faces of materials that are not there took the last one")
         wrong = (mesh.materials < 0) | (mesh.materials >= slots)
         mesh = replace(mesh, materials=frozen(np.where(wrong, slots - 1, mesh.materials)))
     names = Unique()
-    morphs = tuple(morph(m, names, mesh.vertex_count, made.name) for m in made.morphs)
-    levels = min(max(int(made.levels), 1), MOST_LEVELS)
-    same = all(a is b for a, b in zip(morphs, made.morphs, strict=True))
-    if same and mesh is made.mesh and levels == made.levels:
-        return made
-    return replace(made, mesh=mesh, morphs=morphs, levels=levels)
+    morphs = tuple(morph(m, names, mesh.vertex_count, result.name) for m in result.morphs)
+    levels = min(max(int(result.levels), 1), MOST_LEVELS)
+    same = all(a is b for a, b in zip(morphs, result.morphs, strict=True))
+    if same and mesh is result.mesh and levels == result.levels:
+        return result
+    return replace(result, mesh=mesh, morphs=morphs, levels=levels)
 
 
 def largest(values: FloatArray) -> float:
@@ -101,19 +101,19 @@ def largest(values: FloatArray) -> float:
     return max(-float(values.min(initial=0.0)), float(values.max(initial=0.0)))
 
 
-def morph(made: Morph, names: Unique, vertices: int, owner: str) -> Morph:
+def morph(result: Morph, names: Unique, vertices: int, owner: str) -> Morph:
     """Raises ShapeError for deltas that are no numbers or not one for each vertex."""
-    if made.deltas.shape != (vertices, 3) or not largest(made.deltas) < FARTHEST:
-        raise ShapeError(f"morph target {made.name} of {owner} does not move its {vertices} vertices by usable numbers")
-    rest = float(np.clip(made.at_rest, 0.0, 1.0)) if np.isfinite(made.at_rest) else 0.0
-    name = names(plain(made.name, "morph"))
-    return made if (name, rest) == (made.name, made.at_rest) else replace(made, name=name, at_rest=rest)
+    if result.deltas.shape != (vertices, 3) or not largest(result.deltas) < FARTHEST:
+        raise ShapeError(f"morph target {result.name} of {owner} does not move its {vertices} vertices by usable numbers")
+    rest = float(np.clip(result.at_rest, 0.0, 1.0)) if np.isfinite(result.at_rest) else 0.0
+    name = names(plain(result.name, "morph"))
+    return result if (name, rest) == (result.name, result.at_rest) else replace(result, name=name, at_rest=rest)
 
 
 def joints(skeleton: Skeleton) -> Skeleton:
     """Unit quaternions, finite places, names once. Raises ShapeError naming the joint."""
     names = Unique()
-    made = []
+    result = []
     for joint in skeleton.joints:
         numbers = np.array([*joint.position, *joint.rotation, *(joint.tail or ())])
         if not np.abs(numbers).max(initial=0.0) < FARTHEST:
@@ -124,51 +124,51 @@ def joints(skeleton: Skeleton) -> Skeleton:
         if abs(length - 1.0) > 1e-6:
             turn = tuple(float(v) for v in q / length) if length > 1e-9 else (0.0, 0.0, 0.0, 1.0)  # type: ignore[assignment]
         name = names(plain(joint.name, joint.id))
-        made.append(joint if (name, turn) == (joint.name, joint.rotation) else replace(joint, name=name, rotation=turn))
-    return skeleton if all(a is b for a, b in zip(made, skeleton.joints, strict=True)) else Skeleton(tuple(made))
+        result.append(joint if (name, turn) == (joint.name, joint.rotation) else replace(joint, name=name, rotation=turn))
+    return skeleton if all(a is b for a, b in zip(result, skeleton.joints, strict=True)) else Skeleton(tuple(result))
 
 
-def weights(held: Weights, mesh: Mesh) -> None:
+def weights(found_weights: Weights, mesh: Mesh) -> None:
     """Raises ShapeError for weights that do not fit their part, or are no weights."""
-    if held.vertex_count != mesh.vertex_count:
-        raise ShapeError(f"weights are given for {held.vertex_count} vertices of {mesh.vertex_count}")
-    steps = np.diff(held.indptr)
-    if held.indptr[0] != 0 or (steps < 0).any() or not int(held.indptr[-1]) == len(held.indices) == len(held.values):
+    if found_weights.vertex_count != mesh.vertex_count:
+        raise ShapeError(f"weights are given for {found_weights.vertex_count} vertices of {mesh.vertex_count}")
+    steps = np.diff(found_weights.indptr)
+    if found_weights.indptr[0] != 0 or (steps < 0).any() or not int(found_weights.indptr[-1]) == len(found_weights.indices) == len(found_weights.values):
         raise ShapeError("rows of weights do not follow each other")
-    if len(held.indices) and not 0 <= held.indices.min() <= held.indices.max() < len(held.joint_ids):
+    if len(found_weights.indices) and not 0 <= found_weights.indices.min() <= found_weights.indices.max() < len(found_weights.joint_ids):
         raise ShapeError("weights name a joint that is not there")
-    if not np.isfinite(held.values).all() or not row_sums_hold(held):
+    if not np.isfinite(found_weights.values).all() or not row_sums_hold(found_weights):
         raise ShapeError("a row of weights is no numbers, or does not add up to 1")
 
 
-def clip(made: Clip) -> Clip:
+def clip(result: Clip) -> Clip:
     """Raises ShapeError naming the clip whose times or values are no usable numbers."""
-    if not (np.isfinite(made.rate) and made.rate > 0.0 and np.isfinite(made.length) and made.length <= LONGEST_CLIP):
-        raise ShapeError(f"clip {made.name} has no usable length or frame rate")
-    tracks = sound_tracks(made.tracks, made.name)
-    for (control, channel), curve in made.curves.items():
+    if not (np.isfinite(result.rate) and result.rate > 0.0 and np.isfinite(result.length) and result.length <= LONGEST_CLIP):
+        raise ShapeError(f"clip {result.name} has no usable length or frame rate")
+    tracks = sound_tracks(result.tracks, result.name)
+    for (control, channel), curve in result.curves.items():
         if not (_rising(curve.times) and np.abs(curve.values).max() < FARTHEST):
-            raise ShapeError(f"clip {made.name}: the keys of {control} {channel} are no rising times with a value each")
-    rate, length = min(made.rate, FASTEST), max(made.length, 1e-3)
-    if tracks is made.tracks and (rate, length) == (made.rate, made.length):
-        return made
-    return replace(made, rate=rate, length=length, tracks=tracks)
+            raise ShapeError(f"clip {result.name}: the keys of {control} {channel} are no rising times with a value each")
+    rate, length = min(result.rate, FASTEST), max(result.length, 1e-3)
+    if tracks is result.tracks and (rate, length) == (result.rate, result.length):
+        return result
+    return replace(result, rate=rate, length=length, tracks=tracks)
 
 
-def sound_tracks(made: JointTracks, owner: str) -> JointTracks:
+def sound_tracks(result: JointTracks, owner: str) -> JointTracks:
     """Raises ShapeError; turns come out at unit length."""
-    turning = np.zeros(len(made.rows), dtype=bool)
-    for path, first, keys, start in zip(made.path, made.first, made.count, made.starts, strict=True):
+    turning = np.zeros(len(result.rows), dtype=bool)
+    for path, first, keys, start in zip(result.path, result.first, result.count, result.starts, strict=True):
         rows = slice(start, start + keys)
-        if not _rising(made.times[first : first + keys]) or not largest(made.rows[rows]) < FARTHEST:
+        if not _rising(result.times[first : first + keys]) or not largest(result.rows[rows]) < FARTHEST:
             raise ShapeError(f"clip {owner}: a track of {PATHS[path]} is no rising times with a value each")
         turning[rows] |= PATHS[path] == "rotation"
-    length = np.linalg.norm(made.rows, axis=1, keepdims=True)
+    length = np.linalg.norm(result.rows, axis=1, keepdims=True)
     off = turning & (np.abs(length[:, 0] - 1.0) > 1e-6)
     if not off.any():
-        return made
-    unit = np.where(length > 1e-9, made.rows / np.maximum(length, 1e-9), [0.0, 0.0, 0.0, 1.0])
-    return replace(made, rows=frozen(np.where(off[:, None], unit, made.rows)))
+        return result
+    unit = np.where(length > 1e-9, result.rows / np.maximum(length, 1e-9), [0.0, 0.0, 0.0, 1.0])
+    return replace(result, rows=frozen(np.where(off[:, None], unit, result.rows)))
 
 
 def _rising(times: FloatArray) -> bool:

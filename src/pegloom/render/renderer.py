@@ -174,11 +174,11 @@ class Renderer:
     def set_lines(self, name: str, rows: np.ndarray, *, dots: bool = False) -> None:
         """Fill a named set of lines (s, 11) or dots (d, 9)."""
         data = np.ascontiguousarray(rows, dtype=np.float32)
-        held = self.sets.get(name)
-        if held is None or held[0].size < data.nbytes or held[0].size > 8 * data.nbytes + 4096:
-            if held is not None:
-                held[1].release()
-                held[0].release()
+        line_set = self.sets.get(name)
+        if line_set is None or line_set[0].size < data.nbytes or line_set[0].size > 8 * data.nbytes + 4096:
+            if line_set is not None:
+                line_set[1].release()
+                line_set[0].release()
             buffer = self.gl.buffer(reserve=max(int(data.nbytes * 1.3), 256), dynamic=True)
             if dots:
                 content = [(self.square, "2f", "in_corner"),
@@ -188,10 +188,10 @@ class Renderer:
                 content = [(self.line_corners, "2f", "in_corner"),
                            (buffer, "3f 3f 4f 1f/i", "in_start", "in_end", "in_colour", "in_width")]  # fmt: skip
                 array = self.gl.vertex_array(self.programs["line"], content)
-            held = (buffer, array, 0)
+            line_set = (buffer, array, 0)
         if data.nbytes:
-            held[0].write(data)
-        self.sets[name] = (held[0], held[1], len(data))
+            line_set[0].write(data)
+        self.sets[name] = (line_set[0], line_set[1], len(data))
 
     def set_draw_list(self, draw: DrawList) -> None:
         """The marks of a frame, save the ground."""
@@ -312,12 +312,12 @@ class Renderer:
         surface.edges.render(moderngl.LINES)
 
     def _lines(self, name: str, dim: float) -> None:
-        held = self.sets.get(name)
-        if held and held[2]:
+        line_set = self.sets.get(name)
+        if line_set and line_set[2]:
             self.programs["line"]["dim"].value = dim
-            held[1].render(moderngl.TRIANGLE_STRIP, vertices=4, instances=held[2])
+            line_set[1].render(moderngl.TRIANGLE_STRIP, vertices=4, instances=line_set[2])
 
     def _dots(self) -> None:
-        held = self.sets.get("dots")
-        if held and held[2]:
-            held[1].render(moderngl.TRIANGLE_STRIP, vertices=4, instances=held[2])
+        dot_set = self.sets.get("dots")
+        if dot_set and dot_set[2]:
+            dot_set[1].render(moderngl.TRIANGLE_STRIP, vertices=4, instances=dot_set[2])

@@ -93,11 +93,11 @@ def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks:
         floating = floating or joint.floating
         if parent >= 0 and not floating:
             parent_id = skeleton.joints[parent].id
-            held = parent_id in marks.selected
+            parent_picked = parent_id in marks.selected
             shade = side_colour(
                 skeleton.joints[parent].side if skeleton.joints[parent].side is joint.side else joint.side
             )
-            _cord(draw, worlds[parent], worlds[i], sizes[i], shade, held, alpha)
+            _cord(draw, worlds[parent], worlds[i], sizes[i], shade, parent_picked, alpha)
         if joint.tail is not None and not skeleton.children(joint.id):
             tail = np.linalg.inv(skeleton.world[i]) @ np.append(joint.tail, 1.0)
             end = worlds[i].copy()
@@ -186,9 +186,9 @@ def middle_line(middle: float, height: float, depth: float) -> FloatArray:
 
 def draw_moves(draw: DrawList, moves: list[tuple[FloatArray, FloatArray]]) -> None:
     """Proposed moves: a line from where a peg stands to where it belongs, a ring there."""
-    for here, there in moves:
-        draw.over.add(np.array([here, there]), LINEN, 2.2, 0.9)
-        draw.dots.add(there, LINEN, 6.0, hollow=1.0, alpha=0.95)
+    for here, goal in moves:
+        draw.over.add(np.array([here, goal]), LINEN, 2.2, 0.9)
+        draw.dots.add(goal, LINEN, 6.0, hollow=1.0, alpha=0.95)
 
 
 def _cord_radius(skeleton: Skeleton) -> FloatArray:
@@ -266,9 +266,9 @@ def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Sho
 def out_of_use(rig: ControlRig, pose: Shown) -> frozenset[str]:
     """Controls that move nothing now: goal and pole of a limb on FK, the FK controls of one on IK."""
     dim: set[str] = set()
-    told = pose if isinstance(pose, Pose) else Pose()
+    values = pose if isinstance(pose, Pose) else Pose()
     for limb in rig.limbs:
-        blend = rig.value(told, limb.amount)
+        blend = rig.value(values, limb.amount)
         if blend >= 0.999:
             dim |= set(limb.fk)
         elif blend <= 0.001:

@@ -154,14 +154,14 @@ def _to_segments(points: FloatArray, a: FloatArray, b: FloatArray) -> FloatArray
 
 
 def difference_of(
-    here: FloatArray, there: FloatArray, weights: Weights, others: Weights
+    here: FloatArray, other: FloatArray, weights: Weights, others: Weights
 ) -> tuple[FloatArray, float, bool]:
     """How far two versions are apart: (n,) values, what is full colour, and whether they are metres.
 
     here, there (n, 3): the posed points. In a pose the distance in metres; where nothing moves, half the sum of the
     weights' differences.
     """
-    apart = np.linalg.norm(here - there, axis=1)
+    apart = np.linalg.norm(here - other, axis=1)
     largest = float(apart.max(initial=0.0))
     if largest > 1e-6:
         return apart, largest, True

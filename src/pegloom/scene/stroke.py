@@ -42,8 +42,8 @@ class Reached:
             self.allowed = np.zeros(self.g.count, dtype=bool)
             self.allowed[self.g.group[inside]] = True
             if self.across is not None:
-                there = self.across[self.allowed]
-                self.allowed[there[there >= 0]] = True
+                across_allowed = self.across[self.allowed]
+                self.allowed[across_allowed[across_allowed >= 0]] = True
 
     def dab(self, seed: IntArray, reach: float, hardness: float, facing: Facing | None) -> tuple[IntArray, FloatArray]:
         """Places (r,) under one touch and its force (r,), 0 to 1, on the pointer's own side."""
@@ -144,13 +144,13 @@ class Stroke:
         rows, force = self.where.dab(seed, reach, hardness, facing)
         self._apply(self.joint, rows, force * strength, paint, value)
         if self.where.across is not None:
-            there = self.where.across[rows]
-            keep = there >= 0
+            partners = self.where.across[rows]
+            keep = partners >= 0
             if self.other is not None and self.other != self.joint:
-                self._apply(self.other, there[keep], force[keep] * strength, paint, value)
+                self._apply(self.other, partners[keep], force[keep] * strength, paint, value)
             elif self.other == self.joint:
-                fresh = keep & ~np.isin(there, rows)
-                self._apply(self.joint, there[fresh], force[fresh] * strength, paint, value)
+                fresh = keep & ~np.isin(partners, rows)
+                self._apply(self.joint, partners[fresh], force[fresh] * strength, paint, value)
 
     def _apply(self, joint: str, rows: IntArray, force: FloatArray, paint: BrushMode, value: float) -> None:
         rows, force = self.where.inside(rows, force)
@@ -234,8 +234,8 @@ class Stroke:
         """Who gave and who received so far: (joint, weight gained, in whole vertices' worth), the largest first."""
         rows = self._painted
         before = np.zeros(len(self.joint_ids))
-        held = dense(self._weights)[self.g.first[rows]]
-        before[: held.shape[1]] = held.sum(axis=0)
+        old_rows = dense(self._weights)[self.g.first[rows]]
+        before[: old_rows.shape[1]] = old_rows.sum(axis=0)
         gained = self.values[rows].sum(axis=0) - before
         order = np.argsort(-np.abs(gained))
         return [(self.joint_ids[c], float(gained[c])) for c in order if abs(gained[c]) > 0.005]
@@ -297,9 +297,9 @@ class MaskStroke:
         self.part, self.of, self.skeleton, self.skin = part, of, skeleton, skin
         self.where = Reached(character, part, both_sides=both_sides, inside=inside)
         self.g = self.where.g
-        held = skin.dual.get(part.id) if of == "dual" else skin.relax[part.id].mask
+        painted = skin.dual.get(part.id) if of == "dual" else skin.relax[part.id].mask
         empty = 0.0 if of == "dual" else 1.0
-        self.values = np.full(self.g.count, empty) if held is None else held[self.g.first].copy()
+        self.values = np.full(self.g.count, empty) if painted is None else painted[self.g.first].copy()
         self.neighbours = place_neighbours(part.mesh)
         self.touched = False
 
@@ -310,9 +310,9 @@ class MaskStroke:
         """One touch, as `Stroke.dab`."""
         rows, force = self.where.dab(seed, reach, hardness, facing)
         if self.where.across is not None:
-            there = self.where.across[rows]
-            fresh = (there >= 0) & ~np.isin(there, rows)
-            rows, force = np.concatenate([rows, there[fresh]]), np.concatenate([force, force[fresh]])
+            partners = self.where.across[rows]
+            fresh = (partners >= 0) & ~np.isin(partners, rows)
+            rows, force = np.concatenate([rows, partners[fresh]]), np.concatenate([force, force[fresh]])
         force = force * strength
         now = self.values[rows]
         if paint is BrushMode.ADD:
@@ -344,6 +344,6 @@ class MaskStroke:
         if self.of == "dual":
             skin = replace(self.skin, dual={**self.skin.dual, self.part.id: self.mask})
         else:
-            there = self.skin.relax[self.part.id]
-            skin = replace(self.skin, relax={**self.skin.relax, self.part.id: replace(there, mask=self.mask)})
+            relax = self.skin.relax[self.part.id]
+            skin = replace(self.skin, relax={**self.skin.relax, self.part.id: replace(relax, mask=self.mask)})
         return skinned(self.part, skin, self.skeleton, matrices)

@@ -32,12 +32,12 @@ class Actions:
             taken = [a.id for a in self.entries.values() if action.key and a.key == action.key]
             if taken:
                 raise ValueError(f"{action.key} belongs to {taken[0]} already, {action.id} wants it too")
-            made = QAction(action.title, self.owner)
-            made.setObjectName(action.id)
-            made.triggered.connect(lambda _=False, a=action.id: self.run(a))
-            self.owner.addAction(made)
-            made.setCheckable(action.on is not None)
-            self.entries[action.id], self.qactions[action.id] = action, made
+            qaction = QAction(action.title, self.owner)
+            qaction.setObjectName(action.id)
+            qaction.triggered.connect(lambda _=False, a=action.id: self.run(a))
+            self.owner.addAction(qaction)
+            qaction.setCheckable(action.on is not None)
+            self.entries[action.id], self.qactions[action.id] = action, qaction
             self._put(action.id)
 
     def key(self, action_id: str) -> str:
@@ -100,14 +100,14 @@ class Actions:
             self._say_state(state, action_id)
 
     def _say_state(self, state: State, action_id: str) -> None:
-        action, made, keys = self.entries[action_id], self.qactions[action_id], self.key(action_id)
+        action, qaction, keys = self.entries[action_id], self.qactions[action_id], self.key(action_id)
         missing = action.missing(state)
         text = f"{action.tip}  ({keys})" if keys else action.tip
         text += f"\nNot yet: {missing.says}" if missing is not None else ""
-        if made.toolTip() != text:
-            made.setToolTip(text)
-        if action.on is not None and made.isChecked() is not (on := action.on(state)):
-            made.setChecked(on)
+        if qaction.toolTip() != text:
+            qaction.setToolTip(text)
+        if action.on is not None and qaction.isChecked() is not (on := action.on(state)):
+            qaction.setChecked(on)
 
     def run(self, action_id: str) -> None:
         """Run an action, or say what is missing and offer what would bring it about."""

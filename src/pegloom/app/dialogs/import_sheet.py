@@ -49,8 +49,8 @@ class ImportSheet(QDialog):
             ("looks", f"Materials and pictures, {len(imported.materials)}", len(imported.materials)),
         )
         self.options: dict[str, QCheckBox] = {}
-        for name, text, there in options:
-            if there:
+        for name, text, count in options:
+            if count:
                 self.options[name] = self._box(text, f"arrival.{name}")
                 column.addWidget(self.options[name])
         self.stored, self.first = QRadioButton("The rest is the bind the file stored"), QRadioButton()

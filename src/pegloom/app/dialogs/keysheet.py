@@ -55,10 +55,10 @@ class KeySheet(QDialog):
         self.table.itemSelectionChanged.connect(self._show)
         self.table.itemDoubleClicked.connect(lambda _: self.catch())
         column.addWidget(self.table, 1)
-        self.told = label(
+        self.answer = label(
             "Pick a row, then Change key; the mouse stays as it is.", "caption", wrap=True, name="sheet.told"
         )
-        column.addWidget(self.told)
+        column.addWidget(self.answer)
         line = QHBoxLayout()
         self.change = button("Change key", "sheet.change", self.catch, role="main")
         self.none = button("No key", "sheet.none", lambda: self._give(""))
@@ -120,7 +120,7 @@ class KeySheet(QDialog):
         if self.picked:
             self.catching = self.picked
             title = self.actions_.entries[self.picked].title
-            self.told.setText(f"Press the keys for {title}; Esc leaves it as it is.")
+            self.answer.setText(f"Press the keys for {title}; Esc leaves it as it is.")
             self.table.setFocus()
 
     def _give(self, keys: str) -> None:
@@ -129,7 +129,7 @@ class KeySheet(QDialog):
             return
         refused = self.actions_.rebind(action, keys)
         title = self.actions_.entries[action].title
-        self.told.setText(refused or (f"{title} is on {keys} now." if keys else f"{title} has no key now."))
+        self.answer.setText(refused or (f"{title} is on {keys} now." if keys else f"{title} has no key now."))
         self._fill()
 
     def _usual(self) -> None:
@@ -138,7 +138,7 @@ class KeySheet(QDialog):
 
     def _all_usual(self) -> None:
         self.actions_.rebind_all({})
-        self.told.setText("Every key is the usual one.")
+        self.answer.setText("Every key is the usual one.")
         self._fill()
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
@@ -149,7 +149,7 @@ class KeySheet(QDialog):
             if event.type() == QEvent.Type.KeyPress and event.key() not in ONLY_HELD:
                 action, self.catching = self.catching, ""
                 if event.key() == Qt.Key.Key_Escape:
-                    self.told.setText("Left as it was.")
+                    self.answer.setText("Left as it was.")
                 elif action == self.picked:
                     self._give(QKeySequence(event.keyCombination()).toString())
                 return True

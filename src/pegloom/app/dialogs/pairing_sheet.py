@@ -43,8 +43,8 @@ class PairingSheet(QDialog):
                 wrap=True,
             )
         )
-        held = {j for weights in other.skin.weights.values() for j in weights.joint_ids}
-        self.joints = [j for j in other.skeleton.joints if j.id in held]
+        bound_joints = {j for weights in other.skin.weights.values() for j in weights.joint_ids}
+        self.joints = [j for j in other.skeleton.joints if j.id in bound_joints]
         guess = edits.matching_joints(other.skeleton, ours)
         self.table = QTableWidget(len(self.joints), 2)
         self.table.setObjectName("pairing.table")
@@ -68,8 +68,8 @@ class PairingSheet(QDialog):
             self.table.setCellWidget(row, 1, box)
             self.boxes.append(box)
         column.addWidget(self.table, 1)
-        self.told = label("", "caption", name="pairing.told")
-        column.addWidget(self.told)
+        self.summary = label("", "caption", name="pairing.told")
+        column.addWidget(self.summary)
         buttons = QDialogButtonBox()
         self.read = buttons.addButton("Read the weights", QDialogButtonBox.ButtonRole.AcceptRole)
         self.read.setObjectName("pairing.read")
@@ -82,7 +82,7 @@ class PairingSheet(QDialog):
 
     def _count(self) -> None:
         paired = len(self.pairs)
-        self.told.setText(f"{paired} of {len(self.joints)} joints are paired")
+        self.summary.setText(f"{paired} of {len(self.joints)} joints are paired")
         self.read.setEnabled(paired > 0)
 
     @property

@@ -64,9 +64,9 @@ class Chips(Panel):
         self.display.set(state.viewing.display)
         self.lens.set(state.viewing.lens)
         self.lens.setVisible(one is not None and one.skin is not None and area.lenses)
-        for kind, made in self.kinds.buttons.items():
-            made.setChecked(kind.value not in state.viewing.hidden)
-            made.setVisible(kind.value in area.shows)
+        for kind, button_ in self.kinds.buttons.items():
+            button_.setChecked(kind.value not in state.viewing.hidden)
+            button_.setVisible(kind.value in area.shows)
         self.kinds.setVisible(one is not None)
         self.adjustSize()
 

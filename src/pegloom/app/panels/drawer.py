@@ -160,11 +160,11 @@ class PartsDrawer(Panel):
         def keep(item: QTreeWidgetItem | None) -> bool:
             assert item is not None
             below = [keep(item.child(i)) for i in range(item.childCount())]
-            there = not wanted or wanted in item.text(0).lower() or any(below)
-            item.setHidden(not there)
+            shown = not wanted or wanted in item.text(0).lower() or any(below)
+            item.setHidden(not shown)
             if wanted and any(below):
                 item.setExpanded(True)
-            return there
+            return shown
 
         for i in range(self.tree.topLevelItemCount()):
             keep(self.tree.topLevelItem(i))

@@ -40,11 +40,11 @@ class Strip(Panel):
             ("strip.keep", "trial.keep", "plus", "Keep the pose shown as a trial"),
             ("strip.bring", "trial.bring", "download", "Bring in motion of this skeleton (BVH, GLB)"),
         ):
-            made = button("", name, lambda a=action: c.actions.run(a), role="plain", tip=text)  # type: ignore[misc]
-            made.setIcon(icon(picture))
-            made.setAccessibleName(text)
-            made.setIconSize(QSize(15, 15))
-            head.addWidget(made)
+            button_ = button("", name, lambda a=action: c.actions.run(a), role="plain", tip=text)  # type: ignore[misc]
+            button_.setIcon(icon(picture))
+            button_.setAccessibleName(text)
+            button_.setIconSize(QSize(15, 15))
+            head.addWidget(button_)
         self.play = button("", "strip.play", lambda: c.actions.run("time.play"), role="plain", tip="Play or stop (Space)")
         self.play.setAccessibleName("Play or stop")
         self.play.setIconSize(QSize(18, 18))
@@ -95,12 +95,12 @@ class Strip(Panel):
         """The lanes of the area, each made when it is first shown."""
         for lane in self.c.area.lanes:
             if lane.id in wanted and lane.id not in self.lanes:
-                made = lane.make(self.c)
-                made.setFixedHeight(lane.height)
-                self.times.insertWidget(self.times.count() - 1, made)
-                self.lanes[lane.id] = (lane, made)
-        for lane_id, (_, made) in self.lanes.items():
-            made.setVisible(lane_id in wanted)
+                panel = lane.make(self.c)
+                panel.setFixedHeight(lane.height)
+                self.times.insertWidget(self.times.count() - 1, panel)
+                self.lanes[lane.id] = (lane, panel)
+        for lane_id, (_, panel) in self.lanes.items():
+            panel.setVisible(lane_id in wanted)
         self.setFixedHeight(max(LEAST, HEIGHT + sum(self.lanes[lane_id][0].height for lane_id in wanted)))
 
     def _fill(self, state: State) -> None:

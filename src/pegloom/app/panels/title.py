@@ -35,8 +35,8 @@ class Title(Panel):
         search.setFixedWidth(230)
         help_ = self._button("Help", "help", "help.sheet", "Mouse and keys (F1)")
         help_.setIcon(icon("circle-help"))
-        for made in (self.undo, self.redo, help_):
-            made.setIconSize(QSize(15, 15))
+        for button_ in (self.undo, self.redo, help_):
+            button_.setIconSize(QSize(15, 15))
         for widget in (self.name, self.dot, self.undo, self.redo):
             line.addWidget(widget)
         line.addStretch(1)

@@ -114,7 +114,7 @@ class Buffers:
         self, renderer: Renderer, character: Character | None, camera: Camera
     ) -> list[tuple[str, FloatArray, float]]:
         """Reference pictures that face the way the camera looks."""
-        made = []
+        result = []
         for reference in character.references if character is not None and self.c.area.boards else ():
             facing = dict(zip("xyz", (float(v) for v in camera.backward), strict=True))
             if abs(facing[reference.along]) < 0.5:
@@ -130,8 +130,8 @@ class Buffers:
             assert character is not None
             depth = 0.75 * character.height * np.array([reference.along == axis for axis in "xyz"]) * -sign
             at = np.array(reference.centre) + depth
-            made.append((key, np.array([at - a - b, at + a - b, at + a + b, at - a + b]), reference.alpha))
-        return made
+            result.append((key, np.array([at - a - b, at + a - b, at + a + b, at - a + b]), reference.alpha))
+        return result
 
 
 @by_identity

@@ -55,13 +55,13 @@ class StageFrame(Panel):
         """A tag of its own for what is selected, that stays while other things are picked."""
         used = {tag.stem for tag in self.pinned}
         stem = next(f"pinned.{k}" for k in range(1, len(used) + 2) if f"pinned.{k}" not in used)
-        made = Tag(self.c, self.stage, holds=self.c.state.selection, stem=stem)
-        made.others = self.tags
-        made.move(self.tag.pos())
-        made.moved_by_hand = True
-        made.pin_pressed.connect(lambda: self._let_go(made))
-        self.pinned.append(made)
-        made.look_anew()
+        panel = Tag(self.c, self.stage, holds=self.c.state.selection, stem=stem)
+        panel.others = self.tags
+        panel.move(self.tag.pos())
+        panel.moved_by_hand = True
+        panel.pin_pressed.connect(lambda: self._let_go(panel))
+        self.pinned.append(panel)
+        panel.look_anew()
         self.tag.moved_by_hand = False
         self.tag.look_anew()
         self.paper.update()
@@ -91,11 +91,11 @@ class StageFrame(Panel):
         wanted = self._wanted(state)
         for pane in self.c.area.panes:
             if pane.id in wanted and pane.id not in self.panes:
-                made = pane.make(self.c)
-                made.setParent(self.stage)
-                self.panes[pane.id] = (pane, made)
-        for pane_id, (_, made) in self.panes.items():
-            made.setVisible(pane_id in wanted)
+                panel = pane.make(self.c)
+                panel.setParent(self.stage)
+                self.panes[pane.id] = (pane, panel)
+        for pane_id, (_, panel) in self.panes.items():
+            panel.setVisible(pane_id in wanted)
         self.lay_out()
         # Tags take their size from what they hold now.
         QTimer.singleShot(0, self.lay_out)
@@ -120,13 +120,13 @@ class StageFrame(Panel):
         self.chips.move(EDGE, 10)
         self.hint.move(EDGE, h - self.hint.height() - 10)
         below = self.hint.height() + 18
-        for pane, made in self.panes.values():
-            if not made.isVisibleTo(self.stage):
+        for pane, panel in self.panes.values():
+            if not panel.isVisibleTo(self.stage):
                 continue
-            made.adjustSize()
-            x = (w - made.width()) // 2 if pane.middle else EDGE
-            made.move(x, h - made.height() - (below + 6 if pane.middle else below))
-            made.raise_()
+            panel.adjustSize()
+            x = (w - panel.width()) // 2 if pane.middle else EDGE
+            panel.move(x, h - panel.height() - (below + 6 if pane.middle else below))
+            panel.raise_()
         self.note.move((w - self.note.width()) // 2, 50)
         self.job.move((w - self.job.width()) // 2, h - self.job.height() - 52)
         self.welcome.move((w - self.welcome.width()) // 2, (h - self.welcome.height()) // 2)

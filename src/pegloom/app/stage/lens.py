@@ -32,8 +32,8 @@ def lens_key(c: Context, character: Character, stroke: AnyStroke, part: Part, fr
         return _Key.of(c.frames.other_frame() or weights, f"difference {id(points)}")
     if c.state.tooling.painting is not Painting.WEIGHTS and c.state.viewing.lens is Lens.INFLUENCE:
         return _Key.of(skin, f"{c.state.tooling.painting.name} {part.id}")
-    told = {Lens.INFLUENCE: c.state.viewing.influence, Lens.COUNT: str(skin.influences)}.get(c.state.viewing.lens, "")
-    return _Key.of(weights, f"{c.state.viewing.lens.name} {told}")
+    detail = {Lens.INFLUENCE: c.state.viewing.influence, Lens.COUNT: str(skin.influences)}.get(c.state.viewing.lens, "")
+    return _Key.of(weights, f"{c.state.viewing.lens.name} {detail}")
 
 
 def lens_values(
@@ -74,13 +74,13 @@ def lens_values(
 def difference(c: Context, part_id: str) -> tuple[np.ndarray, float, bool] | None:
     """How far the weights in hand and the compared weave are apart on a part; None where nothing is compared."""
     character, other = c.state.character, c.frames.other
-    here, there = c.frames.frame(), c.frames.other_frame()
-    if character is None or other is None or here is None or there is None or not character.skin or not other.skin:
+    here, other_frame = c.frames.frame(), c.frames.other_frame()
+    if character is None or other is None or here is None or other_frame is None or not character.skin or not other.skin:
         return None
     ours, theirs = character.skin.weights.get(part_id), other.skin.weights.get(part_id)
     if ours is None or theirs is None:
         return None
-    return lenses.difference_of(here.points[part_id], there.points[part_id], ours, theirs)
+    return lenses.difference_of(here.points[part_id], other_frame.points[part_id], ours, theirs)
 
 
 def difference_full(c: Context) -> tuple[float, float, bool]:
@@ -99,9 +99,9 @@ def difference_full(c: Context) -> tuple[float, float, bool]:
 
 
 def _ramped(values: np.ndarray) -> np.ndarray:
-    made = np.zeros((len(values), 4))
-    made[:, 0], made[:, 3] = values, 1.0
-    return made
+    result = np.zeros((len(values), 4))
+    result[:, 0], result[:, 3] = values, 1.0
+    return result
 
 
 class _Key:
@@ -112,10 +112,10 @@ class _Key:
     @classmethod
     def of(cls, thing: object, shown: str) -> _Key:
         key = f"{id(thing)} {shown}"
-        held = cls._held.get(key)
-        if held is None or held[0] is not thing:
+        known = cls._held.get(key)
+        if known is None or known[0] is not thing:
             if len(cls._held) > 64:
                 cls._held.clear()
-            held = (thing, cls())
-            cls._held[key] = held
-        return held[1]
+            known = (thing, cls())
+            cls._held[key] = known
+        return known[1]

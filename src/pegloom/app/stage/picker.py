@@ -46,8 +46,8 @@ class Picker:
             return []
         wanted = self.c.state.tooling.wanted
         some = [wanted.kind] if wanted is not None else list(self.c.area.picks)
-        there = {"peg": character.pegs is not None}
-        return [k for k in some if KINDS_HIDDEN_BY.get(k, "") not in hidden and there.get(k, True)]
+        exists = {"peg": character.pegs is not None}
+        return [k for k in some if KINDS_HIDDEN_BY.get(k, "") not in hidden and exists.get(k, True)]
 
     def selected_points(self) -> FloatArray:
         """Places (n, 3) of what is picked, things or vertices."""

@@ -22,8 +22,8 @@ def controls(view: StageView, draw: DrawList) -> None:
         return
     marks = drawing.Marks(frozenset(c.state.selection.ids), view.hovered)
     drawing.draw_controls(draw, character.rig, frame.controls, c.frames.control_pose, marks)
-    held = handle_for(c, view.camera, view.size_in_points)
-    if held is not None:
-        drag, some = held
+    handle = handle_for(c, view.camera, view.size_in_points)
+    if handle is not None:
+        drag, some = handle
         allowed = axes_allowed(some[-1], drag.handle.kind)
         drawing.draw_handle(draw, drag.handle, view.camera, view.grip, allowed)

@@ -303,10 +303,10 @@ class Stage(QOpenGLWidget):
     # Mouse
 
     def _pointer(self, event: QMouseEvent) -> Pointer:
-        here, held = event.position(), event.modifiers()
+        here, keys = event.position(), event.modifiers()
         return Pointer(
-            here.x(), here.y(), bool(held & Qt.KeyboardModifier.ShiftModifier),
-            bool(held & Qt.KeyboardModifier.ControlModifier), bool(held & Qt.KeyboardModifier.AltModifier),
+            here.x(), here.y(), bool(keys & Qt.KeyboardModifier.ShiftModifier),
+            bool(keys & Qt.KeyboardModifier.ControlModifier), bool(keys & Qt.KeyboardModifier.AltModifier),
             self.even_held,
         )  # fmt: skip
 
@@ -398,9 +398,9 @@ class Stage(QOpenGLWidget):
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         assert event is not None
         steps = (event.angleDelta().y() or event.angleDelta().x()) / 120
-        held = event.modifiers()
+        keys = event.modifiers()
         for key, wheel in self.c.area.wheels:
-            if held & key:
+            if keys & key:
                 wheel(self.c, steps)
                 self.update()
                 return

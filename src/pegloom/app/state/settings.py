@@ -67,17 +67,17 @@ def as_plain(record: Setting) -> dict[str, Any]:
 
 def from_plain(kind: type[T], plain: object) -> T:
     """A record read back. A field that is missing, unknown or of another kind stands at its default."""
-    made = kind()
+    result = kind()
     if not isinstance(plain, dict):
-        return made
+        return result
     hints = get_type_hints(kind)
     values: dict[str, Any] = {}
-    for f in fields(made):  # type: ignore[arg-type]
+    for f in fields(result):  # type: ignore[arg-type]
         if f.name in plain and f.name not in kind.PASSING:
             ok, value = _read(hints[f.name], plain[f.name])
             if ok:
                 values[f.name] = value
-    return replace(made, **values)  # type: ignore[type-var]
+    return replace(result, **values)  # type: ignore[type-var]
 
 
 def _read(hint: Any, value: object) -> tuple[bool, object]:

@@ -37,7 +37,7 @@ class Autosave(QObject):
         self.store, self.folder, self.picture = store, folder or usual_folder(), picture
         self.keeper = Keeper(self.folder)
         self.last: Document | None = None
-        self.told = ""
+        self.last_failure = ""
         self.writer: threading.Thread | None = None
         self.timer = QTimer(self)
         self.timer.setInterval(EVERY)
@@ -70,11 +70,11 @@ class Autosave(QObject):
             text = f"Unsaved work could not be kept: {unforeseen(error)}"
         else:
             # It counts as kept only now that it is on the disk.
-            self.last, self.told = document, ""
+            self.last, self.last_failure = document, ""
             self.kept.emit()
             return
-        if text != self.told:
-            self.told = text
+        if text != self.last_failure:
+            self.last_failure = text
         self.failed.emit(text)
 
     def wait(self) -> None:

@@ -99,12 +99,12 @@ class QualityWatch(QObject):
                 past = past_limits(skeleton, joint, figures) if figures is not None else 0.0
                 if figures is None or past <= 1.0:
                     continue
-                held = found.get(group(joint, k))
-                joints = held.joints | {joint} if held else frozenset({joint})
-                if held is None or past > held.past + 1e-9:
+                worst = found.get(group(joint, k))
+                joints = worst.joints | {joint} if worst else frozenset({joint})
+                if worst is None or past > worst.past + 1e-9:
                     found[group(joint, k)] = Doubt(joint, k, figures, past, joints)
                 else:
-                    found[group(joint, k)] = replace(held, joints=joints)
+                    found[group(joint, k)] = replace(worst, joints=joints)
         return sorted(found.values(), key=lambda d: -d.past)
 
     def _look(self) -> None:

@@ -9,14 +9,14 @@ from PyQt6.QtWidgets import QPushButton
 
 
 def button(text: str, name: str, run: Callable[[], object], *, role: str = "", tip: str = "") -> QPushButton:
-    made = QPushButton(text)
-    made.setObjectName(name)
-    made.setAccessibleName(text)
+    button_ = QPushButton(text)
+    button_.setObjectName(name)
+    button_.setAccessibleName(text)
     if role:
-        made.setProperty("role", role)
-    made.setToolTip(tip)
-    made.clicked.connect(lambda: run())
-    return made
+        button_.setProperty("role", role)
+    button_.setToolTip(tip)
+    button_.clicked.connect(lambda: run())
+    return button_
 
 
 class _ActionButton(QPushButton):
@@ -34,10 +34,10 @@ class _ActionButton(QPushButton):
 
 def action_button(action: QAction, text: str = "", *, role: str = "") -> QPushButton:
     """A button that runs an action of the registry."""
-    made = _ActionButton(action, text)
-    made.setObjectName(f"button.{action.objectName()}")
-    made.setAccessibleName(text or action.text())
+    button_ = _ActionButton(action, text)
+    button_.setObjectName(f"button.{action.objectName()}")
+    button_.setAccessibleName(text or action.text())
     if role:
-        made.setProperty("role", role)
-    made.clicked.connect(action.trigger)
-    return made
+        button_.setProperty("role", role)
+    button_.clicked.connect(action.trigger)
+    return button_

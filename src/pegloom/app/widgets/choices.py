@@ -24,17 +24,17 @@ class Choices(QWidget):
         self.group = QButtonGroup(self)
         self.buttons: dict[Any, QPushButton] = {}
         for text, option in options:
-            made = QPushButton(text, self)
-            made.setCheckable(True)
-            made.setObjectName(f"{name}.{option.name.lower()}")
-            made.setAccessibleName(text)
+            button_ = QPushButton(text, self)
+            button_.setCheckable(True)
+            button_.setObjectName(f"{name}.{option.name.lower()}")
+            button_.setAccessibleName(text)
             if role:
-                made.setProperty("role", role)
-            made.clicked.connect(lambda _=False, o=option: chosen(o))
-            self.group.addButton(made)
-            self.buttons[option] = made
+                button_.setProperty("role", role)
+            button_.clicked.connect(lambda _=False, o=option: chosen(o))
+            self.group.addButton(button_)
+            self.buttons[option] = button_
             if line is not None:
-                line.addWidget(made)
+                line.addWidget(button_)
 
     def set(self, option: Enum) -> None:
         if option in self.buttons:
@@ -43,11 +43,11 @@ class Choices(QWidget):
     def flow(self, width: int) -> None:
         """Lay the buttons of a flowing row out in as many rows as `width` asks for."""
         x = y = wide = 0
-        for made in self.buttons.values():
-            size = made.sizeHint()
+        for button_ in self.buttons.values():
+            size = button_.sizeHint()
             if x and x + size.width() > width:
                 x, y = 0, y + size.height() + 6
-            made.setGeometry(x, y, size.width(), size.height())
+            button_.setGeometry(x, y, size.width(), size.height())
             x += size.width() + 5
             wide = max(wide, x - 5)
         tall = y + max((m.sizeHint().height() for m in self.buttons.values()), default=0)

@@ -128,9 +128,9 @@ def filled_by_pick(panel: Panel, box: QComboBox, kind: type[Setting], field: str
         waiting = c.state.tooling.wanted == wanted
         c.store.put(wanted=None if waiting else wanted)
 
-    made = button("", f"{box.objectName()}.pick", press, role="plain", tip=f"Then pick a {thing} in the view: it goes into {says}")
-    made.setIcon(icon("crosshair"))
-    made.setAccessibleName(f"Fill {says} by a pick in the view")
-    row.addWidget(made)
+    button_ = button("", f"{box.objectName()}.pick", press, role="plain", tip=f"Then pick a {thing} in the view: it goes into {says}")
+    button_.setIcon(icon("crosshair"))
+    button_.setAccessibleName(f"Fill {says} by a pick in the view")
+    row.addWidget(button_)
     holder.setFocusProxy(box)
     return holder

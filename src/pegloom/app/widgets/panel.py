@@ -122,8 +122,8 @@ class Panel(QFrame):
 
 def refresher_of(c: Context) -> Refresher:
     """The one of a context, made with its first panel."""
-    made: Refresher | None = getattr(c, "refresher", None)
-    if made is None:
-        made = Refresher(c)
-        c.refresher = made  # type: ignore[attr-defined]
-    return made
+    result: Refresher | None = getattr(c, "refresher", None)
+    if result is None:
+        result = Refresher(c)
+        c.refresher = result  # type: ignore[attr-defined]
+    return result

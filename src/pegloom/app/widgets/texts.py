@@ -9,18 +9,18 @@ from PyQt6.QtWidgets import QLabel, QSizePolicy
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "") -> QLabel:
-    made = QLabel()
+    text_label = QLabel()
     # Names come from files: one that looks like markup must not load what it names.
-    made.setTextFormat(Qt.TextFormat.PlainText)
-    made.setText(text)
+    text_label.setTextFormat(Qt.TextFormat.PlainText)
+    text_label.setText(text)
     if role:
-        made.setProperty("role", role)
-    made.setWordWrap(wrap)
+        text_label.setProperty("role", role)
+    text_label.setWordWrap(wrap)
     if name:
-        made.setObjectName(name)
+        text_label.setObjectName(name)
     if wrap:
-        made.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
-    return made
+        text_label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+    return text_label
 
 
 def tip(text: str) -> str:

@@ -73,10 +73,10 @@ class Curve:
 
     def __post_init__(self) -> None:
         count = len(self.times)
-        told = (self.times, self.values, self.runs, self.slopes, self.before, self.after)
-        if count == 0 or any(a.shape != (count,) for a in told):
+        columns = (self.times, self.values, self.runs, self.slopes, self.before, self.after)
+        if count == 0 or any(a.shape != (count,) for a in columns):
             raise ShapeError("a curve's keys are not one time, value, run and slope each")
-        if not all(np.isfinite(a).all() for a in told) or (np.diff(self.times) <= 0).any():
+        if not all(np.isfinite(a).all() for a in columns) or (np.diff(self.times) <= 0).any():
             raise ShapeError("a curve's keys are no rising times with a value each")
         if not (
             self.runs.min() >= 0 and self.runs.max() <= Run.STEP and self.slopes.min() >= 0 and self.slopes.max() <= 3
@@ -96,16 +96,16 @@ class Curve:
 
     def at_all(self, times: FloatArray) -> FloatArray:
         """Values (t,) at many times."""
-        made = np.empty(len(times))
-        kernel.sample_one(pack((self,)), 0, np.ascontiguousarray(times, dtype=np.float64), made)
-        return made
+        result = np.empty(len(times))
+        kernel.sample_one(pack((self,)), 0, np.ascontiguousarray(times, dtype=np.float64), result)
+        return result
 
     def with_key(self, time: float, value: float) -> Curve:
         """The curve with a key put in, replacing the value of one at the same time (within a microsecond)."""
-        there = np.flatnonzero(np.abs(self.times - time) <= SAME_TIME)
-        if len(there):
+        same_time = np.flatnonzero(np.abs(self.times - time) <= SAME_TIME)
+        if len(same_time):
             values = self.values.copy()
-            values[there[0]] = value
+            values[same_time[0]] = value
             return replace(self, values=values)
         at = int(np.searchsorted(self.times, time))
         run = self.runs[max(at - 1, 0)]

@@ -32,15 +32,15 @@ LINEAR, STEP = 1, 2
 @njit(cache=True, nogil=True)
 def auto_slopes(t, v):  # pragma: no cover
     """Slopes (k,) of keys: weighted harmonic means of the runs beside, 0 at ends and extremes."""
-    made = np.zeros(len(t))
+    result = np.zeros(len(t))
     for i in range(1, len(t) - 1):
         left, right = t[i] - t[i - 1], t[i + 1] - t[i]
         before, after = (v[i] - v[i - 1]) / left, (v[i + 1] - v[i]) / right
         if before * after <= 0:
             continue
         w1, w2 = 2 * right + left, right + 2 * left
-        made[i] = (w1 + w2) / (w1 / before + w2 / after)
-    return made
+        result[i] = (w1 + w2) / (w1 / before + w2 / after)
+    return result
 
 
 @njit(cache=True, nogil=True)
@@ -77,16 +77,16 @@ def value_at(curves, c, time):  # pragma: no cover
         else:
             high = middle
     i = low - 1
-    here, there, run = curves.values[i], curves.values[i + 1], curves.runs[i]
+    here, following, run = curves.values[i], curves.values[i + 1], curves.runs[i]
     if run == STEP:
         return here + plus
     span = curves.times[i + 1] - curves.times[i]
     u = (time - curves.times[i]) / span
     if run == LINEAR:
-        return here + u * (there - here) + plus
+        return here + u * (following - here) + plus
     p, q = curves.after[i] * span, curves.before[i + 1] * span
     u2, u3 = u * u, u * u * u
-    return (2 * u3 - 3 * u2 + 1) * here + (u3 - 2 * u2 + u) * p + (3 * u2 - 2 * u3) * there + (u3 - u2) * q + plus
+    return (2 * u3 - 3 * u2 + 1) * here + (u3 - 2 * u2 + u) * p + (3 * u2 - 2 * u3) * following + (u3 - u2) * q + plus
 
 
 @njit(cache=True, nogil=True)

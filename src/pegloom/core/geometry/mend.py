@@ -43,11 +43,11 @@ def keep_faces(mesh: Mesh, keep: BoolArray) -> Mesh:
 def keep_vertices(mesh: Mesh, keep: BoolArray) -> Mended:
     """The mesh without some vertices (n,), which no face may use."""
     number = np.cumsum(keep) - 1
-    made = make_mesh(
+    result = make_mesh(
         mesh.points[keep], number[mesh.corners], mesh.starts, uvs=mesh.uvs, normals=mesh.normals,
         materials=mesh.materials,
     )  # fmt: skip
-    return made, _picked(np.flatnonzero(keep), mesh.vertex_count)
+    return result, _picked(np.flatnonzero(keep), mesh.vertex_count)
 
 
 def drop_loose(mesh: Mesh) -> Mended:
@@ -68,12 +68,12 @@ def weld_vertices(mesh: Mesh) -> Mended:
     left = np.bincount(face, weights=distinct, minlength=mesh.face_count)
     whole = left >= 3
     keep = distinct & whole[face]
-    made = make_mesh(
+    result = make_mesh(
         mesh.points[g.first], corners[keep], np.concatenate([[0], np.cumsum(left[whole].astype(np.int64))]),
         uvs=None if mesh.uvs is None else mesh.uvs[keep], normals=None if mesh.normals is None else mesh.normals[keep],
         materials=mesh.materials[whole],
     )  # fmt: skip
-    return made, _picked(g.first, mesh.vertex_count)
+    return result, _picked(g.first, mesh.vertex_count)
 
 
 def drop_doubles(mesh: Mesh) -> Mended:
@@ -177,11 +177,11 @@ def turn_faces(mesh: Mesh, faces: BoolArray) -> Mended:
     normals = None
     if mesh.normals is not None:
         normals = np.where(turned[:, None], -mesh.normals, mesh.normals)[order]
-    made = make_mesh(
+    result = make_mesh(
         mesh.points, mesh.corners[order], mesh.starts, uvs=None if mesh.uvs is None else mesh.uvs[order],
         normals=normals, materials=mesh.materials,
     )  # fmt: skip
-    return made, _identity(mesh.vertex_count)
+    return result, _identity(mesh.vertex_count)
 
 
 def turn_outward(mesh: Mesh) -> Mended:
@@ -198,10 +198,10 @@ def split_by_shell(mesh: Mesh) -> list[tuple[Mesh, sparse.csr_matrix]]:
     both = sparse.bmat([[None, graph], [graph.T, None]])
     _, label = connected_components(both, directed=False)
     label = label[: mesh.face_count]
-    made = []
+    result = []
     for shell in dict.fromkeys(label.tolist()):
-        made.append(drop_loose(keep_faces(mesh, label == shell)))
-    return made
+        result.append(drop_loose(keep_faces(mesh, label == shell)))
+    return result
 
 
 def joined(meshes: list[Mesh]) -> Mesh:
@@ -296,11 +296,11 @@ def insert_row(mesh: Mesh, place: FloatArray, normal: FloatArray) -> Mended | No
         shape=(len(rows), total),
     )
     carry = sparse.csr_matrix(sparse.vstack([_identity(total), extra]))
-    made = make_mesh(
+    result = make_mesh(
         carry @ mesh.points, np.array(corners), np.concatenate([[0], np.cumsum(sizes)]), uvs=between(mesh.uvs),
         normals=None if normals is None else normalised(normals), materials=np.array(materials),
     )  # fmt: skip
-    return made, carry
+    return result, carry
 
 
 def _ring_at(

@@ -309,8 +309,8 @@ def normal_groups(mesh: Mesh) -> IntArray:
     order = np.argsort(size, kind="stable")
     largest = np.zeros(g.count, dtype=np.int64)
     largest[g.group[order]] = order
-    held = largest[g.group]
-    against = np.einsum("nd,nd->n", own, own[held]) < OPPOSED * size * size[held]
+    best = largest[g.group]
+    against = np.einsum("nd,nd->n", own, own[best]) < OPPOSED * size * size[best]
     _, group = np.unique(2 * g.group + against, return_inverse=True)
     return np.asarray(frozen(group.astype(np.int64)))
 

@@ -75,10 +75,10 @@ def _by_cells(points: FloatArray, reach: float) -> IntArray:
     # Half of the neighbours that can hold a point within reach; the other half finds this one.
     steps = [s for s in itertools.product((-2, -1, 0, 1, 2), repeat=3) if s > (0, 0, 0)]
     links = [
-        (here, there)
+        (here, neighbour)
         for (x, y, z), here in where.items()
         for dx, dy, dz in steps
-        if (there := where.get((x + dx, y + dy, z + dz))) is not None and meet(here, there)
+        if (neighbour := where.get((x + dx, y + dy, z + dz))) is not None and meet(here, neighbour)
     ]
     group = _joined(np.array(links, dtype=np.int64).reshape(-1, 2), len(where))
     label = np.empty(len(points), dtype=np.int64)

@@ -117,10 +117,10 @@ def cell_graph(filled: BoolArray, cell: float) -> CellGraph:
     padded = np.pad(number, 1, constant_values=-1)
     for offset in offsets:
         other = padded[tuple((index + 1 + offset).T)]
-        there = other >= 0
-        rows.append(np.flatnonzero(there))
-        columns.append(other[there])
-        lengths.append(np.full(int(there.sum()), cell * float(np.linalg.norm(offset))))
+        inside = other >= 0
+        rows.append(np.flatnonzero(inside))
+        columns.append(other[inside])
+        lengths.append(np.full(int(inside.sum()), cell * float(np.linalg.norm(offset))))
     graph = sparse.csr_matrix(
         (np.concatenate(lengths), (np.concatenate(rows), np.concatenate(columns))), shape=(len(index), len(index))
     )

@@ -101,10 +101,10 @@ def _catmull_clark_once(mesh: Mesh) -> tuple[Mesh, sparse.csr_matrix]:
         middle = np.stack([np.bincount(face_of, weights=mesh.uvs[:, k], minlength=f) / sizes for k in range(2)], axis=1)
         half = (mesh.uvs + mesh.uvs[following]) / 2
         uvs = np.stack([mesh.uvs, half, middle[face_of], half[before]], axis=1).reshape(-1, 2)
-    made = make_mesh(
+    result = make_mesh(
         matrix @ mesh.points, quads.ravel(), np.arange(c + 1) * 4, uvs=uvs, materials=mesh.materials[face_of]
     )
-    return made, matrix
+    return result, matrix
 
 
 def _with_border(smooth: Any, border: IntArray, on_border: np.ndarray, n: int) -> sparse.csr_matrix:
@@ -161,11 +161,11 @@ def _loop_once(mesh: Mesh) -> tuple[Mesh, sparse.csr_matrix]:
                 np.stack([uv[:, 2], half[:, 2], half[:, 1]], 1), half,
             ]
         ).reshape(-1, 2)  # fmt: skip
-    made = make_mesh(
+    result = make_mesh(
         matrix @ mesh.points,
         faces.ravel(),
         np.arange(len(faces) + 1) * 3,
         uvs=uvs,
         materials=np.tile(mesh.materials, 4),
     )
-    return made, matrix
+    return result, matrix

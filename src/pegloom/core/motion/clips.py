@@ -68,10 +68,10 @@ def packed_curves(clip: Clip, rig: ControlRig) -> tuple[PackedCurves, IntArray]:
 
 def values_at(clip: Clip, times: FloatArray, rig: ControlRig, base: Shown | None = None) -> FloatArray:
     """Channel values (k, v) of a rig at many times (k,): what `sample` gives, without a pose for each."""
-    made = rig.slots.many(base if isinstance(base, Pose) else Pose(), len(times))
+    result = rig.slots.many(base if isinstance(base, Pose) else Pose(), len(times))
     curves, slots = packed_curves(clip, rig)
-    sample_all(curves, slots, np.ascontiguousarray(times, dtype=np.float64), made)
-    return made
+    sample_all(curves, slots, np.ascontiguousarray(times, dtype=np.float64), result)
+    return result
 
 
 def waiting_curves(clip: Clip, rig: ControlRig) -> tuple[ChannelRef, ...]:
@@ -85,8 +85,8 @@ def with_keys(clip: Clip, time: float, control_id: str, values: Mapping[str, flo
         raise ShapeError("a key cannot stand before the clip's start")
     curves = dict(clip.curves)
     for key, value in values.items():
-        there = curves.get((control_id, key))
-        curves[ChannelRef(control_id, key)] = there.with_key(time, value) if there else curve((time,), (value,))
+        existing = curves.get((control_id, key))
+        curves[ChannelRef(control_id, key)] = existing.with_key(time, value) if existing else curve((time,), (value,))
     return replace(clip, curves=MappingProxyType(curves), length=max(clip.length, time))
 
 

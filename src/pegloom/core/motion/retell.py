@@ -49,10 +49,10 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
     rows = local_rows(new, worlds)
     tracks = {}
     for j, joint in enumerate(new.joints):
-        made = []
+        result = []
         for path, span in (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10))):
-            made.append(Track(path, frozen(times.copy()), frozen(np.ascontiguousarray(rows[:, j, span]))))
-        tracks[joint.id] = tuple(made)
+            result.append(Track(path, frozen(times.copy()), frozen(np.ascontiguousarray(rows[:, j, span]))))
+        tracks[joint.id] = tuple(result)
     return replace(clip, tracks=joint_tracks(tracks))
 
 
@@ -130,7 +130,7 @@ def rerested(pose: JointPose, old: Skeleton, new: Skeleton) -> JointPose:
     axes, and bones keep the length they have now. Joints that are gone are left out."""
     if _same_rest(old, new):
         return pose
-    made: dict[str, FloatArray] = {}
+    result: dict[str, FloatArray] = {}
     for joint, row in zip(pose.joints, pose.rows, strict=True):
         if joint not in old.index or joint not in new.index:
             continue
@@ -144,8 +144,8 @@ def rerested(pose: JointPose, old: Skeleton, new: Skeleton) -> JointPose:
         p, q = int(old.parents[i]), int(new.parents[j])
         frame = (np.eye(3) if q < 0 else new.world[q, :3, :3].T) @ (np.eye(3) if p < 0 else old.world[p, :3, :3])
         place = new.local[j, :3, 3] + frame @ (row[:3] - old.local[i, :3, 3])
-        made[joint] = np.concatenate([place, decompose(here)[1], row[7:]])
-    return joint_pose(made)
+        result[joint] = np.concatenate([place, decompose(here)[1], row[7:]])
+    return joint_pose(result)
 
 
 def _same_rest(old: Skeleton, new: Skeleton) -> bool:
@@ -187,9 +187,9 @@ def reposed_values(
         else:
             target = now[:, i] @ (np.linalg.inv(then[i]) @ control.matrix)
         targets[control.id] = target
-    made = values_for(new, new_rig, targets, start)
-    made[np.abs(made) < 1e-9] = 0.0
-    return made
+    result = values_for(new, new_rig, targets, start)
+    result[np.abs(result) < 1e-9] = 0.0
+    return result
 
 
 DRIFT_OF_SIZE = 5e-4
@@ -221,10 +221,10 @@ def reposed_clip(
     while True:
         rows = exact[chosen].astype(np.float64)
         rows[np.searchsorted(times[chosen], keys)] = at_keys
-        made = _keyed(clip, new_rig, times[chosen], rows)
-        stray = np.where(chosen, 0.0, _strays(made, times, exact, new, new_rig, size))
+        result = _keyed(clip, new_rig, times[chosen], rows)
+        stray = np.where(chosen, 0.0, _strays(result, times, exact, new, new_rig, size))
         if stray.max(initial=0.0) <= DRIFT_OF_SIZE * size:
-            return made
+            return result
         # The worst frame of each run between two keys becomes one.
         run = np.cumsum(chosen)
         for number in np.unique(run[stray > DRIFT_OF_SIZE * size]):
@@ -235,15 +235,15 @@ def _strays(
     clip: Clip, times: FloatArray, exact: NDArray[np.float32], skeleton: Skeleton, rig: ControlRig, size: float
 ) -> FloatArray:
     """How far (k,) a clip strays at each moment from what values (k, v) show, metres; turns weighed at a limb's distance."""
-    made = np.empty(len(times))
+    result = np.empty(len(times))
     for first in range(0, len(times), AT_ONCE):
         some = slice(first, first + AT_ONCE)
         shown = joints_at(skeleton, rig, values_at(clip, times[some], rig))
         wanted = joints_at(skeleton, rig, exact[some].astype(np.float64))
         gap = np.linalg.norm(shown[..., :3, 3] - wanted[..., :3, 3], axis=-1)
         turn = np.linalg.norm(shown[..., :3, :3] - wanted[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)
-        made[some] = (gap + 0.12 * size * turn).max(axis=1, initial=0.0)
-    return made
+        result[some] = (gap + 0.12 * size * turn).max(axis=1, initial=0.0)
+    return result
 
 
 def _keyed(clip: Clip, rig: ControlRig, times: FloatArray, rows: FloatArray) -> Clip:
@@ -256,14 +256,14 @@ def _keyed(clip: Clip, rig: ControlRig, times: FloatArray, rows: FloatArray) -> 
         if channel.locked or (keyed is None and np.allclose(values, channel.rest, atol=1e-7)):
             continue
         if np.allclose(values, values[0], atol=1e-9):
-            made = curve(times[:1], values[:1], usual if keyed is None else Run(int(keyed.runs[0])))
+            result = curve(times[:1], values[:1], usual if keyed is None else Run(int(keyed.runs[0])))
         else:
-            made = curve(times, values, usual)
+            result = curve(times, values, usual)
             if keyed is not None:
                 # Each moment runs on as the key before it did.
                 i = np.clip(np.searchsorted(keyed.times, times + 1e-9, side="right") - 1, 0, None)
-                made = replace(made, runs=keyed.runs[i])
-        curves[ref] = made
+                result = replace(result, runs=keyed.runs[i])
+        curves[ref] = result
     return replace(clip, curves=MappingProxyType(curves))
 
 

@@ -58,13 +58,13 @@ def _told(q: np.ndarray) -> Quaternion:
 
 def _mirrored(skeleton: Skeleton, turns: dict[str, Quaternion]) -> JointPose:
     """The pose seen in the mirror: each turn told in body axes, reflected across x, given to the joint across."""
-    made: dict[str, Quaternion] = {}
+    result: dict[str, Quaternion] = {}
     for joint_id, q in turns.items():
         other = skeleton.other_side(joint_id)
         if other is None:
             continue
-        rest, there = (np.array(skeleton.joint(j).rotation) for j in (joint_id, other))
+        rest, other_rest = (np.array(skeleton.joint(j).rotation) for j in (joint_id, other))
         x, y, z, w = quaternion_product(quaternion_product(rest, np.array(q)), quaternion_inverse(rest))
         body = np.array([x, -y, -z, w])
-        made[other] = _told(quaternion_product(quaternion_product(quaternion_inverse(there), body), there))
-    return turned_pose(skeleton, made)
+        result[other] = _told(quaternion_product(quaternion_product(quaternion_inverse(other_rest), body), other_rest))
+    return turned_pose(skeleton, result)

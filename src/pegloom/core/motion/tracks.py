@@ -50,10 +50,10 @@ class Track:
         i = np.clip(np.searchsorted(self.times, times, side="right") - 1, 0, last)
         a, b = self.values[i], self.values[np.minimum(i + 1, last)]
         span = self.times[np.minimum(i + 1, last)] - self.times[i]
-        held = (i == last) | (times <= self.times[0]) | self.step
-        u = np.where(held, 0.0, (times - self.times[i]) / np.where(span > 0, span, 1.0))[:, None]
+        constant = (i == last) | (times <= self.times[0]) | self.step
+        u = np.where(constant, 0.0, (times - self.times[i]) / np.where(span > 0, span, 1.0))[:, None]
         if self.path != "rotation":
-            return np.asarray(np.where(held[:, None], a, a + u * (b - a)))
+            return np.asarray(np.where(constant[:, None], a, a + u * (b - a)))
         qa, qb = normalised(a), normalised(b)
         cosine = np.einsum("tk,tk->t", qa, qb)[:, None]
         qb, cosine = np.where(cosine < 0, -qb, qb), np.abs(cosine)
@@ -61,7 +61,7 @@ class Track:
         near = cosine > 1.0 - 1e-9
         sine = np.where(near, 1.0, np.sin(angle))
         arc = (np.sin((1 - u) * angle) * qa + np.sin(u * angle) * qb) / sine
-        return np.asarray(np.where(held[:, None], a, np.where(near, normalised(qa + u * (qb - qa)), arc)))
+        return np.asarray(np.where(constant[:, None], a, np.where(near, normalised(qa + u * (qb - qa)), arc)))
 
 
 def _none(columns: int = 0) -> FloatArray:
@@ -146,18 +146,18 @@ def joint_tracks(tracks: Mapping[str, Sequence[Track]]) -> JointTracks:
         for track in some:
             if track.path not in PATHS or len(track.times) != len(track.values):
                 raise ShapeError(f"a track of {track.path} has not one value for each of its times")
-            told = np.ascontiguousarray(track.times, dtype=np.float64)
-            key = told.tobytes()
+            seconds = np.ascontiguousarray(track.times, dtype=np.float64)
+            key = seconds.tobytes()
             if key not in known:
                 known[key] = keys
-                times.append(told)
-                keys += len(told)
+                times.append(seconds)
+                keys += len(seconds)
             path = PATHS.index(track.path)
-            row = np.zeros((len(told), 4))
+            row = np.zeros((len(seconds), 4))
             row[:, : WIDTH[path]] = track.values
             rows.append(row)
-            table.append((j, path, bool(track.step), known[key], len(told), values))
-            values += len(told)
+            table.append((j, path, bool(track.step), known[key], len(seconds), values))
+            values += len(seconds)
     columns = [np.array([row[k] for row in table], dtype=np.int64) for k in (0, 1, 3, 4, 5)]
     step = np.array([row[2] for row in table], dtype=bool)
     return JointTracks(
@@ -169,10 +169,10 @@ def joint_tracks(tracks: Mapping[str, Sequence[Track]]) -> JointTracks:
 @by_identity
 def _on(tracks: JointTracks, skeleton: Skeleton) -> tuple[tuple[str, ...], FloatArray, IntArray]:
     """The joints that are moved here, their local values at rest (j, 10), and a table of their tracks (t, 7)."""
-    there = [n for n, joint in enumerate(tracks.joints) if joint in skeleton.index]
+    known = [n for n, joint in enumerate(tracks.joints) if joint in skeleton.index]
     place = np.full(len(tracks.joints), -1)
-    place[there] = np.arange(len(there))
-    local = [np.concatenate(decompose(skeleton.local[skeleton.index[tracks.joints[n]]])) for n in there]
+    place[known] = np.arange(len(known))
+    local = [np.concatenate(decompose(skeleton.local[skeleton.index[tracks.joints[n]]])) for n in known]
     kept = np.flatnonzero(place[tracks.joint] >= 0) if len(tracks.joint) else np.zeros(0, dtype=np.int64)
     path = tracks.path[kept]
     first, count = tracks.first[kept], tracks.count[kept]
@@ -181,7 +181,7 @@ def _on(tracks: JointTracks, skeleton: Skeleton) -> tuple[tuple[str, ...], Float
         tracks.starts[kept] - first,
     ], axis=1).astype(np.int64)  # fmt: skip
     rest = np.asarray(frozen(np.array(local).reshape(-1, 10)))
-    return tuple(tracks.joints[n] for n in there), rest, np.asarray(frozen(table))
+    return tuple(tracks.joints[n] for n in known), rest, np.asarray(frozen(table))
 
 
 def rows_at(tracks: JointTracks, skeleton: Skeleton, time: float) -> JointPose:
@@ -212,19 +212,19 @@ def _sample(tracks, times, rows, time, out):  # pragma: no cover
             for k in range(width):
                 out[joint, first + k] = here[k]
             continue
-        there = rows[i + 1 + shift]
+        following = rows[i + 1 + shift]
         u = (time - times[i]) / (times[i + 1] - times[i])
         if width == 3:
             for k in range(3):
-                out[joint, first + k] = here[k] + u * (there[k] - here[k])
+                out[joint, first + k] = here[k] + u * (following[k] - here[k])
             continue
         na, nb, cosine = 0.0, 0.0, 0.0
         for k in range(4):
             na += here[k] * here[k]
-            nb += there[k] * there[k]
+            nb += following[k] * following[k]
         na, nb = np.sqrt(max(na, 1e-24)), np.sqrt(max(nb, 1e-24))
         for k in range(4):
-            cosine += here[k] / na * there[k] / nb
+            cosine += here[k] / na * following[k] / nb
         sign = -1.0 if cosine < 0.0 else 1.0
         cosine = min(abs(cosine), 1.0)
         if cosine > 1.0 - 1e-9:
@@ -234,7 +234,7 @@ def _sample(tracks, times, rows, time, out):  # pragma: no cover
             wa, wb = np.sin((1.0 - u) * angle) / np.sin(angle), np.sin(u * angle) / np.sin(angle)
         total = 0.0
         for k in range(4):
-            out[joint, first + k] = wa * here[k] / na + wb * sign * there[k] / nb
+            out[joint, first + k] = wa * here[k] / na + wb * sign * following[k] / nb
             total += out[joint, first + k] ** 2
         total = np.sqrt(total)
         for k in range(4):

@@ -110,8 +110,8 @@ def turned_pose(skeleton: Skeleton, turns: Mapping[str, Quaternion], places: Map
 @by_identity
 def rest_rows(skeleton: Skeleton) -> FloatArray:
     """Local values (j, 10) of a skeleton at rest: position, quaternion, scale."""
-    made = [np.concatenate(decompose(local)) for local in skeleton.local]
-    return np.asarray(frozen(np.array(made).reshape(-1, 10)))
+    result = [np.concatenate(decompose(local)) for local in skeleton.local]
+    return np.asarray(frozen(np.array(result).reshape(-1, 10)))
 
 
 @by_identity
@@ -269,8 +269,8 @@ class Poser:
     def turn_about(self, joint: str, axis: FloatArray, angle: float) -> None:
         """A further turn about a body axis (as seen at rest, carried along by the parents)."""
         if joint in self.skeleton.index:
-            there = self.body.get(joint, np.array([0.0, 0.0, 0.0, 1.0]))
-            self.body[joint] = quaternion_product(quaternion_about(axis, angle), there)
+            before = self.body.get(joint, np.array([0.0, 0.0, 0.0, 1.0]))
+            self.body[joint] = quaternion_product(quaternion_about(axis, angle), before)
 
     def aim(self, joint: str, direction: FloatArray) -> None:
         """Turn a joint so that, its parents' turns included, its bone points along a body direction."""

@@ -67,9 +67,9 @@ class RigChanges:
 
 def changed_rig(rig: ControlRig, changes: RigChanges) -> ControlRig:
     """The rig with the changes that find what they change."""
-    made = without(rig, changes.dropped) if changes.dropped else rig
+    result = without(rig, changes.dropped) if changes.dropped else rig
     if not changes.controls and not changes.channels:
-        return made
+        return result
     by_control: dict[str, dict[str, ChannelChange]] = {}
     for (owner, key), change in changes.channels.items():
         by_control.setdefault(owner, {})[key] = change
@@ -77,9 +77,9 @@ def changed_rig(rig: ControlRig, changes: RigChanges) -> ControlRig:
         _changed(c, changes.controls.get(c.id), by_control.get(c.id, {}))
         if c.id in changes.controls or c.id in by_control
         else c
-        for c in made.controls
+        for c in result.controls
     )
-    return replace(made, controls=controls)
+    return replace(result, controls=controls)
 
 
 def unchanged(rig: ControlRig, changes: RigChanges, spare: ControlRig) -> ControlRig:
@@ -105,14 +105,14 @@ def unchanged(rig: ControlRig, changes: RigChanges, spare: ControlRig) -> Contro
         )  # fmt: skip
 
     controls = [back(c) for c in rig.controls]
-    there = set(rig.index)
-    returned = [c for c in spare.controls if c.id in changes.dropped - there]
-    there |= {c.id for c in returned}
+    present = set(rig.index)
+    returned = [c for c in spare.controls if c.id in changes.dropped - present]
+    present |= {c.id for c in returned}
     driven = {d.joint for d in rig.drives} | {j for s in rig.solvers for j in s.joints}
-    drives = [d for d in spare.drives if d.joint not in driven and d.node.id in changes.dropped and d.node.id in there]
+    drives = [d for d in spare.drives if d.joint not in driven and d.node.id in changes.dropped and d.node.id in present]
     known = {s.id for s in rig.solvers}
     needs = {s.id: set(belongs(s)) for s in spare.solvers if s.id not in known}
-    solvers = [s for s in spare.solvers if s.id in needs and needs[s.id] & changes.dropped and needs[s.id] <= there]
+    solvers = [s for s in spare.solvers if s.id in needs and needs[s.id] & changes.dropped and needs[s.id] <= present]
     solved = {j for s in solvers for j in s.joints}
     kept = tuple(d for d in (*rig.drives, *drives) if d.joint not in solved)
     return replace(rig, controls=(*controls, *returned), drives=kept, solvers=(*rig.solvers, *solvers))
@@ -124,10 +124,10 @@ def _less(a: Vector, b: Vector) -> Vector:
 
 def waiting(rig: ControlRig, changes: RigChanges) -> tuple[str, ...]:
     """What changes wait for, one line each: controls and channels the rig as built does not have."""
-    there = set(rig.index)
-    found = [f"control {c}" for c in (*changes.controls, *sorted(changes.dropped)) if c not in there]
+    present = set(rig.index)
+    found = [f"control {c}" for c in (*changes.controls, *sorted(changes.dropped)) if c not in present]
     found += [
-        f"control {owner}" if owner not in there else str(ChannelRef(owner, key))
+        f"control {owner}" if owner not in present else str(ChannelRef(owner, key))
         for owner, key in changes.channels
         if (owner, key) not in rig.slots.index
     ]
@@ -136,8 +136,8 @@ def waiting(rig: ControlRig, changes: RigChanges) -> tuple[str, ...]:
 
 def _changed(control: Control, change: ControlChange | None, channels: Mapping[str, ChannelChange]) -> Control:
     if channels:
-        made = tuple(_changed_channel(c, channels[c.key]) if c.key in channels else c for c in control.channels)
-        control = replace(control, channels=made)
+        result = tuple(_changed_channel(c, channels[c.key]) if c.key in channels else c for c in control.channels)
+        control = replace(control, channels=result)
     if change is None:
         return control
     rest = control.rest

@@ -36,15 +36,15 @@ def evaluate_rig(skeleton: Skeleton, rig: ControlRig | None, pose: Shown) -> Fra
 
     Raises EditError where the rig refers to something missing or to itself in a loop.
     """
-    told = _by_joints(skeleton, pose) if isinstance(pose, JointPose) else None
+    by_joints = _by_joints(skeleton, pose) if isinstance(pose, JointPose) else None
     if rig is None:
         none = np.zeros((0, 4, 4))
-        return Frame(skeleton.world if told is None else told, none, none)
+        return Frame(skeleton.world if by_joints is None else by_joints, none, none)
     plan = make_plan(skeleton, rig)
     world = np.empty(plan.local.shape)
     walk.walk(*plan.arrays, plan.slots.vector(pose if isinstance(pose, Pose) else NOTHING), world)
     controls, bases = len(rig.controls), len(rig.controls) + len(skeleton.joints)
-    return Frame(world[controls:bases] if told is None else told, world[:controls], world[bases:])
+    return Frame(world[controls:bases] if by_joints is None else by_joints, world[:controls], world[bases:])
 
 
 def nodes_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray) -> FloatArray:
@@ -60,9 +60,9 @@ def joints_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray) -> FloatA
 def _many(skeleton: Skeleton, rig: ControlRig, values: FloatArray, first: int) -> FloatArray:
     plan = make_plan(skeleton, rig)
     last = len(rig.controls) + len(skeleton.joints)
-    made = np.empty((len(values), last - first, 4, 4))
-    walk.walk_many(*plan.arrays, np.ascontiguousarray(values, dtype=np.float64), first, last, made)
-    return made
+    result = np.empty((len(values), last - first, 4, 4))
+    walk.walk_many(*plan.arrays, np.ascontiguousarray(values, dtype=np.float64), first, last, result)
+    return result
 
 
 def _by_joints(skeleton: Skeleton, pose: JointPose) -> FloatArray:

@@ -107,8 +107,8 @@ def fk_values(skeleton: Skeleton, rig: ControlRig, values: FloatArray, solver: S
     targets = {}
     for joint, control_id in zip(solver.joints, solver.fk, strict=True):
         i = skeleton.index[joint]
-        there = nodes[:, len(rig.controls) + i]
-        targets[control_id] = there @ (skeleton.inverse_world[i] @ rig.control(control_id).matrix)
+        joint_nodes = nodes[:, len(rig.controls) + i]
+        targets[control_id] = joint_nodes @ (skeleton.inverse_world[i] @ rig.control(control_id).matrix)
     return values_for(skeleton, rig, targets, values, keep=dict.fromkeys(solver.fk, MOVE))
 
 
@@ -132,28 +132,28 @@ def _put(
 @njit(cache=True, nogil=True)
 def _angles(turns):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Turns about fixed x, y, z (k, 3) of rotations (k, 3, 3), each nearest to the one before."""
-    made = np.empty((len(turns), 3))
+    result = np.empty((len(turns), 3))
     for k in range(len(turns)):
         m = turns[k]
         sine = min(max(-m[2, 0], -1.0), 1.0)
-        made[k, 1] = np.arcsin(sine)
+        result[k, 1] = np.arcsin(sine)
         if abs(sine) > 1.0 - 1e-10:
-            made[k, 0], made[k, 2] = 0.0, np.arctan2(-m[0, 1], m[1, 1])
+            result[k, 0], result[k, 2] = 0.0, np.arctan2(-m[0, 1], m[1, 1])
         else:
-            made[k, 0], made[k, 2] = np.arctan2(m[2, 1], m[2, 2]), np.arctan2(m[1, 0], m[0, 0])
+            result[k, 0], result[k, 2] = np.arctan2(m[2, 1], m[2, 2]), np.arctan2(m[1, 0], m[0, 0])
         if k == 0:
             continue
         best, chosen = np.inf, 0
         for other in range(2):
             gap = 0.0
             for a in range(3):
-                value = made[k, a] if other == 0 else (np.pi - made[k, 1] if a == 1 else made[k, a] + np.pi)
-                step = value - made[k - 1, a]
+                value = result[k, a] if other == 0 else (np.pi - result[k, 1] if a == 1 else result[k, a] + np.pi)
+                step = value - result[k - 1, a]
                 gap += abs(step - 2.0 * np.pi * np.round(step / (2.0 * np.pi)))
             if gap < best - 1e-9:
                 best, chosen = gap, other
         if chosen == 1:
-            made[k, 0], made[k, 1], made[k, 2] = made[k, 0] + np.pi, np.pi - made[k, 1], made[k, 2] + np.pi
+            result[k, 0], result[k, 1], result[k, 2] = result[k, 0] + np.pi, np.pi - result[k, 1], result[k, 2] + np.pi
         for a in range(3):
-            made[k, a] -= 2.0 * np.pi * np.round((made[k, a] - made[k - 1, a]) / (2.0 * np.pi))
-    return made
+            result[k, a] -= 2.0 * np.pi * np.round((result[k, a] - result[k - 1, a]) / (2.0 * np.pi))
+    return result

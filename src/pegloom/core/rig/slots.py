@@ -31,12 +31,12 @@ class SlotTable:
 
     def vector(self, pose: Pose) -> FloatArray:
         """Values (v,) of a pose; what it does not tell rests, what the rig does not have is passed by."""
-        made = self.rest.copy()
+        result = self.rest.copy()
         for key, value in pose.values.items():
             slot = self.index.get(key)
             if slot is not None:
-                made[slot] = value
-        return made
+                result[slot] = value
+        return result
 
     def many(self, pose: Pose, count: int) -> FloatArray:
         """`vector` for many moments alike (k, v)."""

@@ -119,9 +119,9 @@ def squared(skeleton: Skeleton, joint: Joint) -> FloatArray:
 def mirrored(axes: FloatArray) -> FloatArray:
     """Axes (3, 3) of the other side with mirrored behaviour: equal turns about x fold both sides alike."""
     flip = np.diag([-1.0, 1.0, 1.0])
-    made = flip @ axes
-    made[:, 0] = -made[:, 0]
-    return np.asarray(made)
+    result = flip @ axes
+    result[:, 0] = -result[:, 0]
+    return np.asarray(result)
 
 
 def carried(axes: FloatArray, aim: FloatArray) -> FloatArray:

@@ -90,10 +90,10 @@ def body_of(skeleton: Skeleton) -> Body:
         )
         for j in skeleton.joints
     )
-    told = Skeleton(joints)
-    axes = _Axes(told)
-    told = Skeleton(tuple(axes.put(joint) for joint in joints))
-    return Body(told, {called.get(j.id, j.id): j.id for j in skeleton.joints})
+    standard = Skeleton(joints)
+    axes = _Axes(standard)
+    standard = Skeleton(tuple(axes.put(joint) for joint in joints))
+    return Body(standard, {called.get(j.id, j.id): j.id for j in skeleton.joints})
 
 
 def _from_file(skeleton: Skeleton) -> Skeleton:
@@ -411,10 +411,10 @@ class _Finder:
 class _Axes:
     """Axes as a skeleton built here has them: y down the bone, x the bend axis."""
 
-    def __init__(self, told: Skeleton) -> None:
-        self.told = told
-        self.palms = {s: palm_of(told, s) for s in "lr"}
-        span = np.ptp(told.positions, axis=0) if told.joints else np.ones(3)
+    def __init__(self, standard: Skeleton) -> None:
+        self.standard = standard
+        self.palms = {s: palm_of(standard, s) for s in "lr"}
+        span = np.ptp(standard.positions, axis=0) if standard.joints else np.ones(3)
         self.flat = bool(span[2] < FLAT * span.max())
 
     def put(self, joint: Joint) -> Joint:
@@ -430,13 +430,13 @@ class _Axes:
         child = f"{stem}.{following.get(last, '')}"
         if last in ("clavicle", "blade", "hip"):
             child = f"{stem}.upper"
-        if child in self.told.index:
-            line = np.array(self.told.joint(child).position) - np.array(joint.position)
+        if child in self.standard.index:
+            line = np.array(self.standard.joint(child).position) - np.array(joint.position)
             if np.linalg.norm(line) > 1e-9:
                 return normalised(line)
-        aim = aim_of(self.told, joint)
+        aim = aim_of(self.standard, joint)
         if aim is None and joint.parent is not None:
-            above = self.told.joint(joint.parent)
+            above = self.standard.joint(joint.parent)
             line = np.array(joint.position) - np.array(above.position)
             aim = normalised(line) if np.linalg.norm(line) > 1e-9 else None
         return aim if aim is not None else UP
@@ -462,25 +462,25 @@ class _Axes:
         axis = np.cross(aim, folds)
         if np.linalg.norm(axis) < 0.1:
             axis = np.cross(aim, UP if kind != "hand" else FORWARD)
-        normal = limb_normal(self.told, joint) if last == "lower" else None
+        normal = limb_normal(self.standard, joint) if last == "lower" else None
         return normal if normal is not None and float(normal @ axis) > 0 else np.asarray(axis)
 
 
-def palm_of(told: Skeleton, s: str) -> tuple[FloatArray, FloatArray]:
+def palm_of(standard: Skeleton, s: str) -> tuple[FloatArray, FloatArray]:
     """The way a palm faces and the way across it, away from the thumb.
 
-    told : called as one built here.
+    standard : called as one built here.
     s : l or r.
     """
     side = 1.0 if s == "l" else -1.0
-    hand = told.index.get(f"arm.{s}.end")
+    hand = standard.index.get(f"arm.{s}.end")
     down = np.array([-0.5 * side, -1.0, 0.0])
-    first, last = (told.index.get(f"hand.{s}.{f}.1") for f in ("index", "little"))
-    last = last if last is not None else told.index.get(f"hand.{s}.middle.1")
+    first, last = (standard.index.get(f"hand.{s}.{f}.1") for f in ("index", "little"))
+    last = last if last is not None else standard.index.get(f"hand.{s}.middle.1")
     if hand is None:
         return normalised(down), -FORWARD
-    lower = told.index.get(f"arm.{s}.lower")
-    at = told.positions
+    lower = standard.index.get(f"arm.{s}.lower")
+    at = standard.positions
     along = normalised(at[hand] - at[lower]) if lower is not None else np.array([side, 0.0, 0.0])
     across = -FORWARD
     if first is not None and last is not None:

@@ -47,17 +47,17 @@ def build_joints(pegs: PegSet, base: Skeleton | None = None) -> Skeleton:
     """
     at = {peg.name: np.array(peg.position) for peg in pegs.pegs}
     joints: list[Joint] = list(base.joints) if base is not None else []
-    made: set[str] = {j.id for j in joints}
+    result: set[str] = {j.id for j in joints}
     waiting = list(kits_in(pegs))
     while waiting:
-        ready = [kit for kit in waiting if not kit.attach or kit.attach in made]
+        ready = [kit for kit in waiting if not kit.attach or kit.attach in result]
         if not ready:
             kit = waiting[0]
             raise ShapeError(f"the kit {kit.id} hangs on {kit.attach}, which is not there; attach it elsewhere")
         for kit in ready:
             new = _chain(kit, at, pegs)
             joints += new
-            made |= {j.id for j in new}
+            result |= {j.id for j in new}
         waiting = [kit for kit in waiting if kit not in ready]
     return Skeleton(tuple(joints))
 
@@ -107,21 +107,21 @@ def _chain(kit: Kit, at: dict[str, FloatArray], pegs: PegSet) -> list[Joint]:
 
 def _twists(kit: Kit, joints: list[Joint]) -> list[Joint]:
     """Joints along the limb's bones, which share its twist out."""
-    made: list[Joint] = []
+    result: list[Joint] = []
     if not kit.twist or len(kit.ik) < 3:
-        return made
+        return result
     by_id = {j.id: j for j in joints}
-    for here, there in zip(kit.ik[:2], kit.ik[1:], strict=True):
+    for here, following in zip(kit.ik[:2], kit.ik[1:], strict=True):
         bone = by_id[here]
-        start, end = np.array(bone.position), np.array(by_id[there].position)
+        start, end = np.array(bone.position), np.array(by_id[following].position)
         for k in range(1, kit.twist + 1):
             place = start + (end - start) * k / (kit.twist + 1)
             tail = start + (end - start) * (k + 1) / (kit.twist + 1)
             axes = rotation_matrix(bone.rotation)
             name = f"{bone.name}_twist_{k}"
             joint = make_joint(f"{here}.twist{k}", name, here, kit.side, place, axes, tail)
-            made.append(replace(joint, kind=JointKind.TWIST, role=""))
-    return made
+            result.append(replace(joint, kind=JointKind.TWIST, role=""))
+    return result
 
 
 def make_joint(

@@ -84,28 +84,28 @@ def kits_of(plans: Iterable[Mapping[str, Any]], *, fingers: int | None = None) -
 
     Raises ShapeError naming what is missing or wrong in a plan.
     """
-    made: list[Kit] = []
+    result: list[Kit] = []
     for plan in plans:
         kind = str(plan.get("kit", ""))
         try:
             if kind == "root":
-                made.append(Kit("root", "root", Side.CENTRE, "", (), ("root",), ("c_root",), (0.0,)))
+                result.append(Kit("root", "root", Side.CENTRE, "", (), ("root",), ("c_root",), (0.0,)))
             elif kind == "fingers":
                 count = int(plan.get("fingers", 5)) if fingers is None else fingers
-                made += fingers_of(plan, count, int(plan.get("segments", 3)))
+                result += fingers_of(plan, count, int(plan.get("segments", 3)))
             elif kind == "pairs":
-                made += pairs_of(plan, int(plan.get("pairs", 3)))
+                result += pairs_of(plan, int(plan.get("pairs", 3)))
             else:
-                made += [kit_of(plan, s) for s in (("l", "r") if plan.get("sides") else ("",))]
+                result += [kit_of(plan, s) for s in (("l", "r") if plan.get("sides") else ("",))]
         except (KeyError, TypeError, ValueError) as error:
             raise ShapeError(f"the kit {plan.get('id', kind)} cannot be understood ({error})") from error
     seen: set[str] = set()
-    for kit in made:
+    for kit in result:
         for joint in kit.joints:
             if joint in seen:
                 raise ShapeError(f"two kits make the joint {joint}; give one of them another id")
             seen.add(joint)
-    return tuple(made)
+    return tuple(result)
 
 
 def kit_of(plan: Mapping[str, Any], s: str) -> Kit:
@@ -133,13 +133,13 @@ def fingers_of(plan: Mapping[str, Any], count: int, segments: int) -> list[Kit]:
     """A kit for each finger of both hands."""
     if not 1 <= segments <= MOST_SEGMENTS:
         raise ShapeError(f"a finger has 1 to {MOST_SEGMENTS} segments, not {segments}")
-    made = []
+    result = []
     for s in ("l", "r") if plan.get("sides", True) else ("",):
         for finger in finger_names(count):
-            made.append(
+            result.append(
                 _finger(f"{plan['id']}.{s}.{finger}", s, str(plan["attach"]).replace("{s}", s), finger, segments)
             )
-    return made
+    return result
 
 
 def _finger(kit_id: str, s: str, attach: str, finger: str, segments: int) -> Kit:
@@ -155,15 +155,15 @@ def pairs_of(plan: Mapping[str, Any], pairs: int) -> list[Kit]:
     """Pairs of legs, numbered from the front."""
     if not 1 <= pairs <= 30:
         raise ShapeError(f"1 to 30 pairs of legs can be made, not {pairs}")
-    made = []
+    result = []
     for number in range(1, pairs + 1):
         own = f"{plan['id']}{number}"
         changed = dict(plan) | {
             "kit": "leg", "id": own, "pegs": [f"{own}_{p}" for p in plan["pegs"]],
             "names": [f"{own}_{n}" for n in plan["names"]], "goal": own, "pole": own,
         }  # fmt: skip
-        made += [kit_of(changed, s) for s in ("l", "r")]
-    return made
+        result += [kit_of(changed, s) for s in ("l", "r")]
+    return result
 
 
 def resized(kit: Kit, count: int) -> Kit:

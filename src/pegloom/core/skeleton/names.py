@@ -106,7 +106,7 @@ def in_style(name: str, style: SideStyle) -> str:
     left = apart.side is Side.LEFT
     stem = apart.stem
     letter, word = ("l", "left") if left else ("r", "right")
-    made = {
+    result = {
         SideStyle.BEFORE: f"{letter}_{stem}",
         SideStyle.BEFORE_CAPITAL: f"{letter.upper()}_{stem}",
         SideStyle.AFTER: f"{stem}_{letter}",
@@ -117,7 +117,7 @@ def in_style(name: str, style: SideStyle) -> str:
         SideStyle.WORD_BEFORE: f"{word}_{stem}",
         SideStyle.WORD_AFTER: f"{stem}_{word}",
     }
-    return apart.space + made[style]
+    return apart.space + result[style]
 
 
 def renamed(

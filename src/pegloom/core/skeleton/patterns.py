@@ -57,16 +57,16 @@ def pattern_from_data(data: Mapping[str, Any]) -> Pattern:
         say = {str(k): str(v) for k, v in dict(data.get("say", {})).items()}
     except (KeyError, TypeError, ValueError, IndexError) as error:
         raise ShapeError(f"a pattern needs 'pattern', 'kits' and 'places' ({error})") from error
-    made = Pattern(
+    result = Pattern(
         name, str(data.get("title", name)), str(data.get("sentence", "")), str(data.get("finder", "")), plans, places,
         say, depth, bool(data.get("flat", False)),
     )  # fmt: skip
-    kits = made.kits()
+    kits = result.kits()
     joints = {j for kit in kits for j in kit.joints}
     for kit in kits:
         if kit.attach and kit.attach not in joints:
             raise ShapeError(f"the kit {kit.id} hangs on {kit.attach}, which no kit makes")
-    return made
+    return result
 
 
 def _vector(value: Any) -> Vector:

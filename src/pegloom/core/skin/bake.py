@@ -71,14 +71,14 @@ def bake_weights(
     old = _limited(before, influences)
     values = np.zeros_like(before)
     _fit(gram, reference, tried, old, influences, HOLD, values)
-    made = _spread_columns(values, tried, weights, g.group, influences)
+    result = _spread_columns(values, tried, weights, g.group, influences)
     # A joint that crept in far from its own region follows well here and surprises everywhere else: it is barred
     # there and the row fitted anew from the others; what stays stubborn goes back.
     ring = place_neighbours(mesh)
     known = {(s.joint, int(v)) for s in find_strays(mesh, weights) for v in s.vertices}
     for attempt in range(2 * BARRINGS):
         crept = [
-            (s.joint, int(v)) for s in find_strays(mesh, made) for v in s.vertices if (s.joint, int(v)) not in known
+            (s.joint, int(v)) for s in find_strays(mesh, result) for v in s.vertices if (s.joint, int(v)) not in known
         ]
         if not crept:
             break
@@ -97,33 +97,33 @@ def bake_weights(
             _fit(gram[some], reference[some], tried[some], old[some], influences, HOLD, fitted)
             again[open_rows] = fitted
         values[rows] = again
-        made = _spread_columns(values, tried, weights, g.group, influences)
-    if find_strays(mesh, made) and not known:
-        made = without_strays(mesh, made)[0]
+        result = _spread_columns(values, tried, weights, g.group, influences)
+    if find_strays(mesh, result) and not known:
+        result = without_strays(mesh, result)[0]
     # The figure is that of the weights as they are kept.
-    kept = dense(made)[g.first]
-    names = {j: c for c, j in enumerate(made.joint_ids)}
+    kept = dense(result)[g.first]
+    names = {j: c for c, j in enumerate(result.joint_ids)}
     at = np.array([names[j] for j in weights.joint_ids])
     values = np.where(tried >= 0, np.take_along_axis(kept, at[np.maximum(tried, 0)], axis=1), 0.0)
     rms = np.sqrt(np.maximum(np.einsum("ni,nij,nj->n", values, gram, values), 0.0) / max(count, 1))
     progress(1.0, "baked")
-    return Baked(made, rms[g.group], np.sqrt(wasted / max(count, 1))[g.group])
+    return Baked(result, rms[g.group], np.sqrt(wasted / max(count, 1))[g.group])
 
 
 def _bar(tried: IntArray, reference: FloatArray, old: FloatArray, strays: list[tuple[int, int]]) -> list[int]:
     """Joints taken, in place, from what is tried for some rows. The rows that may be fitted anew without them."""
-    free, held = set(), set()
+    free, fixed = set(), set()
     for row, joint in set(strays):
         at = np.flatnonzero(tried[row] == joint)
         if old[row, at].any():
-            held.add(row)
+            fixed.add(row)
             continue
         tried[row, at] = -1
         reference[row, at] = 0.0
         left = reference[row].sum()
         reference[row] = reference[row] / left if left > 0 else old[row]
         free.add(row)
-    return sorted(free - held)
+    return sorted(free - fixed)
 
 
 def _spread_columns(values: FloatArray, tried: IntArray, weights: Weights, group: IntArray, influences: int) -> Weights:
@@ -253,11 +253,11 @@ def _fit(gram, reference, tried, old, most, hold, out):  # type: ignore[no-untyp
         w = reference[v].copy()
         _solve(q, h, live, w)
         while True:
-            held = 0
+            used = 0
             for i in range(count):
                 if w[i] > 0.0:
-                    held += 1
-            if held <= most:
+                    used += 1
+            if used <= most:
                 break
             # The joint whose share costs least when it goes to one of the others.
             best, cheapest, heir = 1e300, -1, -1

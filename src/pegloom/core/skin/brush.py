@@ -54,11 +54,11 @@ def changed_rows(
     free = ~lock
     free[column] = False
     others = row[:, free]
-    held = others.sum(axis=1)
+    left = others.sum(axis=1)
     goal = np.clip(wanted, 0.0, 1.0 - kept)
     rest = 1.0 - kept - goal
-    shares = np.where(held[:, None] > 1e-9, others / np.maximum(held, 1e-12)[:, None], 0.0)
-    alone = (held <= 1e-9) & (rest > 1e-12)
+    shares = np.where(left[:, None] > 1e-9, others / np.maximum(left, 1e-12)[:, None], 0.0)
+    alone = (left <= 1e-9) & (rest > 1e-12)
     if alone.any():
         shares[alone] = _from_neighbours(values, rows[alone], free, heir, neighbours)
         nobody = shares.sum(axis=1) <= 1e-9
@@ -105,7 +105,7 @@ def smooth_in_place(
     *, steps: int = 1, locked: BoolArray | None = None,
 ) -> None:  # fmt: skip
     """`smooth_rows` on the array itself (g, j)."""
-    held = result[rows]
+    before = result[rows]
     near = neighbours[rows]
     # Only the columns the rows' neighbourhood holds at all.
     around = np.unique(near.indices)
@@ -115,7 +115,7 @@ def smooth_in_place(
     for _ in range(steps):
         mean = np.asarray(near @ result[around]) / degree[:, None]
         mean = np.where(mean.sum(axis=1, keepdims=True) > 0.5, mean, result[rows])
-        result[rows] = _around_locked(result[rows] * (1 - amount) + mean * amount, held, locked)
+        result[rows] = _around_locked(result[rows] * (1 - amount) + mean * amount, before, locked)
 
 
 def sharpened(
@@ -125,13 +125,13 @@ def sharpened(
     """New rows (r, j) driven away from the mean of their neighbours: what is strong gets stronger, edges get crisp."""
     degree = np.maximum(np.asarray(neighbours[rows].sum(axis=1)).ravel(), 1.0)
     mean = np.asarray(neighbours[rows] @ values) / degree[:, None]
-    held = values[rows]
+    before = values[rows]
     # A little of the row's own contrast too, or a flat blend would have nothing to sharpen.
-    own = held**1.5
+    own = before**1.5
     own /= np.maximum(own.sum(axis=1, keepdims=True), 1e-12)
     force = np.clip(strength, 0.0, 1.0)[:, None]
-    new = np.clip(held + force * (held - mean) + 0.5 * force * (own - held), 0.0, None)
-    return _around_locked(new, held, locked)
+    new = np.clip(before + force * (before - mean) + 0.5 * force * (own - before), 0.0, None)
+    return _around_locked(new, before, locked)
 
 
 def evened_along(
@@ -143,34 +143,34 @@ def evened_along(
     along (g,) : metres along the limb of every place.
     width : metres over which rows at like distance are averaged.
     """
-    held = values[rows]
+    before = values[rows]
     place = along[rows] / max(width, 1e-9)
     first = np.floor(place.min())
     low = (place - first).astype(np.int64)
     share = place - first - low
     count = int(low.max()) + 2
     # Each row counts into the two stations it lies between, and reads back from them.
-    total, weight = np.zeros((count, held.shape[1])), np.zeros(count)
+    total, weight = np.zeros((count, before.shape[1])), np.zeros(count)
     for station, part in ((low, 1.0 - share), (low + 1, share)):
         amount = part * np.maximum(strength, 1e-3)
-        np.add.at(total, station, amount[:, None] * held)
+        np.add.at(total, station, amount[:, None] * before)
         weight += np.bincount(station, amount, count)
     mean = total / np.maximum(weight, 1e-12)[:, None]
     wanted = (1.0 - share)[:, None] * mean[low] + share[:, None] * mean[low + 1]
     force = np.clip(strength, 0.0, 1.0)[:, None]
-    return _around_locked(held + force * (wanted - held), held, locked)
+    return _around_locked(before + force * (wanted - before), before, locked)
 
 
-def _around_locked(new: FloatArray, held: FloatArray, locked: BoolArray | None) -> FloatArray:
+def _around_locked(new: FloatArray, before: FloatArray, locked: BoolArray | None) -> FloatArray:
     """Rows adding up to 1 with locked joints (j,) as they were held."""
     if locked is not None and locked.any():
         new = new.copy()
-        new[:, locked] = held[:, locked]
+        new[:, locked] = before[:, locked]
         left = 1.0 - new[:, locked].sum(axis=1)
         free = new[:, ~locked]
         total = free.sum(axis=1)
         new[:, ~locked] = np.where(
-            total[:, None] > 1e-9, free * (left / np.maximum(total, 1e-12))[:, None], held[:, ~locked]
+            total[:, None] > 1e-9, free * (left / np.maximum(total, 1e-12))[:, None], before[:, ~locked]
         )
     return np.asarray(new / np.maximum(new.sum(axis=1, keepdims=True), 1e-12))
 
@@ -210,10 +210,10 @@ def limited(
             # What was asked for stays what was asked for; what is dropped goes to the others.
             lock = lock.copy()
             lock[keep] = True
-        held = row[:, lock].sum(axis=1)
+        locked_sum = row[:, lock].sum(axis=1)
         free = row[:, ~lock]
         total = free.sum(axis=1)
-        row[:, ~lock] = np.where(total[:, None] > 0, free * ((1.0 - held) / np.maximum(total, 1e-12))[:, None], 0.0)
+        row[:, ~lock] = np.where(total[:, None] > 0, free * ((1.0 - locked_sum) / np.maximum(total, 1e-12))[:, None], 0.0)
         row = row / row.sum(axis=1, keepdims=True)
     return row
 

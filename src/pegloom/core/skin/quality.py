@@ -89,8 +89,8 @@ def gauge_of(mesh: Mesh, skeleton: Skeleton, joint_id: str) -> Gauge | None:
     edges = edges[inside[edges].all(axis=1)]
     pairs = _flat(mesh)
     pairs = pairs[inside[triangles[pairs]].all(axis=(1, 2))]
-    told = tuple((ring, _girth(ring.points, ring.closed), _area(ring.points)) for ring in rings)
-    return Gauge(told, edges, triangles, pairs, radius)
+    measured = tuple((ring, _girth(ring.points, ring.closed), _area(ring.points)) for ring in rings)
+    return Gauge(measured, edges, triangles, pairs, radius)
 
 
 @by_identity

@@ -98,23 +98,23 @@ def carry_weights(
         return without_columns(weights, [joint for joint in weights.joint_ids if joint not in new.index])
     some = None if points is None else points[rows]
     values = np.asarray(weights.matrix()[rows].todense())
-    held = {joint: values[:, c].copy() for c, joint in enumerate(weights.joint_ids)}
+    shares = {joint: values[:, c].copy() for c, joint in enumerate(weights.joint_ids)}
     nothing = np.zeros(len(rows))
     families = [set(after) for _, after in chains]
     for before, after in chains:
-        total = sum((held.pop(j) for j in before if j in held), nothing.copy())
+        total = sum((shares.pop(j) for j in before if j in shares), nothing.copy())
         alive = [j for j in after if j in new.index]
         if some is None or not alive:
             heir = alive[0] if alive else new.joints[0].id
-            held[heir] = held.get(heir, nothing) + total
+            shares[heir] = shares.get(heir, nothing) + total
             continue
         last = new.joint(alive[-1])
         places = [np.array(new.joint(j).position) for j in alive]
         places.append(np.array(last.tail) if last.tail else 2 * places[-1] - places[max(len(places) - 2, 0)])
         for joint, part in zip(alive, spread_over_chain(some, total, np.array(places)).T, strict=True):
-            held[joint] = held.get(joint, nothing) + part
-    result = {joint: v for joint, v in held.items() if joint in new.index}
-    for joint, v in held.items():
+            shares[joint] = shares.get(joint, nothing) + part
+    result = {joint: v for joint, v in shares.items() if joint in new.index}
+    for joint, v in shares.items():
         if joint in new.index:
             continue
         heir_id = old.joint(joint).parent if joint in old.index else None
@@ -134,20 +134,20 @@ def carry_weights(
     gone = [joint for joint in weights.joint_ids if joint not in result]
     columns = [*weights.joint_ids, *(joint for joint in result if joint not in weights.joint_ids)]
     stacked = np.stack([result.get(joint, nothing) for joint in columns], axis=1)
-    made = np.clip(stacked, 0.0, None)
+    output = np.clip(stacked, 0.0, None)
     if influences is not None:
-        _fold(made, [[columns.index(j) for j in some if j in result] for some in _united(families)], influences)
-        made = limited_rows(made, influences)
-    return without_columns(with_rows(weights, columns, rows, made), gone)
+        _fold(output, [[columns.index(j) for j in some if j in result] for some in _united(families)], influences)
+        output = limited_rows(output, influences)
+    return without_columns(with_rows(weights, columns, rows, output), gone)
 
 
 def _united(families: list[set[str]]) -> list[set[str]]:
     """Sets that share a member as one."""
-    made: list[set[str]] = []
+    result: list[set[str]] = []
     for family in families:
-        apart = [m for m in made if not m & family]
-        made = [*apart, family.union(*(m for m in made if m & family))]
-    return made
+        apart = [m for m in result if not m & family]
+        result = [*apart, family.union(*(m for m in result if m & family))]
+    return result
 
 
 def _fold(rows: FloatArray, families: list[list[int]], influences: int) -> None:

@@ -41,15 +41,15 @@ def find_strays(mesh: Mesh, weights: Weights) -> tuple[Stray, ...]:
     shell_sizes = np.bincount(label)
     found: list[Stray] = []
     for column, joint in enumerate(weights.joint_ids):
-        held = np.flatnonzero(values[:, column] > LEAST)
-        if len(held) < 2:
+        holding = np.flatnonzero(values[:, column] > LEAST)
+        if len(holding) < 2:
             continue
-        count, region = connected_components(neighbours[held][:, held], directed=False)
+        count, region = connected_components(neighbours[holding][:, holding], directed=False)
         if count < 2:
             continue
-        total = np.bincount(region, weights=values[held, column])
+        total = np.bincount(region, weights=values[holding, column])
         for k in np.flatnonzero(total < MAIN_SHARE * total.max()):
-            places = held[region == k]
+            places = holding[region == k]
             own_shells = np.unique(label[places])
             # A whole shell of its own (an eye, a buckle) belongs where it is.
             if len(places) == shell_sizes[own_shells].sum():

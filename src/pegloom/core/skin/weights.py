@@ -108,13 +108,13 @@ def from_entries(columns: IntArray, values: FloatArray, joint_ids: Sequence[str]
         matrix.data[matrix.data < least] = 0.0
     matrix.eliminate_zeros()
     matrix.sort_indices()
-    made = Weights(
+    result = Weights(
         tuple(joint_ids),
         np.asarray(frozen(matrix.indptr.astype(np.int32))),
         np.asarray(frozen(matrix.indices.astype(np.int32))),
         np.asarray(frozen(matrix.data.astype(np.float64))),
     )
-    return made, len(empty)
+    return result, len(empty)
 
 
 def limited_rows(values: FloatArray, influences: int | None, *, locked: BoolArray | None = None) -> FloatArray:
@@ -157,10 +157,10 @@ def _keep_strongest(w, influences):  # type: ignore[no-untyped-def]  # pragma: n
     """
     kept = np.empty(influences, dtype=np.int64)
     for r in range(w.shape[0]):
-        held = 0
+        count = 0
         for j in range(w.shape[1]):
-            held += w[r, j] > 0.0
-        if held <= influences:
+            count += w[r, j] > 0.0
+        if count <= influences:
             continue
         first, last, out = 0.0, 0.0, 0.0
         for rank in range(influences + 1):
@@ -205,7 +205,7 @@ def packed(weights: Weights, k: int = 0) -> Packed:
 
 
 @njit(cache=True, nogil=True)
-def _pack(indptr, held, value, indices, values):  # type: ignore[no-untyped-def]  # pragma: no cover
+def _pack(indptr, columns, value, indices, values):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Each row's largest put in, falling, equal ones in the order they stand in; rows normalised."""
     width = indices.shape[1]
     for r in range(len(indptr) - 1):
@@ -219,7 +219,7 @@ def _pack(indptr, held, value, indices, values):  # type: ignore[no-untyped-def]
                 continue
             for p in range(min(count, width - 1), place, -1):
                 values[r, p], indices[r, p] = values[r, p - 1], indices[r, p - 1]
-            values[r, place], indices[r, place] = w, held[e]
+            values[r, place], indices[r, place] = w, columns[e]
             count = min(count + 1, width)
         total = 0.0
         for p in range(count):
@@ -247,15 +247,15 @@ def with_rows(
     indices, values = np.empty(indptr[-1], dtype=np.int32), np.empty(indptr[-1])
     stays = np.ones(len(counts), dtype=bool)
     stays[vertices] = False
-    for source, held, starts in (
+    for source, columns, starts in (
         (weights, np.flatnonzero(stays), indptr[:-1][stays]),
         (new, None, indptr[:-1][vertices]),
     ):
-        own = source.indptr[:-1] if held is None else source.indptr[:-1][held]
-        size = np.diff(source.indptr) if held is None else counts[held]
+        own = source.indptr[:-1] if columns is None else source.indptr[:-1][columns]
+        size = np.diff(source.indptr) if columns is None else counts[columns]
         within = np.arange(int(size.sum())) - np.repeat(np.cumsum(size) - size, size)
-        there, here = np.repeat(starts, size) + within, np.repeat(own, size) + within
-        indices[there], values[there] = source.indices[here], source.values[here]
+        source_slots, here = np.repeat(starts, size) + within, np.repeat(own, size) + within
+        indices[source_slots], values[source_slots] = source.indices[here], source.values[here]
     return Weights(
         tuple(joint_ids),
         np.asarray(frozen(indptr.astype(np.int32))),
@@ -273,8 +273,8 @@ def without_columns(weights: Weights, joints: Sequence[str]) -> Weights:
     column = np.array([number.get(joint, -1) for joint in weights.joint_ids], dtype=np.int32)
     indices = column[weights.indices]
     if (indices < 0).any():
-        held = weights.joint_ids[int(weights.indices[np.argmax(indices < 0)])]
-        raise ShapeError(f"{held} still holds weight; hand it over before its column goes")
+        holder = weights.joint_ids[int(weights.indices[np.argmax(indices < 0)])]
+        raise ShapeError(f"{holder} still holds weight; hand it over before its column goes")
     return Weights(tuple(kept), weights.indptr, np.asarray(frozen(indices)), weights.values)
 
 

@@ -50,14 +50,14 @@ def newer_build(character: Character) -> tuple[ControlRig, float] | None:
     in millimetres; None where the controls are today's."""
     if character.rig is None or character.skeleton is None or character.rig.built_by >= RECIPE:
         return None
-    made = controls_of(character)
-    there = character.rig.index
+    result = controls_of(character)
+    present = character.rig.index
     gaps = [
         float(np.linalg.norm(c.matrix[:3, 3] - character.rig.control(c.id).matrix[:3, 3]))
-        for c in made.controls
-        if c.id in there
+        for c in result.controls
+        if c.id in present
     ]
-    return made, 1000.0 * max(gaps, default=0.0)
+    return result, 1000.0 * max(gaps, default=0.0)
 
 
 def waiting_changes(character: Character) -> tuple[str, ...]:
@@ -89,8 +89,8 @@ def reshape_control(
     if size is not None and not 0.05 <= size <= 20:
         raise EditError(f"a control's size must be 0.05 to 20 of the built one, not {size:g}")
 
-    def changed(there: ControlChange) -> ControlChange:
-        return replace(there, shape=shape or there.shape, size=there.size if size is None else size)
+    def changed(change: ControlChange) -> ControlChange:
+        return replace(change, shape=shape or change.shape, size=change.size if size is None else size)
 
     return _changing(document, control_id, changed)
 
@@ -101,7 +101,7 @@ def rename_control(document: Document, control_id: str, name: str) -> Document:
     wanted = name.strip()
     if not wanted or any(c.name == wanted and c.id != control_id for c in rig.controls):
         raise EditError("give the control a name that is not taken yet")
-    return _changing(document, control_id, lambda there: replace(there, name=wanted))
+    return _changing(document, control_id, lambda change: replace(change, name=wanted))
 
 
 def place_rest(document: Document, control_id: str, *, move: Vector = NOWHERE, turn: Vector = NOWHERE) -> Document:
@@ -109,7 +109,7 @@ def place_rest(document: Document, control_id: str, *, move: Vector = NOWHERE, t
     character, _, _ = _rigged(document)
     built = recipe_rig(character)
     seen = built.control(control_id).rest if control_id in built.index else None
-    return _changing(document, control_id, lambda there: replace(there, rest_move=move, rest_turn=turn, seen=seen))
+    return _changing(document, control_id, lambda change: replace(change, rest_move=move, rest_turn=turn, seen=seen))
 
 
 def parted_rests(character: Character) -> dict[str, float]:
@@ -154,11 +154,11 @@ def drop_control(document: Document, control_id: str) -> Document:
 def forget_changes(document: Document, control_id: str) -> Document:
     """A control as the recipe builds it again: everything changed by hand on it is forgotten, a dropped one returns."""
     character = document.require_character()
-    there = character.rig_changes
+    old_changes = character.rig_changes
     changes = RigChanges(
-        MappingProxyType({c: v for c, v in there.controls.items() if c != control_id}),
-        MappingProxyType({ref: v for ref, v in there.channels.items() if ref[0] != control_id}),
-        there.dropped - {control_id},
+        MappingProxyType({c: v for c, v in old_changes.controls.items() if c != control_id}),
+        MappingProxyType({ref: v for ref, v in old_changes.channels.items() if ref[0] != control_id}),
+        old_changes.dropped - {control_id},
     )
     return _with_changes(document, changes)
 
@@ -200,8 +200,8 @@ def _with_changes(document: Document, changes: RigChanges) -> Document:
 def _changing(document: Document, control_id: str, change: Callable[[ControlChange], ControlChange]) -> Document:
     character, _, rig = _rigged(document)
     rig.control(control_id)
-    there = character.rig_changes.controls
-    controls = MappingProxyType({**there, control_id: change(there.get(control_id, ControlChange()))})
+    by_control = character.rig_changes.controls
+    controls = MappingProxyType({**by_control, control_id: change(by_control.get(control_id, ControlChange()))})
     changes = replace(character.rig_changes, controls=controls)
     return _with_changes(document, changes)
 
@@ -284,25 +284,25 @@ def mirror_pose(document: Document) -> Document:
     by_control: dict[str, dict[str, float]] = {}
     for (owner, key), value in posed(character).values.items():
         by_control.setdefault(owner, {})[key] = value
-    made: dict[tuple[str, str], float] = {}
+    result: dict[tuple[str, str], float] = {}
     for control_id, values in by_control.items():
         other_id = rig.other_side(control_id) if control_id in rig.index else None
-        told = values if other_id is None else _mirrored(rig, control_id, other_id, values)
-        made |= {ChannelRef(other_id or control_id, key): value for key, value in told.items()}
+        mirrored = values if other_id is None else _mirrored(rig, control_id, other_id, values)
+        result |= {ChannelRef(other_id or control_id, key): value for key, value in mirrored.items()}
     index, rest = rig.slots.index, rig.slots.rest
-    return set_pose(document, Pose({ref: v for ref, v in made.items() if ref not in index or v != rest[index[ref]]}))
+    return set_pose(document, Pose({ref: v for ref, v in result.items() if ref not in index or v != rest[index[ref]]}))
 
 
 def _mirrored(rig: ControlRig, control_id: str, other_id: str, values: Mapping[str, float]) -> dict[str, float]:
     flip = np.diag([-1.0, 1.0, 1.0])
-    here, there = rig.control(control_id).matrix[:3, :3], rig.control(other_id).matrix[:3, :3]
-    to_other = there.T @ flip @ here
+    here, other_axes = rig.control(control_id).matrix[:3, :3], rig.control(other_id).matrix[:3, :3]
+    to_other = other_axes.T @ flip @ here
     move, angles = (np.array([values.get(key, 0.0) for key in keys]) for keys in (MOVE, ROTATE))
     matrix = np.eye(4)
     matrix[:3, :3] = to_other @ compose(move, euler_quaternion(angles))[:3, :3] @ to_other.T
-    told = dict(zip(MOVE, (to_other @ move).tolist(), strict=True))
-    told |= dict(zip(ROTATE, quaternion_euler(decompose(matrix)[1]).tolist(), strict=True))
-    return told | {key: value for key, value in values.items() if key not in told}
+    mirrored = dict(zip(MOVE, (to_other @ move).tolist(), strict=True))
+    mirrored |= dict(zip(ROTATE, quaternion_euler(decompose(matrix)[1]).tolist(), strict=True))
+    return mirrored | {key: value for key, value in values.items() if key not in mirrored}
 
 
 def _rigged(document: Document) -> tuple[Character, Skeleton, ControlRig]:

@@ -17,8 +17,8 @@ def drafted(document: Document, edit: Callable[[Document], Document]) -> Documen
     """
     character = document.require_character()
     bare = replace(character, clips=(), weaves=(), trials=(), rig=None)
-    made = edit(document.with_character(bare)).require_character()
-    seen = replace(made, clips=character.clips, weaves=character.weaves, trials=character.trials)
+    result = edit(document.with_character(bare)).require_character()
+    seen = replace(result, clips=character.clips, weaves=character.weaves, trials=character.trials)
     return document.with_character(seen)
 
 

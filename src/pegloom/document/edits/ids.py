@@ -16,14 +16,14 @@ def highest(stem: str, ids: Iterable[str]) -> int:
 
 
 def fresh_ids(
-    character: Character, stem: str, there: Iterable[str], count: int = 1, *, first: int = 1
+    character: Character, stem: str, in_use: Iterable[str], count: int = 1, *, first: int = 1
 ) -> tuple[Character, list[str]]:
     """The character with that many more ids of a stem counted, and the ids.
 
-    there : those in use.
+    in_use : those in use.
     first : where numbers begin.
     """
-    last = max(character.counted.get(stem, -1), highest(stem, there), first - 1)
+    last = max(character.counted.get(stem, -1), highest(stem, in_use), first - 1)
     return counted(character, stem, last + count), [f"{stem}{last + 1 + k}" for k in range(count)]
 
 

@@ -243,7 +243,7 @@ def add_kit(
         sides = ["l" if joint.side is Side.LEFT else "r"]
         if both_sides and skeleton.other_side(joint.id) not in (None, joint.id):
             sides = ["l", "r"]
-    made = []
+    result = []
     for s in sides:
         hung = joint
         if s and joint.side is not Side.CENTRE and s != ("l" if joint.side is Side.LEFT else "r"):
@@ -253,10 +253,10 @@ def add_kit(
             "names": [f"{own}_{k}" if str(k) != own else own for k in plan["joints"]],
         }  # fmt: skip
         kit = kit_of(data, s)
-        made.append(resized(kit, count) if count is not None else kit)
+        result.append(resized(kit, count) if count is not None else kit)
     places: dict[str, Peg] = {}
     height = character.height
-    for kit in made:
+    for kit in result:
         sign = -1.0 if kit.side is Side.RIGHT else 1.0
         hung = skeleton.joint(kit.attach)
         start = np.array(hung.tail if hung.tail and not skeleton.children(hung.id) else hung.position)
@@ -274,17 +274,17 @@ def add_kit(
         for i, peg in enumerate(kit.pegs):
             x, y, z = start + reach * i / max(len(kit.pegs) - 1, 1)
             places[peg] = Peg(peg, (float(x), float(y), float(z)), 0.3)
-    document = _with_kits(document, character, (*kits, *made), places=places, base_pegs=pegs)
-    return document, made[0].id
+    document = _with_kits(document, character, (*kits, *result), places=places, base_pegs=pegs)
+    return document, result[0].id
 
 
 def _waited_for(character: Character) -> set[str]:
     """First words of ids that changes and keys are kept for: what waits for a kit that was removed is not for a new one."""
     changes = character.rig_changes
-    held = [*character.joint_overrides, *character.rig_recipe, *changes.controls, *changes.dropped]
-    held += [owner for owner, _ in changes.channels]
-    held += [owner for clip in character.clips for owner, _ in clip.curves]
-    return {one.split(".")[0] for one in held}
+    owners = [*character.joint_overrides, *character.rig_recipe, *changes.controls, *changes.dropped]
+    owners += [owner for owner, _ in changes.channels]
+    owners += [owner for clip in character.clips for owner, _ in clip.curves]
+    return {one.split(".")[0] for one in owners}
 
 
 def remove_kit(document: Document, kit_id: str, *, both_sides: bool = True) -> Document:
@@ -422,11 +422,11 @@ def _with_kits(
     spare = {n: p for n, p in known.items() if n not in order}
     old_joints = {j for k in kits_in(pegs) for j in k.joints}
     takes = frozenset(j for k in kits for j in k.joints if j not in old_joints)
-    made = replace(
+    result = replace(
         pegs, pegs=tuple(new), kits=kits, spare=MappingProxyType(spare),
         fingers=pegs.fingers if fingers is None else fingers,
     )  # fmt: skip
-    return with_pegs(document, character, made, takes=takes, chains=chains)
+    return with_pegs(document, character, result, takes=takes, chains=chains)
 
 
 def _fresh_place(character: Character, pegs: PegSet, plan: Pattern | None, kits: tuple[Kit, ...], name: str) -> Vector:

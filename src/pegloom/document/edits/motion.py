@@ -43,8 +43,8 @@ def key_controls(document: Document, clip_id: str, time: float, control_ids: tup
 def hold_channels(document: Document, clip_id: str, values: Mapping[tuple[str, str], float]) -> Document:
     """Hold channels (control id, key) at values over a whole clip: one key each in the place of those there were."""
     clip = document.require_character().clip(clip_id)
-    held: dict[tuple[str, str], Curve] = {ChannelRef(*ref): curve([0.0], [value]) for ref, value in values.items()}
-    return _with_clip(document, replace(clip, curves=MappingProxyType({**clip.curves, **held})))
+    constant: dict[tuple[str, str], Curve] = {ChannelRef(*ref): curve([0.0], [value]) for ref, value in values.items()}
+    return _with_clip(document, replace(clip, curves=MappingProxyType({**clip.curves, **constant})))
 
 
 def remove_keys(document: Document, clip_id: str, time: float, control_ids: frozenset[str] | None = None) -> Document:

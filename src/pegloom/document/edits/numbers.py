@@ -55,9 +55,9 @@ def paste_row(
         goal[ids.index(joint)] = weight
     goal /= goal.sum()
     free = 1.0 - values[some][:, lock].sum(axis=1)
-    there = goal[None, :] * free[:, None]
-    there[:, lock] = values[some][:, lock]
-    rows = values[some] + share * (there - values[some])
+    goal_rows = goal[None, :] * free[:, None]
+    goal_rows[:, lock] = values[some][:, lock]
+    rows = values[some] + share * (goal_rows - values[some])
     return _with(
         document, part_id, with_rows(weights, ids, some, limited(rows, _limit(character), locked=lock), locked=lock)
     )
@@ -89,8 +89,8 @@ def set_number(
     parent = skeleton.joint(joint_id).parent
     heir = ids.index(parent) if parent in ids else column
     wanted = np.full(len(places), float(value))
-    made = changed_rows(values, column, places, wanted, neighbours=place_neighbours(mesh), heir=heir, locked=lock)
-    values[places] = limited(made, _limit(character), keep=column if value > 0 else None, locked=lock)
+    result = changed_rows(values, column, places, wanted, neighbours=place_neighbours(mesh), heir=heir, locked=lock)
+    values[places] = limited(result, _limit(character), keep=column if value > 0 else None, locked=lock)
     mine = np.flatnonzero(np.isin(g.group, places))
     return _with(document, part_id, with_rows(weights, ids, mine, values[g.group[mine]], locked=lock))
 
@@ -102,8 +102,8 @@ def drop_influence(document: Document, part_id: str, joint_id: str, vertices: In
     weights, skeleton = _weights(character, part_id), character.skeleton
     assert skeleton is not None
     some = np.arange(weights.vertex_count) if vertices is None else whole_places(character, part_id, vertices)
-    held = weights.column(joint_id)[some] > 0
-    if not held.any():
+    holding = weights.column(joint_id)[some] > 0
+    if not holding.any():
         raise EditError(f"{_name(character, joint_id)} holds nothing there")
     parent = skeleton.joint(joint_id).parent
     ids = weights.joint_ids if parent is None or parent in weights.joint_ids else (*weights.joint_ids, parent)
@@ -111,7 +111,7 @@ def drop_influence(document: Document, part_id: str, joint_id: str, vertices: In
     g = weld(mesh)
     values = dense_over(weights, ids)[g.first]
     column = ids.index(joint_id)
-    places = np.unique(g.group[some[held]])
+    places = np.unique(g.group[some[holding]])
     rest = values.copy()
     rest[places, column] = 0.0
     bare = rest.sum(axis=1) <= 1e-9
@@ -170,8 +170,8 @@ def drop_irrelevant(document: Document, part_id: str) -> tuple[Document, tuple[s
     bare = values.sum(axis=1) <= 0
     values[bare] = dense(weights)[bare]
     kept = [c for c in range(values.shape[1]) if values[:, c].any()]
-    made = from_dense(values[:, kept], [weights.joint_ids[c] for c in kept])
-    return _with(document, part_id, made), gone
+    result = from_dense(values[:, kept], [weights.joint_ids[c] for c in kept])
+    return _with(document, part_id, result), gone
 
 
 def prune_tiny(document: Document, part_id: str, least: float = 0.005) -> tuple[Document, int]:

@@ -59,10 +59,10 @@ def insert_edge_row(
 ) -> Document:
     """Put an edge row around a limb at a place, square to `along`. Raises EditError where none can go."""
     part = document.require_character().part(part_id)
-    made = mend.insert_row(part.mesh, np.array(place), np.array(along, dtype=np.float64))
-    if made is None:
+    result = mend.insert_row(part.mesh, np.array(place), np.array(along, dtype=np.float64))
+    if result is None:
         raise EditError(f"{part.name} has an edge row there already, or no limb to put one around; try a little off")
-    return _carried(document, part, *made)
+    return _carried(document, part, *result)
 
 
 EDGE_ROW_STEP = 0.008
@@ -88,17 +88,17 @@ def edge_rows_at(document: Document, place_id: str, *, of_peg: bool) -> Document
         raise EditError("there is no mesh to put an edge row into")
     part = min(parts, key=lambda p: float(np.linalg.norm(p.mesh.points - at, axis=1).min()))
     step = EDGE_ROW_STEP * character.height
-    made, last = document, None
+    result, last = document, None
     a, b, c = (float(v) for v in along)
     for offset in (0.0, -step, step):
         x, y, z = (float(v) for v in at + along * offset)
         try:
-            made = insert_edge_row(made, part.id, (x, y, z), (a, b, c))
+            result = insert_edge_row(result, part.id, (x, y, z), (a, b, c))
         except EditError as error:  # a row that is there already is no reason to stop
             last = error
-    if made is document and last is not None:
+    if result is document and last is not None:
         raise last
-    return made
+    return result
 
 
 def _carried(document: Document, part: Part, mesh: Mesh, carry: sparse.csr_matrix) -> Document:
@@ -118,13 +118,13 @@ def _carried_set(
     chosen: Mapping[str, IntArray], source: str, carries: Mapping[str, sparse.csr_matrix]
 ) -> Mapping[str, IntArray]:
     """A kept selection after its part was changed: vertices at least half made of chosen ones."""
-    made = {part: v for part, v in chosen.items() if part != source}
+    result = {part: v for part, v in chosen.items() if part != source}
     if source in chosen:
         for part, carry in carries.items():
             marked = np.zeros(carry.shape[1])
             marked[chosen[source]] = 1.0
-            made[part] = np.flatnonzero(np.asarray(carry @ marked) >= 0.5)
-    return MappingProxyType({part: v for part, v in made.items() if len(v)})
+            result[part] = np.flatnonzero(np.asarray(carry @ marked) >= 0.5)
+    return MappingProxyType({part: v for part, v in result.items() if len(v)})
 
 
 def join_parts(document: Document, part_ids: tuple[str, ...], *, name: str = "") -> Document:
@@ -150,10 +150,10 @@ def join_parts(document: Document, part_ids: tuple[str, ...], *, name: str = "")
             )
         )
     first = parts[0]
-    made = replace(
+    result = replace(
         first, name=name or first.name, mesh=mesh, morphs=tuple(morphs), included=any(p.included for p in parts)
     )
-    kept = tuple(made if p.id == first.id else p for p in character.parts if p.id == first.id or p.id not in part_ids)
+    kept = tuple(result if p.id == first.id else p for p in character.parts if p.id == first.id or p.id not in part_ids)
     character = replace(each_skin(character, lambda skin: joined_to(skin, parts)), parts=kept)
     ids = {p.id for p in parts}
     sets = {}
@@ -175,7 +175,7 @@ def split_part(document: Document, part_id: str) -> Document:
         raise EditError(f"{part.name} is one connected shell; there is nothing to split")
     pieces.sort(key=lambda piece: -piece[0].face_count)
     taken = {p.id for p in character.parts}
-    made: list[Part] = []
+    result: list[Part] = []
     carries: dict[str, sparse.csr_matrix] = {}
     for number, (mesh, carry) in enumerate(pieces):
         own, k = part_id, number
@@ -183,13 +183,13 @@ def split_part(document: Document, part_id: str) -> Document:
             own, k = f"{part_id}.{k}", k + 1
         taken.add(own)
         morphs = tuple(replace(m, deltas=owned_floats(carry @ m.deltas)) for m in part.morphs)
-        made.append(
+        result.append(
             replace(
                 part, id=own, name=part.name if number == 0 else f"{part.name} {number + 1}", mesh=mesh, morphs=morphs
             )
         )
         carries[own] = carry
-    parts = [q for p in character.parts for q in (made if p.id == part_id else [p])]
+    parts = [q for p in character.parts for q in (result if p.id == part_id else [p])]
     character = each_skin(character, lambda skin: carried_to(skin, part_id, carries))
     sets = {name: _carried_set(chosen, part_id, carries) for name, chosen in character.vertex_sets.items()}
     return document.with_character(replace(character, parts=tuple(parts), vertex_sets=MappingProxyType(sets)))
@@ -269,7 +269,7 @@ def replace_mesh(
     matrix = _stood(character)
     old_by_name = {p.name: p for p in character.parts}
     unused = [p for p in character.parts if p.name not in {q.name for q in parts}]
-    made: list[Part] = []
+    result: list[Part] = []
     report: list[str] = []
     used: set[str] = set()
     remade: dict[str, tuple[Mesh, Mesh]] = {}
@@ -279,8 +279,8 @@ def replace_mesh(
         mesh = _moved(part.mesh, matrix)
         morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ matrix[:3, :3].T)) for m in part.morphs)
         if before is None:
-            own = f"part{len(character.parts) + len(made)}"
-            made.append(replace(part, id=own, mesh=mesh, morphs=morphs))
+            own = f"part{len(character.parts) + len(result)}"
+            result.append(replace(part, id=own, mesh=mesh, morphs=morphs))
             report.append(f"{part.name}: new, not bound yet")
             continue
         used.add(before.id)
@@ -291,7 +291,7 @@ def replace_mesh(
         )
         if keep_materials and mesh.face_count == before.mesh.face_count:
             mesh = replace(mesh, materials=before.mesh.materials)
-        made.append(replace(before, mesh=mesh, morphs=morphs or (before.morphs if same else ())))
+        result.append(replace(before, mesh=mesh, morphs=morphs or (before.morphs if same else ())))
         if same:
             report.append(f"{part.name}: the same vertices and faces; everything is kept")
         elif character.skin is not None and before.id in character.skin.weights:
@@ -315,7 +315,7 @@ def replace_mesh(
         character = replace(character, vertex_sets=MappingProxyType(sets))
     changed = replace(
         character,
-        parts=tuple(made),
+        parts=tuple(result),
         materials=materials or character.materials,
         images=images or character.images,
     )
@@ -356,8 +356,8 @@ def pass_weights_on(document: Document) -> Document:
         raise EditError("no part of detail level 0 is bound")
     mesh = mend.joined([replace(p.mesh, uvs=None, normals=None) for p in sources])
     whole = stacked([skin.weights[p.id] for p in sources])
-    made = {p.id: transfer_weights(mesh, whole, p.mesh, influences=skin.influences)[0] for p in targets}
-    return _with_weights(document, made)
+    result = {p.id: transfer_weights(mesh, whole, p.mesh, influences=skin.influences)[0] for p in targets}
+    return _with_weights(document, result)
 
 
 def set_subdivision(document: Document, part_id: str, smooth: Subdivision, *, levels: int = 1) -> Document:
@@ -384,8 +384,8 @@ def set_material(document: Document, slot: int, **changes: object) -> Document:
         picture = changes.get(name)
         if picture is not None and picture not in pictures:
             raise EditError(f"there is no picture {picture}; bring it in first")
-    made = replace(character.materials[slot], **changes)  # type: ignore[arg-type]
-    materials = (*character.materials[:slot], made, *character.materials[slot + 1 :])
+    result = replace(character.materials[slot], **changes)  # type: ignore[arg-type]
+    materials = (*character.materials[:slot], result, *character.materials[slot + 1 :])
     return document.with_character(replace(character, materials=materials))
 
 
@@ -407,18 +407,18 @@ def take_material(document: Document, slot: int, like: Material, images: tuple[I
     images : the other character's pictures. One whose name another picture has here comes in under a new name.
     """
     character = document.require_character()
-    held = {image.name: image for image in character.images}
+    own_images = {image.name: image for image in character.images}
     renamed: dict[str, str] = {}
     for name in {n for n in (like.base_image, like.normal_image) if n is not None}:
         image = next((i for i in images if i.name == name), None)
         if image is None:
             raise EditError(f"the picture {name} of {like.name} is not in its file")
         own, number = name, 2
-        while own in held and held[own].data != image.data:
+        while own in own_images and own_images[own].data != image.data:
             stem, dot, ending = name.rpartition(".")
             own, number = f"{stem or ending} {number}{dot if stem else ''}{ending if stem else ''}", number + 1
         renamed[name] = own
-        if own not in held:
+        if own not in own_images:
             document = add_picture(document, replace(image, name=own))
     return set_material(
         document, slot, base_colour=like.base_colour, metallic=like.metallic, roughness=like.roughness,
@@ -440,8 +440,8 @@ def add_reference(document: Document, image: Image, *, along: str = "z") -> Docu
         raise EditError("a reference picture is looked at along x, y or z")
     character = document.require_character()
     height = character.height
-    made = Reference(image, along, (0.0, height / 2, 0.0), height)
-    return document.with_character(replace(character, references=(*character.references, made)))
+    result = Reference(image, along, (0.0, height / 2, 0.0), height)
+    return document.with_character(replace(character, references=(*character.references, result)))
 
 
 def change_reference(document: Document, number: int, **changes: object) -> Document:
@@ -449,8 +449,8 @@ def change_reference(document: Document, number: int, **changes: object) -> Docu
     character = document.require_character()
     if not 0 <= number < len(character.references):
         raise EditError(f"there is no reference picture {number + 1}")
-    made = replace(character.references[number], **changes)  # type: ignore[arg-type]
-    kept = (*character.references[:number], made, *character.references[number + 1 :])
+    result = replace(character.references[number], **changes)  # type: ignore[arg-type]
+    kept = (*character.references[:number], result, *character.references[number + 1 :])
     return document.with_character(replace(character, references=kept))
 
 

@@ -111,8 +111,8 @@ def controls_after(character: Character, rig: ControlRig, old: Skeleton | None) 
     new = character.skeleton
     if rig.built_by >= RECIPE or old is None or new is None:
         return controls_of(character)
-    there, here = ({j.id: m for j, m in zip(s.joints, s.world, strict=True)} for s in (old, new))
-    return followed(rig, there, here)
+    before, here = ({j.id: m for j, m in zip(s.joints, s.world, strict=True)} for s in (old, new))
+    return followed(rig, before, here)
 
 
 def controls_of(character: Character) -> ControlRig:
@@ -155,8 +155,8 @@ def assembled(character: Character) -> Skeleton:
 
 def _sided(joint: Joint) -> Joint:
     """A joint no recipe gave a side has the one its name tells."""
-    told = side_of_name(joint.name) if joint.side is Side.CENTRE else joint.side
-    return joint if told is joint.side else replace(joint, side=told)
+    side = side_of_name(joint.name) if joint.side is Side.CENTRE else joint.side
+    return joint if side is joint.side else replace(joint, side=side)
 
 
 def _add_own(joints: dict[str, Joint], character: Character) -> None:

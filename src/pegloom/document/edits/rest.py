@@ -69,12 +69,12 @@ def set_rest(document: Document, pose: Shown | None = None) -> Document:
         new_rig = controls_after(changed, old_rig, old)
         # A rest given by joints (T, A) is told in controls first.
         rest = controls_of_joints(pose, old, old_rig) if isinstance(pose, JointPose) else pose
-        told = tuple(reposed_clip(c, old, old_rig, new, new_rig, rest) for c in changed.clips)
+        retold_clips = tuple(reposed_clip(c, old, old_rig, new, new_rig, rest) for c in changed.clips)
         trials = [
             replace(t, pose=reposed(t.pose, old, old_rig, new, new_rig, rest)) if isinstance(t.pose, Pose) else t
             for t in trials
         ]
-        changed = replace(changed, rig=new_rig, clips=told)
+        changed = replace(changed, rig=new_rig, clips=retold_clips)
     changed = replace(changed, trials=tuple(trials))
     return document.with_character(replace(changed, pose=Pose()))
 

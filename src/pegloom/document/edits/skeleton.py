@@ -122,27 +122,27 @@ def draw_joint(
     skeleton = character.skeleton or Skeleton(())
     if parent is not None and parent not in skeleton.index:
         raise EditError(f"there is no joint {parent} to draw from")
-    made = _fresh(character, 2)
+    result = _fresh(character, 2)
     side = Side.CENTRE
     if parent is not None and both_sides and skeleton.joint(parent).side is not Side.CENTRE:
         side = skeleton.joint(parent).side
     elif both_sides and abs(place[0] - middle_of(character)) > 0.02 * character.height:
         side = Side.LEFT if place[0] > middle_of(character) else Side.RIGHT
-    own = [_own(character, made[0], name, parent, np.array(place), side, tail, takes)]
+    own = [_own(character, result[0], name, parent, np.array(place), side, tail, takes)]
     across = _partner(skeleton, parent, both_sides) if parent else []
     if side is not Side.CENTRE and (across or (parent is None or skeleton.joint(parent).side is Side.CENTRE)):
         other = across[0] if across else parent
         flipped = np.array(place) * [-1, 1, 1] + [2 * middle_of(character), 0, 0]
         end = None if tail is None else (2 * middle_of(character) - tail[0], tail[1], tail[2])
         mark = {"l": "r", "r": "l"}
-        twin = _own(character, made[1], "", other, flipped, side.other, end, takes)
+        twin = _own(character, result[1], "", other, flipped, side.other, end, takes)
         twin = replace(twin, name=mark[own[0].name[0]] + own[0].name[1:] if own[0].name[1:2] == "_" else twin.name)
         own.append(_mirrored_turn(character, own[0], twin))
     if parent is not None and tail is None:
         own = [_tail_on(o, skeleton) for o in own]
     character = replace(character, own_joints=(*character.own_joints, *own))
     ids = frozenset(o.id for o in own) if takes else frozenset()
-    return document.with_character(rebuilt(character, takes=ids)), made[0]
+    return document.with_character(rebuilt(character, takes=ids)), result[0]
 
 
 def insert_joint(
@@ -176,7 +176,7 @@ def _insert(
 ) -> tuple[Document, str]:
     character = _grounded(document)
     skeleton = _skeleton(character)
-    made: list[OwnJoint] = []
+    result: list[OwnJoint] = []
     first = ""
     for target in (child_id, *_partner(skeleton, child_id, both_sides)):
         child = skeleton.joint(target)
@@ -185,16 +185,16 @@ def _insert(
         parent = child.parent
         above = skeleton.joint(parent)
         for share in shares:
-            own_id = _fresh(replace(character, own_joints=(*character.own_joints, *made)), 1)[0]
-            taken = {j.name for j in skeleton.joints} | {o.name for o in made}
+            own_id = _fresh(replace(character, own_joints=(*character.own_joints, *result)), 1)[0]
+            taken = {j.name for j in skeleton.joints} | {o.name for o in result}
             label = _unused(name or f"{above.name}_mid", taken)
-            made.append(
+            result.append(
                 OwnJoint(own_id, label, parent, child.side, (0.0, 0.0, 0.0), between=(target, share), takes=takes)
             )
             parent = own_id
             first = first or own_id
-    character = replace(character, own_joints=(*character.own_joints, *made))
-    ids = frozenset(o.id for o in made) if takes else frozenset()
+    character = replace(character, own_joints=(*character.own_joints, *result))
+    ids = frozenset(o.id for o in result) if takes else frozenset()
     return document.with_character(rebuilt(character, takes=ids)), first
 
 
@@ -296,10 +296,10 @@ def mirror_joints(document: Document, joint_id: str) -> tuple[Document, str]:
         joint = skeleton.joint(joint_id)
 
     def flip(matrix: FloatArray) -> FloatArray:
-        made = np.eye(4)
-        made[:3, :3] = mirrored(matrix[:3, :3])
-        made[:3, 3] = matrix[:3, 3] * [-1, 1, 1] + [2 * middle, 0, 0]
-        return made
+        result = np.eye(4)
+        result[:3, :3] = mirrored(matrix[:3, :3])
+        result[:3, 3] = matrix[:3, 3] * [-1, 1, 1] + [2 * middle, 0, 0]
+        return result
 
     branch = [joint, *below(skeleton, joint_id)]
     copies = _copied(character, skeleton, branch, flip, lambda p: p * [-1, 1, 1] + [2 * middle, 0, 0], mirror=True)
@@ -311,7 +311,7 @@ def _copied(character: Character, skeleton: Skeleton, branch: list[Joint], turn:
             *, mirror: bool = False) -> list[OwnJoint]:  # fmt: skip
     ids = dict(zip([j.id for j in branch], _fresh(character, len(branch)), strict=True))
     taken = {j.name for j in skeleton.joints}
-    made: dict[str, tuple[OwnJoint, FloatArray]] = {}
+    result: dict[str, tuple[OwnJoint, FloatArray]] = {}
     for joint in branch:
         matrix = turn(joint.matrix)  # type: ignore[operator]
         name = (other_side_name(joint.name) if mirror else None) or joint.name
@@ -325,7 +325,7 @@ def _copied(character: Character, skeleton: Skeleton, branch: list[Joint], turn:
             base = skeleton.joint(above) if above else None
         else:
             above = parent
-            own, world = made[parent]
+            own, world = result[parent]
             base = Joint(own.id, own.name, None, own.side, _v(world[:3, 3]), _q(matrix_quaternion(world)))
         tail = None if joint.tail is None else point(np.array(joint.tail))  # type: ignore[operator]
         place, turn_ = (
@@ -337,8 +337,8 @@ def _copied(character: Character, skeleton: Skeleton, branch: list[Joint], turn:
         side = joint.side.other if mirror else joint.side
         if mirror and joint.side is Side.CENTRE:
             side = Side.LEFT if matrix[0, 3] > 0 else Side.RIGHT
-        made[ids[joint.id]] = (OwnJoint(ids[joint.id], name, above, side, place, turn_, end), matrix)
-    return [own for own, _ in made.values()]
+        result[ids[joint.id]] = (OwnJoint(ids[joint.id], name, above, side, place, turn_, end), matrix)
+    return [own for own, _ in result.values()]
 
 
 def below(skeleton: Skeleton, joint_id: str) -> list[Joint]:
@@ -385,11 +385,11 @@ def placed(
         base = recipe.joint(joint_id)
         inside = np.linalg.inv(base.matrix) @ matrix
         turn = quaternion_euler(quaternion_product(quaternion_inverse(base.rotation), matrix_quaternion(matrix)))
-        there = overrides.get(joint_id, JointOverride())
+        override = overrides.get(joint_id, JointOverride())
         move = np.where(np.abs(inside[:3, 3]) < 1e-12, 0.0, inside[:3, 3])
         seen = base.position if move.any() else None
         overrides[joint_id] = replace(
-            there, seen=seen, move=_v(move), turn=_v(np.where(np.abs(turn) < 1e-12, 0.0, turn))
+            override, seen=seen, move=_v(move), turn=_v(np.where(np.abs(turn) < 1e-12, 0.0, turn))
         )
     ends = dict(tails or {})
     own_joints = []
@@ -464,9 +464,9 @@ def _shifted(skeleton: Skeleton, joint_id: str, delta: FloatArray, with_children
 
 
 def _moved(matrix: FloatArray, delta: FloatArray) -> FloatArray:
-    made = matrix.copy()
-    made[:3, 3] += delta
-    return made
+    result = matrix.copy()
+    result[:3, 3] += delta
+    return result
 
 
 def _partner(skeleton: Skeleton, joint_id: str, both_sides: bool) -> list[str]:
@@ -521,8 +521,8 @@ def _mirrored_turn(character: Character, own: OwnJoint, twin: OwnJoint) -> OwnJo
     skeleton = character.skeleton or Skeleton(())
     world = skeleton.joint(own.parent).matrix if own.parent else np.eye(4)
     axes = world[:3, :3] @ _rotation(own.turn)
-    there = skeleton.joint(twin.parent).matrix if twin.parent else np.eye(4)
-    return replace(twin, turn=_q(matrix_quaternion(there[:3, :3].T @ mirrored(axes))))
+    parent_matrix = skeleton.joint(twin.parent).matrix if twin.parent else np.eye(4)
+    return replace(twin, turn=_q(matrix_quaternion(parent_matrix[:3, :3].T @ mirrored(axes))))
 
 
 def _rotation(q: object) -> FloatArray:

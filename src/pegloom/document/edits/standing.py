@@ -142,35 +142,35 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     old = character.skeleton
     if old is None:
         return changed
-    there = move.skeleton(old)
+    moved = move.skeleton(old)
     rig = move.rig(character.rig)
     clips = tuple(move.clip(clip, old, character.rig) for clip in character.clips)
     pose = move.pose(character.pose, old, character.rig)
     trials = tuple(replace(t, pose=move.pose(t.pose, old, character.rig)) for t in character.trials)
-    changed = replace(changed, skeleton=there, rig=rig, clips=clips, pose=pose, trials=trials)
+    changed = replace(changed, skeleton=moved, rig=rig, clips=clips, pose=pose, trials=trials)
     if draft or (character.pegs is None and character.adopted is None):
         return changed
     # Seen as a change of joints, clips sampled on joints are carried over by the rebuild itself.
     built = rebuilt(changed)
     new = built.skeleton
-    assert there is not None and new is not None
+    assert moved is not None and new is not None
     if built.rig is not None and rig is not None and not _same_controls(rig, built.rig):
         new_rig = built.rig
 
         def told(p: Shown) -> Shown:
             if isinstance(p, JointPose):
-                return carried_pose(p, there, new)
-            return reposed(p, there, rig, new, new_rig, Pose())
+                return carried_pose(p, moved, new)
+            return reposed(p, moved, rig, new, new_rig, Pose())
 
-        clips = tuple(reposed_clip(c, there, rig, new, new_rig, Pose()) for c in built.clips)
+        clips = tuple(reposed_clip(c, moved, rig, new, new_rig, Pose()) for c in built.clips)
         trials = tuple(replace(t, pose=told(t.pose)) for t in trials)
         return replace(built, clips=clips, pose=told(pose), trials=trials)
     # A pose told by joints that were built anew on other axes.
     trials = tuple(
-        replace(t, pose=carried_pose(t.pose, there, new)) if isinstance(t.pose, JointPose) else t for t in trials
+        replace(t, pose=carried_pose(t.pose, moved, new)) if isinstance(t.pose, JointPose) else t for t in trials
     )
     if isinstance(pose, JointPose):
-        pose = carried_pose(pose, there, new)
+        pose = carried_pose(pose, moved, new)
     return replace(built, pose=pose, trials=trials)
 
 
@@ -283,10 +283,10 @@ class _Similarity:
 
     def rest(self, matrix: FloatArray) -> tuple[float, ...]:
         """A place without scale (4x4), at its new place with turned axes, as 16 numbers."""
-        made = matrix.copy()
-        made[:3, 3] = self.place((made[0, 3], made[1, 3], made[2, 3]))
-        made[:3, :3] = self.turn @ made[:3, :3]
-        return tuple(float(v) for v in made.ravel())
+        result = matrix.copy()
+        result[:3, 3] = self.place((result[0, 3], result[1, 3], result[2, 3]))
+        result[:3, :3] = self.turn @ result[:3, :3]
+        return tuple(float(v) for v in result.ravel())
 
     def rig(self, rig: ControlRig | None) -> ControlRig | None:
         """Controls at the new places with turned axes: their channels read as before, moves at the new size."""
@@ -324,15 +324,15 @@ class _Similarity:
         tracks = {}
         for joint_id, rows in clip.tracks.items():
             root = joint_id in skeleton.index and skeleton.joint(joint_id).parent is None
-            made = []
+            result = []
             for track in rows:
                 values = track.values
                 if track.path == "translation":
                     values = transform_points(self.matrix, values) if root else values * self.scale
                 elif track.path == "rotation" and root:
                     values = quaternion_product(self.quaternion, values)
-                made.append(replace(track, values=owned_floats(values)))
-            tracks[joint_id] = tuple(made)
+                result.append(replace(track, values=owned_floats(values)))
+            tracks[joint_id] = tuple(result)
         lengths = _lengths(rig)
         curves = {ref: c.scaled(self.scale) if _is_length(ref, lengths) else c for ref, c in clip.curves.items()}
         return replace(clip, tracks=joint_tracks(tracks), curves=MappingProxyType(curves))

@@ -28,11 +28,11 @@ def transfer(
     Returns the document and a report. Raises EditError when the source is not bound, or is the target.
     """
     character = document.require_character()
-    skin, held = bound_part(character, source_id)
+    skin, weights = bound_part(character, source_id)
     source, target = character.part(source_id), character.part(target_id)
     if source_id == target_id:
         raise EditError("choose another part to read the weights from")
-    new, report = transfer_weights(source.mesh, held, target.mesh, influences=skin.influences, fill=fill)
+    new, report = transfer_weights(source.mesh, weights, target.mesh, influences=skin.influences, fill=fill)
     return with_weights(document, target_id, new), report
 
 
@@ -52,25 +52,25 @@ def read_weights(
     if other.skin is None or not bound:
         raise EditError(f"{other.name} is not bound; there are no weights to read")
     pairs = _joint_pairs(theirs, skeleton, joint_map or {}, only_asked=only_asked)
-    mesh, held = joined_skin(bound, dict(other.skin.weights))
-    here, there = character.all_points(), mesh.points
-    scale = character.height / max(float(np.ptp(there[:, 1])), 1e-9)
-    middle = [(a.min(axis=0) + a.max(axis=0)) / 2 for a in (here, there)]
-    placed = (there - middle[1]) * scale + middle[0]
+    mesh, weights = joined_skin(bound, dict(other.skin.weights))
+    here, other_points = character.all_points(), mesh.points
+    scale = character.height / max(float(np.ptp(other_points[:, 1])), 1e-9)
+    middle = [(a.min(axis=0) + a.max(axis=0)) / 2 for a in (here, other_points)]
+    placed = (other_points - middle[1]) * scale + middle[0]
     source = with_points(mesh, placed)
     limit = character.skin.influences if character.skin else other.skin.influences
     document = keep_unkept(document, "in hand before")
-    made, reports = {}, {}
+    result, reports = {}, {}
     for part in character.included:
         if part.mesh.face_count:
-            read, reports[part.name] = transfer_weights(source, held, part.mesh, influences=limit, joint_map=pairs)
+            read, reports[part.name] = transfer_weights(source, weights, part.mesh, influences=limit, joint_map=pairs)
             rigid = part.kind in (PartKind.HARD, PartKind.PROP)
-            made[part.id] = whole_by_shell(part.mesh, read, None) if rigid else read
-    skin = Skin(f"from {other.name}", limit, MappingProxyType(made))
+            result[part.id] = whole_by_shell(part.mesh, read, None) if rigid else read
+    skin = Skin(f"from {other.name}", limit, MappingProxyType(result))
     document = document.with_character(replace(document.require_character(), skin=skin))
     document, _ = keep_weave(document, f"from {other.name}")
-    told = {theirs.joint(a).name: skeleton.joint(b).name for a, b in pairs.items()}
-    return document, reports, told
+    read_as = {theirs.joint(a).name: skeleton.joint(b).name for a, b in pairs.items()}
+    return document, reports, read_as
 
 
 def matching_joints(theirs: Skeleton, ours: Skeleton) -> dict[str, str]:
@@ -142,8 +142,8 @@ def mirror_weights(
         new[outside[g.group]] = values[outside[g.group]]
         lost = lost[~outside[g.group][lost]]
     # Seam vertices on the plane must agree: every vertex of a place takes its first one's row.
-    made = from_dense(new[g.first][g.group], ids, influences=skin.influences)
-    document = with_weights(document, part_id, made)
+    result = from_dense(new[g.first][g.group], ids, influences=skin.influences)
+    document = with_weights(document, part_id, result)
     return _with_masks_mirrored(document, part_id, pairs, mesh.points[:, 0] - middle, way, vertices), lost
 
 
@@ -158,8 +158,8 @@ def _with_masks_mirrored(
     if vertices is not None:
         g = weld(character.part(part_id).mesh)
         receives = np.isin(g.group, g.group[np.asarray(vertices, dtype=np.int64)])
-    held = {"dual": skin.dual.get(part_id), "relax": skin.relax[part_id].mask if part_id in skin.relax else None}
-    for name, mask in held.items():
+    masks = {"dual": skin.dual.get(part_id), "relax": skin.relax[part_id].mask if part_id in skin.relax else None}
+    for name, mask in masks.items():
         if mask is None:
             continue
         new = np.where(receives, mirrored(mask[:, None], across, pairs, np.array([0]), way)[0][:, 0], mask)

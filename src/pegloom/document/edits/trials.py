@@ -21,8 +21,8 @@ def keep_trial(document: Document, name: str, pose: Shown, picture: Image | None
     if not wanted or any(t.name == wanted for t in character.trials):
         raise EditError("give the trial a name that is not taken yet")
     character, (trial_id,) = fresh_ids(character, "kept", (t.id for t in character.trials))
-    made = KeptPose(trial_id, wanted, pose, picture)
-    return document.with_character(replace(character, trials=(*character.trials, made))), made.id
+    result = KeptPose(trial_id, wanted, pose, picture)
+    return document.with_character(replace(character, trials=(*character.trials, result))), result.id
 
 
 def drop_trial(document: Document, trial_id: str) -> Document:
@@ -39,12 +39,12 @@ def bring_motion(document: Document, clips: Sequence[Clip]) -> tuple[Document, t
     if not clips:
         raise EditError("the file holds no motion of these joints")
     taken = {c.id for c in character.clips}
-    made = []
+    result = []
     for clip in clips:
         clip_id, number = clip.id, 2
         while clip_id in taken:
             clip_id, number = f"{clip.id}.{number}", number + 1
         taken.add(clip_id)
-        made.append(replace(clip, id=clip_id))
-    document = document.with_character(replace(character, clips=(*character.clips, *made)))
-    return document, tuple(c.id for c in made)
+        result.append(replace(clip, id=clip_id))
+    document = document.with_character(replace(character, clips=(*character.clips, *result)))
+    return document, tuple(c.id for c in result)

@@ -39,8 +39,8 @@ def keep_weave(document: Document, name: str = "") -> tuple[Document, str]:
     skin = _skin(character)
     character, (weave_id,) = fresh_ids(character, "weave", (w.id for w in character.weaves))
     wanted = name.strip() or f"weave {weave_id.removeprefix('weave')}"
-    made = Weave(weave_id, _free_name(character, wanted), skin)
-    return document.with_character(replace(character, weaves=(*character.weaves, made))), weave_id
+    result = Weave(weave_id, _free_name(character, wanted), skin)
+    return document.with_character(replace(character, weaves=(*character.weaves, result))), weave_id
 
 
 def keep_unkept(document: Document, name: str) -> Document:
@@ -120,8 +120,8 @@ def mix_weave(
         weights[part_id] = _blended(skin.weights[part_id], other.weights[part_id], share, skin.influences)
         if part_id in skin.dual or part_id in other.dual:
             none = np.zeros(mesh.vertex_count)
-            here, there = skin.dual.get(part_id, none), other.dual.get(part_id, none)
-            dual[part_id] = owned_floats(here + share * (there - here))
+            here, other_mask = skin.dual.get(part_id, none), other.dual.get(part_id, none)
+            dual[part_id] = owned_floats(here + share * (other_mask - here))
         touched += len(chosen)
     if not touched:
         raise EditError("no vertex is selected that both weaves hold; draw a box over some first")
@@ -129,16 +129,16 @@ def mix_weave(
     return document.with_character(replace(character, skin=changed))
 
 
-def _blended(here: Weights, there: Weights, share: FloatArray, influences: int) -> Weights:
-    ids = list(dict.fromkeys([*here.joint_ids, *there.joint_ids]))
-    rows = [dense_over(own, ids) for own in (here, there)]
+def _blended(here: Weights, other: Weights, share: FloatArray, influences: int) -> Weights:
+    ids = list(dict.fromkeys([*here.joint_ids, *other.joint_ids]))
+    rows = [dense_over(own, ids) for own in (here, other)]
     mixed = rows[0] + share[:, None] * (rows[1] - rows[0])
-    made = from_dense(mixed, ids, influences=influences)
+    result = from_dense(mixed, ids, influences=influences)
     if np.diff(here.indptr).max(initial=0) <= influences:
-        return made
+        return result
     # Rows nobody touched stay as they were, over the limit or not.
     untouched = share <= 0.0
-    values = dense(made).copy()
+    values = dense(result).copy()
     values[untouched] = rows[0][untouched]
     return from_dense(values, ids)
 
@@ -177,10 +177,10 @@ def set_relax(document: Document, part_id: str, *, steps: int = 12, strength: fl
     skin = _bound(character, part_id)
     if not 1 <= steps <= 200:
         raise EditError("surface relax takes 1 to 200 steps")
-    there = skin.relax.get(part_id)
+    before = skin.relax.get(part_id)
     relax = {k: v for k, v in skin.relax.items() if k != part_id}
     if strength > 0.0:
-        relax[part_id] = Relax(steps, min(strength, 1.0), there.mask if there is not None else None)
+        relax[part_id] = Relax(steps, min(strength, 1.0), before.mask if before is not None else None)
     return document.with_character(replace(character, skin=replace(skin, relax=MappingProxyType(relax))))
 
 
@@ -247,9 +247,9 @@ def bake_relax(
     weights, reports = dict(skin.weights), []
     for number, part in enumerate(wanted):
         share = part_of(progress, number / len(wanted), (number + 1) / len(wanted))
-        made = _baked(character, skin, part, poses, limit, share)
-        weights[part.id] = made.weights
-        reports.append(BakeReport(part.name, len(poses), made.error, made.error_before))
+        result = _baked(character, skin, part, poses, limit, share)
+        weights[part.id] = result.weights
+        reports.append(BakeReport(part.name, len(poses), result.error, result.error_before))
     done = {p.id for p in wanted}
     changed = replace(
         with_weights(skin, weights),

@@ -97,8 +97,8 @@ def bind(
     for part in parts:
         if part.kind is PartKind.CLOTH and body:
             progress(0.05 + 0.95 * done / total, f"reading {part.name} from the skin under it")
-            source, held = joined_skin(body, weights)
-            read = transfer_weights(source, held, part.mesh, influences=influences)[0]
+            source, source_weights = joined_skin(body, weights)
+            read = transfer_weights(source, source_weights, part.mesh, influences=influences)[0]
             weights[part.id] = without_strays(part.mesh, read)[0]
             done += part.mesh.vertex_count
             continue
@@ -120,8 +120,8 @@ def bind(
         done += part.mesh.vertex_count
     for part in coarse:
         progress(0.99, f"reading {part.name} from the body itself")
-        source, held = joined_skin(finest, weights)
-        weights[part.id] = transfer_weights(source, held, part.mesh, influences=influences)[0]
+        source, source_weights = joined_skin(finest, weights)
+        weights[part.id] = transfer_weights(source, source_weights, part.mesh, influences=influences)[0]
     document = keep_unkept(document, "in hand before")
     old = character.skin
     bound = {part.id for part in (*parts, *coarse)}
@@ -158,7 +158,7 @@ def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -
     chosen = [j.id for j in skeleton.joints if j.id in joint_ids]
     places = np.array([skeleton.joint(j).position for j in chosen])
     values = np.zeros((weights.vertex_count, len(chosen)))
-    held = dense(weights)
+    all_values = dense(weights)
     for column, joint in enumerate(weights.joint_ids):
         heir: str | None = joint
         while heir is not None and heir not in chosen:
@@ -166,7 +166,7 @@ def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -
         if heir is None:
             here = np.array(skeleton.joint(joint).position)
             heir = chosen[int(np.argmin(np.linalg.norm(places - here, axis=1)))]
-        values[:, chosen.index(heir)] += held[:, column]
+        values[:, chosen.index(heir)] += all_values[:, column]
     return from_dense(values, chosen)
 
 
@@ -221,8 +221,8 @@ def reduce_influences(document: Document, influences: int) -> tuple[Document, fl
         raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
     worst, count = 0.0, 0
     weights = {}
-    for part, held in character.skin.weights.items():
-        weights[part], lost = reduced(held, influences)
+    for part, part_weights in character.skin.weights.items():
+        weights[part], lost = reduced(part_weights, influences)
         worst = max(worst, float(lost.max(initial=0.0)))
         count += int((lost > 1e-6).sum())
     skin = replace(character.skin, influences=influences, weights=MappingProxyType(weights))

@@ -29,36 +29,36 @@ from pegloom.files.soundness import weights as sound_weights
 MOST_STEPS, MOST_INFLUENCES = 1000, 64
 
 
-def out_of_rule(made: Any) -> str:
+def out_of_rule(result: Any) -> str:
     """What is wrong with a record though its types are right, or "": `.rest: 16 numbers were expected, found 3`."""
-    if isinstance(made, Control):
-        if len(made.rest) != 16:
-            return f".rest: 16 numbers were expected, found {len(made.rest)}"
-        keys = [c.key for c in made.channels]
+    if isinstance(result, Control):
+        if len(result.rest) != 16:
+            return f".rest: 16 numbers were expected, found {len(result.rest)}"
+        keys = [c.key for c in result.channels]
         if len(set(keys)) != len(keys):
             return ".channels: two channels have one key"
-        for k, channel in enumerate(made.channels):
+        for k, channel in enumerate(result.channels):
             if channel.low is not None and channel.high is not None and channel.low > channel.high:
                 return f".channels[{k}].low: it is above the upper limit"
-    if isinstance(made, ControlChange):
-        if made.seen is not None and len(made.seen) != 16:
-            return f".seen: 16 numbers were expected, found {len(made.seen)}"
-        if not made.size > 0.0:
-            return f".size: more than 0 was expected, found {made.size:g}"
-    if isinstance(made, ChannelChange) and made.limits is not None:
-        low, high = made.limits
+    if isinstance(result, ControlChange):
+        if result.seen is not None and len(result.seen) != 16:
+            return f".seen: 16 numbers were expected, found {len(result.seen)}"
+        if not result.size > 0.0:
+            return f".size: more than 0 was expected, found {result.size:g}"
+    if isinstance(result, ChannelChange) and result.limits is not None:
+        low, high = result.limits
         if low is not None and high is not None and low > high:
             return ".limits: the lower one is above the upper one"
-    if isinstance(made, Standing) and len(made.file_to_character) != 16:
-        return f".file_to_character: 16 numbers were expected, found {len(made.file_to_character)}"
-    if isinstance(made, JointPose) and made.rows.shape != (len(made.joints), 10):
-        return f".rows: 10 numbers were expected for each of {len(made.joints)} joints"
-    if isinstance(made, Relax) and not 0 <= made.steps <= MOST_STEPS:
-        return f".steps: 0 to {MOST_STEPS} were expected, found {made.steps}"
-    if isinstance(made, Reference) and made.along not in ("x", "y", "z"):
-        return f".along: x, y or z was expected, found {made.along[:20]}"
-    if isinstance(made, Skin) and not 0 <= made.influences <= MOST_INFLUENCES:
-        return f".influences: 0 to {MOST_INFLUENCES} were expected, found {made.influences}"
+    if isinstance(result, Standing) and len(result.file_to_character) != 16:
+        return f".file_to_character: 16 numbers were expected, found {len(result.file_to_character)}"
+    if isinstance(result, JointPose) and result.rows.shape != (len(result.joints), 10):
+        return f".rows: 10 numbers were expected for each of {len(result.joints)} joints"
+    if isinstance(result, Relax) and not 0 <= result.steps <= MOST_STEPS:
+        return f".steps: 0 to {MOST_STEPS} were expected, found {result.steps}"
+    if isinstance(result, Reference) and result.along not in ("x", "y", "z"):
+        return f".along: x, y or z was expected, found {result.along[:20]}"
+    if isinstance(result, Skin) and not 0 <= result.influences <= MOST_INFLUENCES:
+        return f".influences: 0 to {MOST_INFLUENCES} were expected, found {result.influences}"
     return ""
 
 
@@ -89,14 +89,14 @@ def check_references(path: Path, character: Character, where: str) -> None:
             raise fail(str(error), "rig") from None
     if character.pegs is not None:
         known = {*character.pegs.by_name, *character.pegs.spare}
-        held = {"", *joints, *(j for kit in character.pegs.kits for j in kit.joints)}
-        held |= set(character.adopted.index) if character.adopted is not None else set()
+        known_joints = {"", *joints, *(j for kit in character.pegs.kits for j in kit.joints)}
+        known_joints |= set(character.adopted.index) if character.adopted is not None else set()
         for k, kit in enumerate(character.pegs.kits):
             if not set(kit.pegs) <= known:
                 raise fail(
                     f"names pegs that are not there ({', '.join(set(kit.pegs) - known)[:60]})", f"pegs.kits[{k}]"
                 )
-            if kit.attach not in held:
+            if kit.attach not in known_joints:
                 raise fail(f"hangs on joint {kit.attach[:40]}, which is not there", f"pegs.kits[{k}].attach")
             if not len(kit.joints) == len(kit.names) == len(kit.at):
                 raise fail("has not one name and place for each joint", f"pegs.kits[{k}]")
@@ -155,15 +155,15 @@ def _named_plainly(images: tuple[Image, ...], notes: list[str]) -> tuple[tuple[I
     if all(is_picture_name(i.name) for i in images) and len({i.name for i in images}) == len(images):
         return images, {}
     unique = Unique("_")
-    made, renamed = [], dict[str | None, str]()
+    result, renamed = [], dict[str | None, str]()
     for image in images:
         name = image.name if is_picture_name(image.name) else picture_name(str(image.name), image.kind)
         name = unique(name)
         if name != image.name:
             notes.append(f"picture {one_line(str(image.name))[:60]} is called {name} now")
             renamed.setdefault(image.name, name)
-        made.append(Image(name, image.kind, image.data))
-    return tuple(made), renamed
+        result.append(Image(name, image.kind, image.data))
+    return tuple(result), renamed
 
 
 def _check_mesh(path: Path, part: Part) -> None:

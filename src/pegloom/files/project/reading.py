@@ -125,10 +125,10 @@ class Unpacker:
         count = math.prod(shape)
         if any(n < 0 for n in shape) or count * kind.itemsize != len(data) - stream.tell():
             raise self.fail("an array's size is not what it claims", where)
-        made = np.frombuffer(data, kind, count, stream.tell()).reshape(shape, order="F" if by_columns else "C")
-        if kind.kind == "f" and not np.isfinite(made).all():
+        result = np.frombuffer(data, kind, count, stream.tell()).reshape(shape, order="F" if by_columns else "C")
+        if kind.kind == "f" and not np.isfinite(result).all():
             raise self.fail("an array holds what is no number", where)
-        return made
+        return result
 
     def blob(self, number: Any, where: str) -> bytes:
         if type(number) is not int:

@@ -160,20 +160,20 @@ def _record(record: Any) -> Decode:
         if f.default is dataclasses.MISSING and f.default_factory is dataclasses.MISSING
     }
 
-    def made(value: Any, where: str, stores: Stores) -> Any:
+    def decode(value: Any, where: str, stores: Stores) -> Any:
         if type(value) is not dict:
             raise _wrong("an object", value, where, stores)
-        hints, told = fields_of(record), {}
+        hints, values = fields_of(record), {}
         dot = "." if where else ""
         for name, held in value.items():
             if name in hints:
-                told[name] = _decoder(hints[name])(held, f"{where}{dot}{name}", stores)
+                values[name] = _decoder(hints[name])(held, f"{where}{dot}{name}", stores)
             elif name != "kind" or tag is None or held != tag:
                 raise stores.fail("is a field that is not known", f"{where}{dot}{str(name)[:40]}")
-        for name in needed - set(told):
+        for name in needed - set(values):
             raise stores.fail("is missing", f"{where}{dot}{name}")
         try:
-            record_made = record(**told)
+            record_made = record(**values)
         except PegLoomError as error:
             raise stores.fail(str(error), where) from None
         except (TypeError, ValueError, IndexError, OverflowError) as error:
@@ -184,7 +184,7 @@ def _record(record: Any) -> Decode:
             raise stores.fail(what, f"{where}{place}")
         return record_made
 
-    return made
+    return decode
 
 
 def _tuple(arguments: tuple[Any, ...]) -> Decode:
@@ -206,8 +206,8 @@ def _set(hint: Any) -> Decode:
     return lambda value, where, stores: frozenset(inner(value, where, stores))
 
 
-def _mapping(key: Any, held: Any) -> Decode:
-    to_key, to_held = _decoder(key), _decoder(held)
+def _mapping(key: Any, value_coder: Any) -> Decode:
+    to_key, to_held = _decoder(key), _decoder(value_coder)
 
     def by_name(value: Any, where: str, stores: Stores) -> Mapping[Any, Any]:
         if type(value) is not dict:
@@ -217,24 +217,24 @@ def _mapping(key: Any, held: Any) -> Decode:
     def by_pairs(value: Any, where: str, stores: Stores) -> Mapping[Any, Any]:
         if type(value) is not list:
             raise _wrong("a list of pairs", value, where, stores)
-        made = {}
+        result = {}
         for i, pair in enumerate(value):
             if type(pair) is not list or len(pair) != 2:
                 raise stores.fail("a pair was expected", f"{where}[{i}]")
             k = to_key(pair[0], f"{where}[{i}][0]", stores)
-            made[k] = to_held(pair[1], f"{where}[{i}][1]", stores)
-        return MappingProxyType(made)
+            result[k] = to_held(pair[1], f"{where}[{i}][1]", stores)
+        return MappingProxyType(result)
 
     return by_name if key is str else by_pairs
 
 
 def _kinds(arguments: tuple[Any, ...]) -> tuple[str, str]:
-    told = str(arguments)
-    if "bool" in told:
+    known = str(arguments)
+    if "bool" in known:
         return "b", "yes and no"
-    if "int" in told:
+    if "int" in known:
         return "iu", "whole numbers"
-    return ("f", "numbers") if "float" in told else ("biuf", "numbers")
+    return ("f", "numbers") if "float" in known else ("biuf", "numbers")
 
 
 def _array(arguments: tuple[Any, ...]) -> Decode:
@@ -246,10 +246,10 @@ def _array(arguments: tuple[Any, ...]) -> Decode:
             # An upgrade put it together.
             return value
         if type(value) is dict and set(value) == {"array"}:
-            made = stores.array(value["array"], where)
-            if made.dtype.kind not in kinds:
-                raise stores.fail(f"an array of {spoken} was expected, found one of {made.dtype}", where)
-            return made
+            result = stores.array(value["array"], where)
+            if result.dtype.kind not in kinds:
+                raise stores.fail(f"an array of {spoken} was expected, found one of {result.dtype}", where)
+            return result
         if type(value) is not list or short is None:
             raise _wrong(f"an array of {spoken}", value, where, stores)
         kind = np.int64 if short is int else np.float64
@@ -265,19 +265,19 @@ def _array(arguments: tuple[Any, ...]) -> Decode:
             rows = [row(v, f"{where}[{i}]") for i, v in enumerate(value)]
             if len({len(r) for r in rows}) != 1:
                 raise stores.fail("rows of one length were expected", where)
-            made = np.array(rows, dtype=kind)
+            result = np.array(rows, dtype=kind)
         else:
-            made = np.array(row(value, where), dtype=kind)
-        made.setflags(write=False)
-        return made
+            result = np.array(row(value, where), dtype=kind)
+        result.setflags(write=False)
+        return result
 
     return array
 
 
 def _inline(arguments: tuple[Any, ...]) -> type | None:
     """The kind of numbers an array's declared type fixes, so that a list of them can stand for it."""
-    told = str(arguments)
-    return int if "int64" in told else float if "float64" in told else None
+    known = str(arguments)
+    return int if "int64" in known else float if "float64" in known else None
 
 
 @cache
@@ -299,10 +299,10 @@ def _encoder(hint: Any) -> Encode:
         places = [_encoder(a) for a in (arguments or typing.get_type_hints(hint).values())]
         return lambda value, sinks: [e(v, sinks) for e, v in zip(places, value, strict=True)]
     if isinstance(origin, type) and issubclass(origin, Mapping):
-        key, held = (_encoder(a) for a in arguments)
+        key, value_coder = (_encoder(a) for a in arguments)
         if arguments[0] is str:
-            return lambda value, sinks: {k: held(v, sinks) for k, v in value.items()}
-        return lambda value, sinks: [[key(k, sinks), held(v, sinks)] for k, v in value.items()]
+            return lambda value, sinks: {k: value_coder(v, sinks) for k, v in value.items()}
+        return lambda value, sinks: [[key(k, sinks), value_coder(v, sinks)] for k, v in value.items()]
     if origin is frozenset:
         return lambda value, sinks: sorted(value)
     if dataclasses.is_dataclass(hint):

@@ -82,8 +82,8 @@ def _plain(value: Any, where: str, stores: Stores) -> Any:
         pairs = value["pairs"]
         if type(pairs) is not list or not all(type(p) is list and len(p) == 2 for p in pairs):
             raise stores.fail("a list of pairs was expected", where)
-        made = [(_plain(k, where, stores), _plain(v, f"{where}[{str(k)[:40]}]", stores)) for k, v in pairs]
-        return dict(made) if all(type(k) is str for k, _ in made) else [[k, v] for k, v in made]
+        result = [(_plain(k, where, stores), _plain(v, f"{where}[{str(k)[:40]}]", stores)) for k, v in pairs]
+        return dict(result) if all(type(k) is str for k, _ in result) else [[k, v] for k, v in result]
     kind = value.get("is")
     if type(kind) is not str or kind not in FIELDS:
         raise stores.fail(f"holds a record of a kind that is not known ({str(kind)[:40]})", where)
@@ -105,9 +105,9 @@ def _character(c: dict[str, Any], where: str, stores: Stores) -> None:
     joints: list[Any] = []
     for name in ("skeleton", "adopted"):
         if c.get(name) is not None:
-            told = _held(lambda name=name: [_joint(j) for j in c[name]["joints"]], f"{where}.{name}.joints", stores)  # type: ignore[misc]
-            c[name] = {"joints": told}
-            joints = told if name == "skeleton" else joints
+            joint_list = _held(lambda name=name: [_joint(j) for j in c[name]["joints"]], f"{where}.{name}.joints", stores)  # type: ignore[misc]
+            c[name] = {"joints": joint_list}
+            joints = joint_list if name == "skeleton" else joints
     rest = _held(lambda: _local_rows(joints), f"{where}.skeleton.joints", stores)
     used = _held(lambda: _used(c), f"{where}.pose", stores)
     blends = {}
@@ -131,8 +131,8 @@ def _character(c: dict[str, Any], where: str, stores: Stores) -> None:
     if "made" in c:
         c["counted"] = {"own.": c.pop("made")}
     if "control_overrides" in c:
-        there = c.pop("control_overrides")
-        c["rig_changes"] = {"controls": there or {}}
+        overrides = c.pop("control_overrides")
+        c["rig_changes"] = {"controls": overrides or {}}
 
 
 def _joint(joint: Any) -> Any:
@@ -149,14 +149,14 @@ def _joint(joint: Any) -> Any:
 def _local_rows(joints: list[Any]) -> dict[str, np.ndarray]:
     """Position and quaternion (7,) of each joint in its parent at rest."""
     world = {j["id"]: (np.array(j["position"], dtype=float), Rotation.from_quat(j["rotation"])) for j in joints}
-    made = {}
+    result = {}
     for joint in joints:
         place, turn = world[joint["id"]]
         if joint["parent"] is not None:
             at, axes = world[joint["parent"]]
             place, turn = axes.inv().apply(place - at), axes.inv() * turn
-        made[joint["id"]] = np.concatenate([place, turn.as_quat()])
-    return made
+        result[joint["id"]] = np.concatenate([place, turn.as_quat()])
+    return result
 
 
 def _used(c: dict[str, Any]) -> set[tuple[str, str]]:
@@ -191,21 +191,21 @@ def _node(text: str) -> Any:
 
 
 def _control(control: Any, used: set[tuple[str, str]]) -> Any:
-    made = {k: v for k, v in control.items() if k not in ("free", "blend_at_rest", "parent")}
+    result = {k: v for k, v in control.items() if k not in ("free", "blend_at_rest", "parent")}
     free, blend = control["free"], control.get("blend_at_rest", 0.0)
     kept = [k for k in CHANNELS if k in free or (control["id"], k) in used or (k == "blend" and blend != 0.0)]
     channels = [_channel(k, blend) | ({} if k in free else {"locked": True, "shown": False}) for k in kept]
-    return made | {"parent": _node(control["parent"]), "channels": channels}
+    return result | {"parent": _node(control["parent"]), "channels": channels}
 
 
 def _channel(name: str, blend: float) -> dict[str, Any]:
     key = KEYS.get(name, name)
-    made: dict[str, Any] = {"key": key, "title": key.replace("_", " ")}
+    result: dict[str, Any] = {"key": key, "title": key.replace("_", " ")}
     if name == "grow":
-        return made | {"quantity": "factor", "rest": 1.0, "low": LEAST_SCALE}
+        return result | {"quantity": "factor", "rest": 1.0, "low": LEAST_SCALE}
     if name == "blend":
-        return made | {"quantity": "share", "rest": blend, "low": 0.0, "high": 1.0}
-    return made | {"quantity": "length" if name.startswith("move") else "angle"}
+        return result | {"quantity": "share", "rest": blend, "low": 0.0, "high": 1.0}
+    return result | {"quantity": "length" if name.startswith("move") else "angle"}
 
 
 def _pose(pose: Any, rest: Mapping[str, np.ndarray], blends: Mapping[str, float]) -> Any:
@@ -239,16 +239,16 @@ def _trial(trial: Any, rest: Mapping[str, np.ndarray], blends: Mapping[str, floa
 
 
 def _clip(clip: Any) -> None:
-    made = []
-    for (control, name), told in clip.get("curves") or []:
+    result = []
+    for (control, name), keys in clip.get("curves") or []:
         plus = 1.0 if name == "grow" else 0.0
-        count = len(told["times"])
-        made.append([[control, KEYS.get(name, name)], {
-            "times": told["times"], "values": [v + plus for v in told["values"]],
-            "runs": [BETWEEN[told.get("between", "smooth")]] * count, "slopes": [0] * count,
+        count = len(keys["times"])
+        result.append([[control, KEYS.get(name, name)], {
+            "times": keys["times"], "values": [v + plus for v in keys["values"]],
+            "runs": [BETWEEN[keys.get("between", "smooth")]] * count, "slopes": [0] * count,
             "before": [0.0] * count, "after": [0.0] * count,
         }])  # fmt: skip
-    clip["curves"] = made
+    clip["curves"] = result
 
 
 def _tracks(tracks: Any, where: str, stores: Stores) -> Any:

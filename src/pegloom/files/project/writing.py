@@ -52,8 +52,8 @@ def save_project(path: Path, document: Document, *, pack: bool = True) -> None:
         head = {"format": "pegloom", "version": VERSION, "document": tree}
         archive.writestr("document.json", json.dumps(head, separators=(",", ":"), allow_nan=False))
         for number, array in enumerate(packer.arrays):
-            made = io.BytesIO()
-            np.save(made, array, allow_pickle=False)
-            archive.writestr(f"arrays/{number}.npy", made.getvalue())
+            result = io.BytesIO()
+            np.save(result, array, allow_pickle=False)
+            archive.writestr(f"arrays/{number}.npy", result.getvalue())
         for number, blob in enumerate(packer.blobs):
             archive.writestr(f"blobs/{number}", blob)

@@ -63,9 +63,9 @@ def read_usd(path: Path) -> Imported:
 def _failure(path: Path, code: int, said: str) -> MeshFileError:
     """What the helper told of a file it could not read, or what its end tells."""
     with contextlib.suppress(ValueError, KeyError, TypeError, IndexError):
-        told = json.loads(said.strip().splitlines()[-1])
-        kind = TooLargeError if told["large"] else MeshFileError
-        return kind(path.name, str(told["what"]), where=str(told["where"]), hint=str(told["hint"]))
+        answer = json.loads(said.strip().splitlines()[-1])
+        kind = TooLargeError if answer["large"] else MeshFileError
+        return kind(path.name, str(answer["what"]), where=str(answer["where"]), hint=str(answer["hint"]))
     if code == -signal.SIGXCPU:
         what = "takes far longer to read than its size calls for"
     elif code < 0:
@@ -87,8 +87,8 @@ def main(arguments: list[str]) -> int:
             imported = read_here(path)
         skin = None
         if imported.weights:
-            held = max(most_influences(w) for w in imported.weights.values())
-            skin = Skin("from the file", held, MappingProxyType(dict(imported.weights)))
+            influences = max(most_influences(w) for w in imported.weights.values())
+            skin = Skin("from the file", influences, MappingProxyType(dict(imported.weights)))
         character = Character(
             "file", "file", parts=imported.parts, materials=imported.materials, images=imported.images,
             skeleton=imported.skeleton, skin=skin, clips=imported.clips, import_notes=imported.notes,

@@ -32,17 +32,17 @@ def open_stage(path: Path) -> tuple[Any, list[Any], list[str]]:
     root = path.resolve()
     package = _package(path, root)
     refused: dict[str, None] = {}
-    held: list[Any] = []
+    alive: list[Any] = []
     waiting = [str(root)]
     seen = set(waiting)
     while waiting:
         count(len(seen), MOST_LAYERS, "layers")
         layer = Sdf.Layer.FindOrOpen(waiting.pop())
         if layer is None:
-            if not held:
+            if not alive:
                 raise MeshFileError(path.name, "cannot be read as USD", hint="export it again")
             continue
-        held.append(layer)
+        alive.append(layer)
         composed = set(layer.GetCompositionAssetDependencies())
 
         def settle(name: str, layer: Any = layer, composed: set[str] = composed) -> str:
@@ -59,10 +59,10 @@ def open_stage(path: Path) -> tuple[Any, list[Any], list[str]]:
             return name if package else found
 
         UsdUtils.ModifyAssetPaths(layer, settle)
-    stage = Usd.Stage.Open(held[0], Usd.Stage.LoadAll)
+    stage = Usd.Stage.Open(alive[0], Usd.Stage.LoadAll)
     if stage is None:
         raise MeshFileError(path.name, "cannot be read as USD", hint="export it again")
-    allowed = {layer.identifier for layer in held}
+    allowed = {layer.identifier for layer in alive}
     strange = [u.identifier for u in stage.GetUsedLayers() if not u.anonymous and u.identifier not in allowed]
     if strange:
         raise MeshFileError(path.name, f"reaches for {strange[0]}", hint="flatten it into one file and open that")
@@ -71,7 +71,7 @@ def open_stage(path: Path) -> tuple[Any, list[Any], list[str]]:
         shown = ", ".join(n[:60] for n in list(refused)[:SHOWN])
         more = f" and {len(refused) - SHOWN} more" if len(refused) > SHOWN else ""
         notes.append(f"named but not loaded, as not beside the file: {shown}{more}")
-    return stage, held, notes
+    return stage, alive, notes
 
 
 def told(error: BaseException) -> str:

@@ -34,10 +34,10 @@ def read_here(path: Path) -> Imported:
     from pxr import Tf
 
     try:
-        stage, held, notes = open_stage(path)
+        stage, alive, notes = open_stage(path)
         reader = _Reader(path, stage, notes)
         imported = reader.read()
-        del held
+        del alive
         return imported
     except Tf.ErrorException as error:
         raise MeshFileError(path.name, f"cannot be read as USD ({told(error)})", hint="export it again") from error
@@ -145,12 +145,12 @@ class _Reader:
             length = np.linalg.norm(normals, axis=1, keepdims=True)
             normals = np.where(length > 1e-9, normals / np.maximum(length, 1e-9), [0.0, 1.0, 0.0])[order]
         uvs, normals = usable(None if uvs is None else uvs[order], normals, self.notes, name)
-        made = make_mesh(moved, corners[order], starts, uvs=uvs, normals=normals, materials=slots)
+        result = make_mesh(moved, corners[order], starts, uvs=uvs, normals=normals, materials=slots)
         scheme = mesh.GetSubdivisionSchemeAttr()
         smooth = Subdivision.NONE
         if scheme.HasAuthoredValue():
             smooth = {"catmullClark": Subdivision.CATMULL_CLARK, "loop": Subdivision.LOOP}.get(scheme.Get(), smooth)
-        part = Part(part_id, name, made, morphs=self._morphs(prim, len(points), matrix), smooth=smooth)
+        part = Part(part_id, name, result, morphs=self._morphs(prim, len(points), matrix), smooth=smooth)
         return part, self._weights(prim, binding, len(points)) if skinned else None
 
     def _normals(self, mesh: Any, corners: np.ndarray) -> np.ndarray | None:
@@ -204,7 +204,7 @@ class _Reader:
         key = str(material.GetPath())
         if key in self.slots:
             return self.slots[key]
-        made = Material(_true_name(material.GetPrim()), roughness=0.5)
+        result = Material(_true_name(material.GetPrim()), roughness=0.5)
         source = material.ComputeSurfaceSource()
         shader = source[0] if source else None
         if shader and shader.GetIdAttr().Get() == "UsdPreviewSurface":
@@ -214,14 +214,14 @@ class _Reader:
             opacity, _ = self._input(shader, "opacity", 1.0)
             _, normal = self._input(shader, "normal", None)
             r, g, b = (1.0, 1.0, 1.0) if base else tuple(float(v) for v in colour)
-            made = Material(
-                made.name, (r, g, b, float(opacity)), float(metallic), float(roughness), base, normal,
-                see_through=float(opacity) < 1, double_sided=made.double_sided,
+            result = Material(
+                result.name, (r, g, b, float(opacity)), float(metallic), float(roughness), base, normal,
+                see_through=float(opacity) < 1, double_sided=result.double_sided,
             )  # fmt: skip
         elif shader:
-            self.notes.append(f"material {made.name}: its shader is not UsdPreviewSurface, only its name is kept")
+            self.notes.append(f"material {result.name}: its shader is not UsdPreviewSurface, only its name is kept")
         self.slots[key] = len(self.materials)
-        self.materials.append(made)
+        self.materials.append(result)
         return self.slots[key]
 
     def _input(self, shader: Any, name: str, default: Any) -> tuple[Any, str | None]:
@@ -269,7 +269,7 @@ class _Reader:
         binding = UsdSkel.BindingAPI(prim)
         names = binding.GetBlendShapesAttr().Get() if binding else None
         targets = binding.GetBlendShapeTargetsRel().GetTargets() if binding and names else []
-        made = []
+        result = []
         for name, target in zip(names or [], targets, strict=False):
             shape = UsdSkel.BlendShape(self.stage.GetPrimAtPath(target))
             offsets = np.array(shape.GetOffsetsAttr().Get() or [], dtype=np.float64).reshape(-1, 3)
@@ -280,8 +280,8 @@ class _Reader:
             take(24 * count, f"morph target {name}")
             deltas = np.zeros((count, 3))
             deltas[index] = offsets @ matrix[:3, :3].T * self.unit
-            made.append(Morph(shape.GetPrim().GetDisplayName() or str(name), frozen(deltas)))
-        return tuple(made)
+            result.append(Morph(shape.GetPrim().GetDisplayName() or str(name), frozen(deltas)))
+        return tuple(result)
 
     def _skeletons(self, skeletons: list[Any]) -> None:
         joints: list[Joint] = []
@@ -293,10 +293,10 @@ class _Reader:
                 self.notes.append(f"skeleton {skeleton.GetPrim().GetName()} has no bind pose, ignored")
                 continue
             limited(len(joints) + len(paths), MOST_JOINTS, "joints")
-            told = [str(n) for n in skeleton.GetJointNamesAttr().Get() or []]
-            told = told if len(told) == len(paths) else [p.rsplit("/", 1)[-1] for p in paths]
+            joint_names = [str(n) for n in skeleton.GetJointNamesAttr().Get() or []]
+            joint_names = joint_names if len(joint_names) == len(paths) else [p.rsplit("/", 1)[-1] for p in paths]
             index: dict[str, int] = {}
-            for path, bind, label in zip(paths, binds, told, strict=True):
+            for path, bind, label in zip(paths, binds, joint_names, strict=True):
                 matrix = np.array(bind, dtype=np.float64).T
                 name = names(label)
                 above = path.rsplit("/", 1)[0] if "/" in path else ""

@@ -57,14 +57,14 @@ def write_usd(path: Path, character: Character) -> list[str]:
             weights = character.skin.weights.get(part.id) if character.skin else None
             if weights is not None and character.skeleton is not None:
                 _write_weights(prim, weights, character.skeleton)
-        made = folder / f"character{suffix}"
+        result = folder / f"character{suffix}"
         try:
-            stage.GetRootLayer().Export(str(made))
+            stage.GetRootLayer().Export(str(result))
         except Tf.ErrorException as error:
             raise MeshFileError(
                 path.name, f"cannot be written ({told(error)})", hint="make room in the folder for temporary files"
             ) from error
-        out.put(path, made.read_bytes())
+        out.put(path, result.read_bytes())
     if character.clips:
         notes.append(f"clips are not written to USD yet: {len(character.clips)}")
     return [*notes, *beside_it.notes]
@@ -83,11 +83,11 @@ def _write_skeleton(stage: Any, skeleton: Skeleton) -> None:
     for joint in skeleton.joints:
         own = tokens(_token(joint.name))
         full[joint.id] = f"{full[joint.parent]}/{own}" if joint.parent else own
-    made = UsdSkel.Skeleton.Define(stage, "/character/skeleton")
-    made.CreateJointsAttr(Vt.TokenArray([full[j.id] for j in skeleton.joints]))
-    made.CreateJointNamesAttr(Vt.TokenArray([j.name for j in skeleton.joints]))
-    made.CreateBindTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.world]))
-    made.CreateRestTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.local]))
+    result = UsdSkel.Skeleton.Define(stage, "/character/skeleton")
+    result.CreateJointsAttr(Vt.TokenArray([full[j.id] for j in skeleton.joints]))
+    result.CreateJointNamesAttr(Vt.TokenArray([j.name for j in skeleton.joints]))
+    result.CreateBindTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.world]))
+    result.CreateRestTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.local]))
 
 
 def _write_material(stage: Any, base: str, material: Material, pictures: dict[str, str]) -> Any:
@@ -95,8 +95,8 @@ def _write_material(stage: Any, base: str, material: Material, pictures: dict[st
     from pxr import Gf, Sdf, UsdShade
 
     kinds = Sdf.ValueTypeNames
-    made = UsdShade.Material.Define(stage, base)
-    _named(made.GetPrim(), material.name)
+    result = UsdShade.Material.Define(stage, base)
+    _named(result.GetPrim(), material.name)
     shader = UsdShade.Shader.Define(stage, f"{base}/surface")
     shader.CreateIdAttr("UsdPreviewSurface")
     r, g, b, a = material.base_colour
@@ -130,8 +130,8 @@ def _write_material(stage: Any, base: str, material: Material, pictures: dict[st
         node.CreateInput("scale", kinds.Float4).Set(Gf.Vec4f(2, 2, 2, 1))
         node.CreateInput("bias", kinds.Float4).Set(Gf.Vec4f(-1, -1, -1, 0))
         shader.CreateInput("normal", kinds.Normal3f).ConnectToSource(node.CreateOutput("rgb", kinds.Float3))
-    made.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
-    return made
+    result.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
+    return result
 
 
 def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any]) -> Any:

@@ -46,7 +46,7 @@ class DrawTool(StageTool):
         x, y, z = (float(v) for v in place)
         c.try_edit(
             "Draw a joint", lambda d: edits.draw_joint(d, (x, y, z), parent=parent, both_sides=both),
-            lambda made: c.store.select("joint", made),
+            lambda result: c.store.select("joint", result),
         )  # fmt: skip
         return None
 

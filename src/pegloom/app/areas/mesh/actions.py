@@ -87,8 +87,8 @@ def _bring(c: Context, path: Path, *, replacing: bool) -> None:
         progress(0.6, "reading weights from the nearest surface" if replacing else "putting the parts in")
         if replacing:
             return edits.replace_mesh(document, imported.parts, imported.materials, imported.images)
-        made = edits.add_parts(document, imported.parts, imported.materials, imported.images)
-        return made, (f"{len(imported.parts)} parts added; bind them in Weights",)
+        result = edits.add_parts(document, imported.parts, imported.materials, imported.images)
+        return result, (f"{len(imported.parts)} parts added; bind them in Weights",)
 
     def then(report: tuple[str, ...]) -> None:
         lines = report if isinstance(report, tuple) else (report,)

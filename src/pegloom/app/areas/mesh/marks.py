@@ -12,5 +12,5 @@ def middle(view: StageView, draw: DrawList) -> None:
     """The centre line."""
     character = view.c.state.character
     if view.c.state.viewing.middle_shown and character is not None and character.standing is not None:
-        held = view.hovered == "middle"
-        drawing.draw_middle(draw, character.standing.middle, character.height, depth_of(character), held)
+        under_pointer = view.hovered == "middle"
+        drawing.draw_middle(draw, character.standing.middle, character.height, depth_of(character), under_pointer)

@@ -46,9 +46,9 @@ class NumberModel(QAbstractTableModel):
         for part, vertices in rows:
             weights = bound[part]
             some = weights.matrix()[vertices].toarray()
-            held = {j: some[:, k] for k, j in enumerate(weights.joint_ids) if some[:, k].any()}
-            blocks.append(held)
-            for joint, column in held.items():
+            columns = {j: some[:, k] for k, j in enumerate(weights.joint_ids) if some[:, k].any()}
+            blocks.append(columns)
+            for joint, column in columns.items():
                 total[joint] = total.get(joint, 0.0) + float(column.sum())
         skeleton = character.skeleton if character is not None else None
         if skeleton is not None and c.state.viewing.influence in skeleton.index:
@@ -60,8 +60,8 @@ class NumberModel(QAbstractTableModel):
         joints = [j for j in self.joints if j in total] if same else []
         joints += sorted((j for j in total if j not in joints), key=lambda j: -total[j])
         values = np.zeros((int(starts[-1]), len(joints)))
-        for held, start in zip(blocks, starts, strict=False):
-            for joint, column in held.items():
+        for columns, start in zip(blocks, starts, strict=False):
+            for joint, column in columns.items():
                 values[start : start + len(column), joints.index(joint)] = column
         if same and joints == self.joints:
             self.values = values
@@ -123,13 +123,13 @@ class NumberModel(QAbstractTableModel):
             c.say(f"“{text}” is no number", error=True)
             return False
         locked = c.state.tooling.locked
-        told: dict[tuple[str, str], list[int]] = {}
+        typed: dict[tuple[str, str], list[int]] = {}
         for cell in cells:
             part, vertex = self.vertex(cell.row())
-            told.setdefault((part, self.joints[cell.column()]), []).append(vertex)
+            typed.setdefault((part, self.joints[cell.column()]), []).append(vertex)
 
         def edit(document: Document) -> Document:
-            for (part, joint), vertices in told.items():
+            for (part, joint), vertices in typed.items():
                 document = edits.set_number(document, part, np.array(vertices), joint, number, locked=locked)
             return document
 

@@ -69,20 +69,20 @@ class HandleTool(StageTool):
         return view.pickable() == "control" and bool(grip_at(view, at.x, at.y))
 
     def press(self, view: StageView, at: Pointer) -> Drag | None:
-        held, frame = handle_for(view.c, view.camera, view.size_in_points), view.c.frames.frame()
-        if held is None or frame is None:
+        handle, frame = handle_for(view.c, view.camera, view.size_in_points), view.c.frames.frame()
+        if handle is None or frame is None:
             return None
-        drag, controls = held
+        drag, controls = handle
         grip = grip_at(view, at.x, at.y)
         return ControlDrag(view.c, controls, replace(drag, grip=grip, start=at.at), frame.controls)
 
 
 def grip_at(view: StageView, x: float, y: float) -> str:
     """The grip under a pixel that the picked control allows, "" for none."""
-    held = handle_for(view.c, view.camera, view.size_in_points)
-    if held is None:
+    handle = handle_for(view.c, view.camera, view.size_in_points)
+    if handle is None:
         return ""
-    drag, controls = held
+    drag, controls = handle
     grip = grip_under(drag.handle, x, y, view.camera, view.size_in_points) or ""
     return grip if grip == "view" or grip in axes_allowed(controls[-1], drag.handle.kind) else ""
 

@@ -36,9 +36,9 @@ class PointDrag(DocumentDrag):
         if at.ctrl:
             place = np.round(place / MOVE_SNAP) * MOVE_SNAP
         x, y, z = (float(v) for v in place)
-        made = edits.drafted(self.base, lambda document: self.edit(document, (x, y, z)))
+        result = edits.drafted(self.base, lambda document: self.edit(document, (x, y, z)))
         self.place = (x, y, z)
-        return made
+        return result
 
     def keep(self, moved: Document) -> None:
         edit, place = self.edit, self.place

@@ -105,8 +105,8 @@ def make_plan(skeleton: Skeleton, rig: ControlRig) -> Plan:
             needs[n] = {int(parents[n])} if parents[n] >= 0 else set()
     order = in_order(needs, nodes)
     local = rest.copy()
-    held = np.flatnonzero(parents >= 0)
-    local[held] = np.linalg.inv(rest)[parents[held]] @ rest[held]
+    riding = np.flatnonzero(parents >= 0)
+    local[riding] = np.linalg.inv(rest)[parents[riding]] @ rest[riding]
     return _packed(skeleton, rig, rests, parents, order, local, solved)
 
 

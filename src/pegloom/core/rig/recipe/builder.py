@@ -26,7 +26,7 @@ class Builder:
         self.controls: list[Control] = []
         self.drives: list[Drive] = []
         self.solvers: list[Solver] = []
-        self.held: set[str] = set()
+        self.taken_names: set[str] = set()
 
     def place(self, joint_id: str) -> FloatArray:
         return np.array(self.skeleton.joint(joint_id).position)
@@ -43,7 +43,7 @@ class Builder:
         )
         if drives:
             self.drives.append(Drive(drives, control_node(control_id)))
-            self.held.add(drives)
+            self.taken_names.add(drives)
 
     def length(self, joint: Joint) -> float:
         ends = [np.array(c.position) for c in self.skeleton.children(joint.id) if c.kind is not JointKind.TWIST]

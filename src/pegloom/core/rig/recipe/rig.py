@@ -43,7 +43,7 @@ def build_rig(
         # The root joint rides on the root control in its own axes, whatever they are.
         b.controls[0] = _with_rest(b.controls[0], skeleton.joint(first.id))
         b.drives.append(Drive(first.id, control_node("root")))
-        b.held.add(first.id)
+        b.taken_names.add(first.id)
     base = [c for c in skeleton.joints if c.parent == first.id] if carries else [first]
     slides = {j for kit in kits if kit.slides for j in kit.joints}
     ik = {
@@ -55,7 +55,7 @@ def build_rig(
         b.add("body", "body", Side.CENTRE, control_node("inner"), level(b.place(lead.id)), Shape.SQUARE, 0.15, both,
               drives=lead.id)  # fmt: skip
     for joint in skeleton.joints:
-        if joint.id in b.held or joint.id in between:
+        if joint.id in b.taken_names or joint.id in between:
             continue
         kit = ik.get(joint.id)
         if kit is not None:

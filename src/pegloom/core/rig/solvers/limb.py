@@ -92,7 +92,7 @@ def back(solver: LimbIk, packed: Packed, rests: Rests, joints: Sequence[FloatArr
 @njit(cache=True, nogil=True)
 def _pole_places(upper, middle, end, frames, bends, reach):  # type: ignore[no-untyped-def]  # pragma: no cover
     """Where a limb's pole stands (k, 3) for its joints (k, 4, 4): in its plane, from the line from end to end."""
-    made = np.empty((len(upper), 3))
+    result = np.empty((len(upper), 3))
     for k in range(len(upper)):
         start = upper[k, :3, 3].copy()
         first, second = middle[k, :3, 3] - start, end[k, :3, 3] - middle[k, :3, 3]
@@ -101,5 +101,5 @@ def _pole_places(upper, middle, end, frames, bends, reach):  # type: ignore[no-u
         normal = fk_normal(upper[k, :3, :3] / size, first / a, second / b, a, b, frames, bends)
         line = end[k, :3, 3] - start
         line = line / max(norm(line), 1e-12)
-        made[k] = start + line * np.sum(first * line) + cross(normal, line) * (reach * size)
-    return made
+        result[k] = start + line * np.sum(first * line) + cross(normal, line) * (reach * size)
+    return result

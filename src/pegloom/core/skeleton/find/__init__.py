@@ -70,25 +70,25 @@ def find_pegs_in(
     if plan.finder not in ("serpent", "prop") and plane_score(points, 0, middle) >= LOPSIDED_BELOW:
         places = even(places, middle)
     progress(1.0, "pegs placed")
-    made = tuple(Peg(n, _rounded(places[n][0]), float(np.clip(places[n][1], 0.0, 1.0))) for n in names)
-    return PegSet(plan.name, 0, made, kits)
+    result = tuple(Peg(n, _rounded(places[n][0]), float(np.clip(places[n][1], 0.0, 1.0))) for n in names)
+    return PegSet(plan.name, 0, result, kits)
 
 
 def even(found: Found, middle: float) -> Found:
     """Both sides at the mean of one and the other mirrored; centre pegs on the middle."""
-    made: Found = {}
+    result: Found = {}
     for name, (place, sure) in found.items():
         if name[:2] not in ("l_", "r_"):
-            made[name] = (np.array([middle, place[1], place[2]]), sure)
+            result[name] = (np.array([middle, place[1], place[2]]), sure)
         elif name.startswith("l_") and "r_" + name[2:] in found:
             other, sure2 = found["r_" + name[2:]]
             across = other * [-1, 1, 1] + [2 * middle, 0, 0]
             mean = (place * sure + across * sure2) / max(sure + sure2, 1e-9)
-            made[name] = (mean, min(sure, sure2))
-            made["r_" + name[2:]] = (mean * [-1, 1, 1] + [2 * middle, 0, 0], min(sure, sure2))
-        elif name not in made:
-            made[name] = (place, sure)
-    return made
+            result[name] = (mean, min(sure, sure2))
+            result["r_" + name[2:]] = (mean * [-1, 1, 1] + [2 * middle, 0, 0], min(sure, sure2))
+        elif name not in result:
+            result[name] = (place, sure)
+    return result
 
 
 def _rounded(p: FloatArray) -> tuple[float, float, float]:

@@ -20,7 +20,7 @@ def fit_usual(shape: Shape, plan: Pattern, kits: tuple[Kit, ...]) -> dict[str, F
     low, high = table.min(axis=0), table.max(axis=0)
     span = np.maximum(high - low, 1e-9)
     half = max(abs(low[0]), abs(high[0]), 1e-9)
-    made = {}
+    result = {}
     for name, place in raw.items():
         share = (place - low) / span
         x = shape.middle + place[0] / half * 0.47 * float(shape.size[0])
@@ -28,8 +28,8 @@ def fit_usual(shape: Shape, plan: Pattern, kits: tuple[Kit, ...]) -> dict[str, F
         z = shape.low[2] + (0.03 + 0.94 * share[2]) * float(shape.size[2])
         if high[2] - low[2] < 1e-6:
             z = (shape.low[2] + shape.high[2]) / 2
-        made[name] = shape.inside(np.array([x, y, z]))
-    return made
+        result[name] = shape.inside(np.array([x, y, z]))
+    return result
 
 
 def find_flat(shape: Shape, kits: tuple[Kit, ...]) -> Found:

@@ -150,8 +150,8 @@ def _even(found: Found, middle: float) -> Found:
         if other is None:
             even[name] = (np.array([middle, position[1], position[2]]), confidence)
         else:
-            there, confidence2 = found[other + name[2:]]
-            mirrored = there * [-1, 1, 1] + [2 * middle, 0, 0]
+            other_place, confidence2 = found[other + name[2:]]
+            mirrored = other_place * [-1, 1, 1] + [2 * middle, 0, 0]
             weight = confidence / max(confidence + confidence2, 1e-9)
             if name[:2] == "r_":  # take the left's mean, mirrored, so that both agree to the last digit
                 left, _ = found["l_" + name[2:]]

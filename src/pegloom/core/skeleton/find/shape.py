@@ -136,7 +136,7 @@ class Shape:
             length = float(self.far[top] - max(saddle[top], 0.0))
             if length >= least:
                 found.append((length, int(top), float(saddle[top])))
-        made = []
+        result = []
         for length, node, level in sorted(found, reverse=True):  # the longest first
             above = np.flatnonzero(self.far > level + 1e-9)
             _, label = connected_components(graph[above][:, above], directed=False)
@@ -146,8 +146,8 @@ class Shape:
             near = np.linalg.norm(self.centres[branch] - self.centres[node], axis=1) < 5 * self.cell
             end = branch[near & (self.far[branch] > self.far[node] - 2.2 * self.cell)]
             place = self.centres[end].mean(axis=0)
-            made.append(Tip(node, place, length, float(self.far[node]), branch))
-        return made
+            result.append(Tip(node, place, length, float(self.far[node]), branch))
+        return result
 
     def line(self, tip: Tip, *, cells: IntArray | None = None, until: float = np.inf) -> Line:
         """Centre line of a tip's branch: middles of the sets of equal way from the tip, 1.5 cells thick."""

@@ -57,9 +57,9 @@ def bind_along_skin(
     laplacian, mass = offload(tufted_laplacian, mesh.points[g.first], place_triangles(mesh))
     heat = _reach_every_shell(mesh, heat, view.distance)
     progress(0.6, "factorising")
-    held = sparse.diags(mass * heat)
+    heat_terms = sparse.diags(mass * heat)
     system = (
-        laplacian + held + sparse.diags(np.full(g.count, 1e-12 * float(mass.mean() * heat.max() + 1e-30)))
+        laplacian + heat_terms + sparse.diags(np.full(g.count, 1e-12 * float(mass.mean() * heat.max() + 1e-30)))
     ).tocsc()
     factor = splu(system, permc_spec="MMD_AT_PLUS_A", options={"SymmetricMode": True}, diag_pivot_thresh=0.0)
     values = np.zeros((g.count, len(joints)))

@@ -88,14 +88,14 @@ class Tree:
 
     def chains(self) -> list[list[int]]:
         """Unbranched runs of joints; a trunk is one from its root on, whatever legs branch off."""
-        made: list[list[int]] = []
+        result: list[list[int]] = []
         for k in self.order:
             above = int(self.parent[k])
             if above >= 0 and (len(self.children[above]) == 1 or self.is_trunk(k)):
-                next(chain for chain in made if above in chain).append(k)
+                next(chain for chain in result if above in chain).append(k)
             else:
-                made.append([k])
-        return made
+                result.append([k])
+        return result
 
 
 class Hold:
@@ -171,10 +171,10 @@ class Trunk:
         limbs = np.stack([values[:, tree.below[k]].sum(axis=1) for k in tree.limbs], axis=1)
         keep = np.maximum(limbs - (_from_top(limbs, 3) * self._near[places])[:, None], 0.0)
         if len(self._at) > 1:
-            held = np.zeros((len(values), len(self._at)))
-            np.add.at(held.T, self._which, keep.T)
-            left = np.maximum(held - (_from_top(held, 2) * self._near[places])[:, None], 0.0)
-            keep *= (left / np.maximum(held, 1e-300))[:, self._which]
+            shares = np.zeros((len(values), len(self._at)))
+            np.add.at(shares.T, self._which, keep.T)
+            left = np.maximum(shares - (_from_top(shares, 2) * self._near[places])[:, None], 0.0)
+            keep *= (left / np.maximum(shares, 1e-300))[:, self._which]
         rows = np.flatnonzero((keep < limbs).any(axis=1))
         values = values.copy()
         for i, k in enumerate(tree.limbs):
@@ -215,10 +215,10 @@ class Spread:
         """Values (p, j) of some places with what is over a limb's limit given to the joint it hangs from."""
         values = values.copy()
         for above, mine, limit in self._limits:
-            held = values[:, mine].sum(axis=1)
-            rows = np.flatnonzero(held > limit[places])
+            share = values[:, mine].sum(axis=1)
+            rows = np.flatnonzero(share > limit[places])
             if len(rows):
                 most = limit[places[rows]]
-                values[np.ix_(rows, mine)] *= (most / held[rows])[:, None]
-                values[rows, above] += held[rows] - most
+                values[np.ix_(rows, mine)] *= (most / share[rows])[:, None]
+                values[rows, above] += share[rows] - most
         return values

@@ -38,11 +38,11 @@ class ShapeCard(Card):
         one = state.character
         rig = one.rig if one is not None else None
         lead = state.selection.lead if state.selection.kind == "control" else ""
-        held = rig is not None and lead in rig.index
-        self.shape.setEnabled(held)
-        self.size_.setEnabled(held)
-        self.note.setText(rig.control(lead).name if held and rig is not None else "select a control")
-        if held and rig is not None and one is not None:
+        is_control = rig is not None and lead in rig.index
+        self.shape.setEnabled(is_control)
+        self.size_.setEnabled(is_control)
+        self.note.setText(rig.control(lead).name if is_control and rig is not None else "select a control")
+        if is_control and rig is not None and one is not None:
             self.shape.setCurrentIndex(self.shape.findData(rig.control(lead).shape))
             change = one.rig_changes.controls.get(lead)
             size = change.size if change is not None else None

@@ -15,8 +15,8 @@ from pegloom.document import edits
 from pegloom.document.model import Document
 
 
-def _pick(c: Context, made: str) -> None:
-    c.store.select("joint", made)
+def _pick(c: Context, result: str) -> None:
+    c.store.select("joint", result)
 
 
 def insert(c: Context) -> None:

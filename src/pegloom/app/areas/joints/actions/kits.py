@@ -32,8 +32,8 @@ def kind_of(state: State) -> str:
 def add_kit(c: Context) -> None:
     kind, joint, both = kind_of(c.state), c.state.selection.lead, c.state.tooling.both_sides
 
-    def then(made: str) -> None:
-        pegs = next(k.pegs for k in c.character.require_pegs().kits if k.id == made)
+    def then(result: str) -> None:
+        pegs = next(k.pegs for k in c.character.require_pegs().kits if k.id == result)
         c.store.select("peg", pegs[-1])
         c.say(f"A {kind} hangs there now: drag its pegs into place")
 

@@ -73,8 +73,8 @@ def lay_out(c: Context) -> None:
         return
     fingers, pairs = 5 if chosen.fingers == AS_SEEN else chosen.fingers, chosen.pairs or None
     if c.state.character is None:
-        made = Character("character0", f"{plan.title} without a mesh")
-        c.store.start_with(replace(Document(), characters=(made,), name=plan.title), None)
+        result = Character("character0", f"{plan.title} without a mesh")
+        c.store.start_with(replace(Document(), characters=(result,), name=plan.title), None)
         c.go("joints")
     character = c.character
     height = character.height if character.parts else (1.7 if plan.finder == "human" else 1.0)

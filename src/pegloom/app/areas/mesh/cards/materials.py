@@ -43,11 +43,11 @@ class MaterialCard(Card):
         )
 
     def _slider(self, name: str, word: str) -> SliderRow:
-        made = SliderRow(
+        panel = SliderRow(
             f"mesh.{name}", 0.0, 1.0, lambda v: f"{v:.2f}", lambda v: None, lambda v: self._change(word, **{name: v})
         )
-        self.field(word, made)
-        return made
+        self.field(word, panel)
+        return panel
 
     def _picture(self, which: str) -> QComboBox:
         box = QComboBox()

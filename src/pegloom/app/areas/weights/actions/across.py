@@ -119,8 +119,8 @@ def _read(c: Context, other: Character, pairs: dict[str, str]) -> None:
         progress(0.1, "reading the nearest surface, filling between")
         return edits.read_weights(document, other, joint_map=pairs, only_asked=True)
 
-    def then(made: Any) -> None:
-        reports, read_as = made
+    def then(result: Any) -> None:
+        reports, read_as = result
         matched, filled = sum(r.matched for r in reports.values()), sum(r.filled for r in reports.values())
         said = f"{len(pairs)} joints of {other.name} read as {len(set(read_as.values()))} here; "
         said += f"{matched} vertices read, {filled} filled"

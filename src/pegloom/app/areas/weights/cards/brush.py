@@ -26,9 +26,9 @@ class BrushCard(Card):
         self.rows = [
             Choices("weights.brush", [(m.value, m) for m in some], self._take_brush) for some in (modes[:4], modes[4:])
         ]
-        self.buttons = {mode: made for row in self.rows for mode, made in row.buttons.items()}
-        for mode, made in self.buttons.items():
-            made.setToolTip(mode.says[0].upper() + mode.says[1:])
+        self.buttons = {mode: button_ for row in self.rows for mode, button_ in row.buttons.items()}
+        for mode, button_ in self.buttons.items():
+            button_.setToolTip(mode.says[0].upper() + mode.says[1:])
         for row in self.rows:
             row.group.setExclusive(False)
             self.body.addWidget(row)
@@ -118,8 +118,8 @@ class BrushCard(Card):
         c, character = self.c, state.character
         self._get_ready(state)
         brush = c.state.brush
-        for mode, made in self.buttons.items():
-            made.setChecked(c.state.tooling.tool == Tool.BRUSH and mode is brush.mode)
+        for mode, button_ in self.buttons.items():
+            button_.setChecked(c.state.tooling.tool == Tool.BRUSH and mode is brush.mode)
         self.painting.setCurrentIndex(list(Painting).index(c.state.tooling.painting))
         for step, value in zip(self.ladder, c.state.tooling.ladder, strict=True):
             text = f"{value:.3g}"
@@ -152,8 +152,8 @@ class BrushCard(Card):
             return
         if self.ready_for is not one.skin:
             self.ready_for = one.skin
-            made = self.c.view.stroke_made()
-            self.c.background.put(Order.AHEAD, partial(get_ready, one, apart_from=made))
+            result = self.c.view.stroke_made()
+            self.c.background.put(Order.AHEAD, partial(get_ready, one, apart_from=result))
 
 
 def _edge_word(hardness: float) -> str:

@@ -104,14 +104,14 @@ class InfluenceCard(Card):
         self.list.blockSignals(True)
         self.list.clear()
         if skeleton is not None:
-            held, most = self._held()
+            amounts, most = self._held()
             wanted = chosen.find.lower()
             joints = [j for j in skeleton.joints if not wanted or wanted in j.name.lower()]
             if skin is not None and not wanted:
-                joints = [j for j in joints if held.get(j.id, 0)]
-            top = max(held.values(), default=0) or 1
+                joints = [j for j in joints if amounts.get(j.id, 0)]
+            top = max(amounts.values(), default=0) or 1
             for joint in joints:
-                number = held.get(joint.id, 0)
+                number = amounts.get(joint.id, 0)
                 item = QListWidgetItem(joint.name)
                 item.setData(JOINT, joint.id)
                 if skin is not None:
@@ -136,7 +136,7 @@ class InfluenceCard(Card):
         """How many vertices each joint moves (of a selection: its mean weight there), and its largest weight."""
         state = self.c.state
         skin, here = self.c.character.skin, state.settings.of(InfluenceSettings).here
-        held: dict[str, float] = {}
+        amounts: dict[str, float] = {}
         most: dict[str, float] = {}
         total = sum(len(v) for v in state.vertices.values())
         for part, weights in skin.weights.items() if skin else ():
@@ -149,9 +149,9 @@ class InfluenceCard(Card):
             top = np.zeros(len(weights.joint_ids))
             np.maximum.at(top, matrix.indices, matrix.data)
             for joint, number, largest in zip(weights.joint_ids, per, top, strict=True):
-                held[joint] = held.get(joint, 0.0) + float(number)
+                amounts[joint] = amounts.get(joint, 0.0) + float(number)
                 most[joint] = max(most.get(joint, 0.0), float(largest))
-        return held, most
+        return amounts, most
 
     def _tick(self, state: State) -> None:
         self.list.blockSignals(True)
@@ -161,10 +161,10 @@ class InfluenceCard(Card):
             wanted = item.data(JOINT) in state.tooling.locked
             if (item.checkState() == Qt.CheckState.Checked) is not wanted:
                 item.setCheckState(Qt.CheckState.Checked if wanted else Qt.CheckState.Unchecked)
-            held = item.data(JOINT) == self.c.state.viewing.influence
-            if held is not item.isSelected():
-                item.setSelected(held)
-                if held:
+            active = item.data(JOINT) == self.c.state.viewing.influence
+            if active is not item.isSelected():
+                item.setSelected(active)
+                if active:
                     self.list.scrollToItem(item)
         self.list.blockSignals(False)
 
