@@ -150,4 +150,10 @@ def test_a_killed_export_leaves_a_whole_file(tmp_path, ending):
         process.wait()
         process.stdout.close()
         assert open_any(path).character.parts
-        assert not [p.name for p in tmp_path.iterdir() if p.name.startswith(".")]
+        # A finished file has a hidden name for the moment between getting one and taking the old one's place. Killed right
+        # then, the program leaves it; it is whole, and the next write takes it away.
+        left = [p for p in tmp_path.iterdir() if p.name.startswith(".")]
+        assert len(left) <= 1
+        for hidden in left:
+            hidden.rename(tmp_path / f"left{ending}")
+            assert open_any(tmp_path / f"left{ending}").character.parts

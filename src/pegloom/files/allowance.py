@@ -56,7 +56,7 @@ _present: ContextVar[Allowance | None] = ContextVar("allowance", default=None)
 def allowed(
     file: str, size: int, *, most: int | None = None, project: bool = False, growing: bool = False
 ) -> Iterator[Allowance]:
-    """The allowance of a file of `there` bytes while it is read; a file inside another shares that one's.
+    """The allowance of a file of `size` bytes while it is read; a file inside another shares that one's.
 
     growing : whether files beside it add to a limit that was given as `most`, too.
     """
