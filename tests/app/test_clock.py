@@ -125,10 +125,23 @@ def test_the_bar_says_what_may_become_of_it_and_does_it(playing):
     assert now.at(3.9) == pytest.approx(keys.at(3.9), abs=1e-6), "only this frame was keyed"
     session.undo()
     playing.bot.wait(50)
-    playing.click("button.keys.hold_posed")
-    held = session.clip.curves["arm.r.upper.fk", "rotate_z"]
-    assert [held.at(t) for t in (0.0, 1.9, 3.9)] == pytest.approx([value] * 3)
+    before = session.clip.curves
+    playing.click("button.keys.layer_posed")
     assert session.c.state.draft_pose is None
+    shown = []
+    for at in (0.0, 1.9, 3.9):
+        session.go_to(at)
+        shown.append(session.c.frames.control_pose.values["arm.r.upper.fk", "rotate_z"])
+    assert shown == pytest.approx([value] * 3), "it lies over every frame"
+    assert session.clip.curves is before, "the keys under it stay"
+    (layer,) = session.clip.layers
+    playing.card("motion.layers").set_open(True)
+    playing.bot.wait(30)
+    playing.click(f"motion.layer.{layer.id}")
+    assert not session.clip.layers[0].on
+    assert session.c.frames.control_pose.values.get(("arm.r.upper.fk", "rotate_z"), 0.0) == pytest.approx(keys.at(3.9), abs=1e-6)
+    playing.click(f"motion.layer.{layer.id}.remove")
+    assert session.clip.layers == ()
 
 
 def test_with_auto_key_on_a_drag_is_a_key_at_once(playing):

@@ -50,7 +50,7 @@ def live(character: Character) -> Live:
 
 def baked_clip(character: Character, clip: Clip) -> Clip:
     """The clip as tracks of every joint, see `bake_clip`; one that has tracks already is itself."""
-    if clip.tracks or not clip.curves or character.skeleton is None:
+    if clip.tracks or not clip.played or character.skeleton is None:
         return clip
     times, local = bake_clip(character, clip)
     times = np.asarray(frozen(times))
@@ -101,7 +101,7 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, NDArray[np.
 
 def _jumps(clip: Clip) -> FloatArray:
     """Moments at which some stepped curve takes its next value, rising."""
-    some = (c.times[1:][c.runs[:-1] == Run.STEP] for c in clip.curves.values())
+    some = (c.times[1:][c.runs[:-1] == Run.STEP] for c in clip.played.values())
     return np.asarray(np.unique(np.concatenate([np.zeros(0), *some])))
 
 

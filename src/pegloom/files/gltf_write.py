@@ -229,7 +229,7 @@ class _Writer:
 
     def clip(self, clip: Clip) -> None:
         skeleton = self.character.skeleton
-        if skeleton is None or not (clip.tracks or clip.curves):
+        if skeleton is None or not (clip.tracks or clip.played):
             return
         samplers: list[dict[str, Any]] = []
         channels: list[dict[str, Any]] = []

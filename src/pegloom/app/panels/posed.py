@@ -23,7 +23,7 @@ class PosedBar(Panel):
         line.addWidget(self.words)
         q = c.actions.qactions
         line.addWidget(action_button(q["keys.write_posed"], "Write keys here", role="main"))
-        line.addWidget(action_button(q["keys.hold_posed"], "Hold over the clip"))
+        line.addWidget(action_button(q["keys.layer_posed"], "Make a layer"))
         line.addWidget(action_button(q["keys.let_go"], "Let go"))
 
     def key(self, state: State) -> tuple[object, ...]:

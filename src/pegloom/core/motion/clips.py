@@ -22,10 +22,24 @@ from pegloom.core.skeleton.joints import Skeleton
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Layer:
+    """Curves that play in the place of a clip's own while it is on; the keys under them stay.
+
+    curves : (control id, channel key) -> keys.
+    """
+
+    id: str
+    name: str
+    curves: Mapping[tuple[str, str], Curve]
+    on: bool = True
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Clip:
     """Motion.
 
     curves : (control id, channel key) -> keys.
+    layers : laid over the curves, a later one over those before it.
     tracks : sampled motion of joints. seconds.
     """
 
@@ -35,6 +49,17 @@ class Clip:
     length: float = 2.0
     curves: Mapping[tuple[str, str], Curve] = field(default_factory=lambda: MappingProxyType({}))
     tracks: JointTracks = field(default_factory=JointTracks)
+    layers: tuple[Layer, ...] = ()
+
+    @property
+    def played(self) -> Mapping[tuple[str, str], Curve]:
+        """The curves that play: the clip's own with the layers that are on laid over them."""
+        if not any(layer.on for layer in self.layers):
+            return self.curves
+        over: dict[tuple[str, str], Curve] = {}
+        for layer in self.layers:
+            over |= layer.curves if layer.on else {}
+        return {**self.curves, **over}
 
     @property
     def key_times(self) -> tuple[float, ...]:
@@ -55,15 +80,16 @@ def sample(
     values = dict(base.values) if isinstance(base, Pose) else {}
     if rig is not None:
         return rig.slots.pose(values_at(clip, np.array([time]), rig, base)[0])
-    values |= {ref: keys.at(time) for ref, keys in clip.curves.items()}
+    values |= {ref: keys.at(time) for ref, keys in clip.played.items()}
     return Pose(values)
 
 
 @by_identity
 def packed_curves(clip: Clip, rig: ControlRig) -> tuple[PackedCurves, IntArray]:
     """A clip's curves as flat arrays, and the slot of each; -1 for a channel the rig does not have."""
-    slots = np.array([rig.slots.index.get(ref, -1) for ref in clip.curves], dtype=np.int64)
-    return pack(tuple(clip.curves.values())), np.asarray(frozen(slots))
+    played = clip.played
+    slots = np.array([rig.slots.index.get(ref, -1) for ref in played], dtype=np.int64)
+    return pack(tuple(played.values())), np.asarray(frozen(slots))
 
 
 def values_at(clip: Clip, times: FloatArray, rig: ControlRig, base: Shown | None = None) -> FloatArray:
@@ -76,7 +102,8 @@ def values_at(clip: Clip, times: FloatArray, rig: ControlRig, base: Shown | None
 
 def waiting_curves(clip: Clip, rig: ControlRig) -> tuple[ChannelRef, ...]:
     """Channels a clip has keys of and the rig does not have: they wait for their return."""
-    return tuple(ChannelRef(*ref) for ref in clip.curves if ref not in rig.slots.index)
+    every = dict.fromkeys([*clip.curves, *(ref for layer in clip.layers for ref in layer.curves)])
+    return tuple(ChannelRef(*ref) for ref in every if ref not in rig.slots.index)
 
 
 def with_keys(clip: Clip, time: float, control_id: str, values: Mapping[str, float]) -> Clip:

@@ -202,8 +202,17 @@ def reposed_clip(
     """A key clip told from a new rest: every control that moves, or no longer rests at zero, is keyed.
 
     Values between keys do not run the same from another rest: keys are put in where a frame would otherwise show
-    something else by more than DRIFT_OF_SIZE.
+    something else by more than DRIFT_OF_SIZE. A layer is told as if it alone lay over the clip.
     """
+    if clip.layers:
+        layers = []
+        for layer in clip.layers:
+            whole = replace(clip, curves=MappingProxyType({**clip.curves, **layer.curves}), layers=())
+            retold = reposed_clip(whole, old, old_rig, new, new_rig, rest).curves
+            own = {ref: retold[ref] for ref in layer.curves if ref in retold}
+            layers.append(replace(layer, curves=MappingProxyType(own)))
+        base = reposed_clip(replace(clip, layers=()), old, old_rig, new, new_rig, rest)
+        return replace(base, layers=tuple(layers))
     if not clip.curves:
         return clip
     keys = np.array(clip.key_times or (0.0,))

@@ -284,6 +284,7 @@ def _waited_for(character: Character) -> set[str]:
     owners = [*character.joint_overrides, *character.rig_recipe, *changes.controls, *changes.dropped]
     owners += [owner for owner, _ in changes.channels]
     owners += [owner for clip in character.clips for owner, _ in clip.curves]
+    owners += [owner for clip in character.clips for layer in clip.layers for owner, _ in layer.curves]
     return {one.split(".")[0] for one in owners}
 
 

@@ -9,7 +9,7 @@ from types import MappingProxyType
 
 from pegloom.core.curves import Curve, curve
 from pegloom.core.errors import EditError
-from pegloom.core.motion.clips import Clip, moved_keys, with_keys, without_keys
+from pegloom.core.motion.clips import Clip, Layer, moved_keys, with_keys, without_keys
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.document.edits.ids import fresh_ids
@@ -40,11 +40,30 @@ def key_controls(document: Document, clip_id: str, time: float, control_ids: tup
     return _with_clip(document, clip)
 
 
-def hold_channels(document: Document, clip_id: str, values: Mapping[tuple[str, str], float]) -> Document:
-    """Hold channels (control id, key) at values over a whole clip: one key each in the place of those there were."""
-    clip = document.require_character().clip(clip_id)
+def lay_over(document: Document, clip_id: str, values: Mapping[tuple[str, str], float]) -> tuple[Document, str]:
+    """A layer that holds channels (control id, key) at values over a whole clip; the keys under it stay. Returns the
+    document and the layer's id."""
+    character = document.require_character()
+    every = (layer.id for clip in character.clips for layer in clip.layers)
+    character, (layer_id,) = fresh_ids(character, "layer", every, first=0)
+    clip = character.clip(clip_id)
     constant: dict[tuple[str, str], Curve] = {ChannelRef(*ref): curve([0.0], [value]) for ref, value in values.items()}
-    return _with_clip(document, replace(clip, curves=MappingProxyType({**clip.curves, **constant})))
+    layer = Layer(layer_id, f"layer {len(clip.layers) + 1}", MappingProxyType(constant))
+    document = document.with_character(character)
+    return _with_clip(document, replace(clip, layers=(*clip.layers, layer))), layer_id
+
+
+def switch_layer(document: Document, clip_id: str, layer_id: str, on: bool) -> Document:
+    """Let a layer play, or not."""
+    clip = document.require_character().clip(clip_id)
+    layers = tuple(replace(layer, on=on) if layer.id == layer_id else layer for layer in clip.layers)
+    return _with_clip(document, replace(clip, layers=layers))
+
+
+def drop_layer(document: Document, clip_id: str, layer_id: str) -> Document:
+    """Take a layer away; the clip plays as it is keyed."""
+    clip = document.require_character().clip(clip_id)
+    return _with_clip(document, replace(clip, layers=tuple(one for one in clip.layers if one.id != layer_id)))
 
 
 def remove_keys(document: Document, clip_id: str, time: float, control_ids: frozenset[str] | None = None) -> Document:

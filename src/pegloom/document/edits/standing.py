@@ -6,12 +6,14 @@ as well: everything goes along, and motion is the same motion of the body.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, owned_floats
+from pegloom.core.curves import Curve
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, far_off, with_points
 from pegloom.core.geometry.standing import Direction, guess_height, guess_stance, standing_matrix
@@ -334,8 +336,15 @@ class _Similarity:
                 result.append(replace(track, values=owned_floats(values)))
             tracks[joint_id] = tuple(result)
         lengths = _lengths(rig)
-        curves = {ref: c.scaled(self.scale) if _is_length(ref, lengths) else c for ref, c in clip.curves.items()}
-        return replace(clip, tracks=joint_tracks(tracks), curves=MappingProxyType(curves))
+
+
+        def scaled(curves: Mapping[tuple[str, str], Curve]) -> Mapping[tuple[str, str], Curve]:
+            return MappingProxyType(
+                {ref: c.scaled(self.scale) if _is_length(ref, lengths) else c for ref, c in curves.items()}
+            )
+
+        layers = tuple(replace(layer, curves=scaled(layer.curves)) for layer in clip.layers)
+        return replace(clip, tracks=joint_tracks(tracks), curves=scaled(clip.curves), layers=layers)
 
 
 def _in_axes(axes: FloatArray, v: Vector) -> Vector:

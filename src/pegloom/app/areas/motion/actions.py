@@ -48,17 +48,30 @@ def _key(c: Context, ids: tuple[str, ...], what: str) -> None:
     c.say(f"Key written at frame {round(at * rate)}")
 
 
-def hold_posed(c: Context) -> None:
-    """What was posed over the clip holds over all of it: one key a channel in the place of its keys."""
+def layer_posed(c: Context) -> None:
+    """What was posed over the clip becomes a layer over all of it; the keys under it stay."""
     draft, clip = c.state.posed_over, posed_over(c)
     if draft is None or clip is None:
         return
-    c.store.commit(
-        f"Hold what was posed over {clip.name}",
-        edits.hold_channels(c.store.history.present, clip.id, draft.pose.values),
-        posed_over=None,
-    )
-    c.say(f"Held over all of {clip.name}: its keys on those channels are one now")
+    document, _ = edits.lay_over(c.store.history.present, clip.id, draft.pose.values)
+    c.store.commit(f"A layer over {clip.name}", document, posed_over=None)
+    c.say(f"A layer lies over {clip.name} now; Motion lists it, and can switch it off")
+
+
+def switch_layer(c: Context, layer: str, on: bool) -> None:
+    """Let a layer of the clip on the strip play, or not."""
+    clip = c.state.clip
+    if clip is not None:
+        name = next((one.name for one in clip.layers if one.id == layer), layer)
+        c.try_edit(f"{name} {'on' if on else 'off'}", lambda d: edits.switch_layer(d, clip.id, layer, on))
+
+
+def drop_layer(c: Context, layer: str) -> None:
+    """Take a layer of the clip on the strip away."""
+    clip = c.state.clip
+    if clip is not None:
+        name = next((one.name for one in clip.layers if one.id == layer), layer)
+        c.try_edit(f"Remove {name}", lambda d: edits.drop_layer(d, clip.id, layer))
 
 
 def let_go(c: Context) -> None:
@@ -94,7 +107,7 @@ ACTIONS = (
     Action("keys.write", "Write a key", "Motion", "Key the selected controls", write_keys, key="W", needs=(*WITH_RIG, CONTROL_PICKED)),
     Action("keys.write_all", "Write all keys", "Motion", "Key every control", partial(write_keys, everything=True), key="Shift+W", needs=WITH_RIG),
     Action("keys.write_posed", "Write what was posed as keys", "Motion", "All that was posed over the clip, at this frame", key_posed, needs=(*WITH_RIG, POSED)),
-    Action("keys.hold_posed", "Hold what was posed over the clip", "Motion", "At every frame, in the place of the keys of those channels", hold_posed, needs=(*WITH_RIG, POSED)),
+    Action("keys.layer_posed", "Make what was posed a layer", "Motion", "Over every frame of the clip; the keys under it stay", layer_posed, needs=(*WITH_RIG, POSED)),
     Action("keys.let_go", "Let go what was posed", "Motion", "The clip plays as it is keyed; one undo brings it back", let_go, needs=(*WITH_RIG, POSED)),
     Action("keys.remove", "Remove keys", "Motion", "Keys at this frame", remove_keys, key="Shift+Del", needs=(*WITH_RIG, CLIP)),
     Action("keys.auto", "Auto-key", "Motion", "Every change of a pose is written as a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.tooling.auto_key),

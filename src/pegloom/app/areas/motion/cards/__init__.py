@@ -5,13 +5,14 @@ from functools import partial
 
 from pegloom.app.areas.motion.cards.clips import ClipsCard
 from pegloom.app.areas.motion.cards.keys import KeysCard
+from pegloom.app.areas.motion.cards.layers import LayersCard
 from pegloom.app.areas.motion.cards.time import TimeCard
 from pegloom.app.context import Context
 from pegloom.app.panels.snagcard import SnagCard
 from pegloom.app.widgets.card import Card
 
 CARDS: tuple[Callable[[Context], Card], ...] = (
-    ClipsCard, KeysCard, TimeCard, partial(SnagCard, area="motion", sound="Nothing is wrong with the clips."),
+    ClipsCard, KeysCard, LayersCard, TimeCard, partial(SnagCard, area="motion", sound="Nothing is wrong with the clips."),
 )  # fmt: skip
 
 __all__ = ["CARDS"]
