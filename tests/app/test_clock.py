@@ -9,6 +9,8 @@ from PyQt6.QtWidgets import QWidget
 
 from pegloom.app.demos import DEMO
 from pegloom.app.state.state import Area, Tool
+from pegloom.app.watch import snags as watched
+from pegloom.checks import search_snags
 from pegloom.document import edits
 from pegloom.files.project import open_project
 from pegloom.scene.brushes import BrushMode
@@ -213,6 +215,36 @@ def test_the_window_does_not_close_on_a_file_that_is_being_written(hand, tmp_pat
     go_on.set()
     hand.until(lambda: not hand.window.isVisible())
     assert (tmp_path / "w.pegloom").is_file()
+
+
+def test_a_search_for_snags_given_up_and_wanted_again_is_taken_up_anew(hand, monkeypatch):
+    """An edit, another, and undo before the first one's search has seen that nobody wanted it: no failure, no old list."""
+    session, watch = hand.session, hand.window.snag_watch
+    session.start_with(wick(), None)
+    hand.until(lambda: session.c.store.state.snags_known)
+    begun, go_on, given_up = threading.Event(), threading.Event(), threading.Event()
+    search = watched._look_over
+
+    def slow(character, still_wanted):
+        if begun.is_set():
+            return search(character, still_wanted)
+        begun.set()
+        assert go_on.wait(60)
+        try:
+            return search(character, still_wanted)
+        finally:
+            given_up.set()
+
+    monkeypatch.setattr(watched, "_look_over", slow)
+    session.try_edit("Rename", lambda d: edits.rename_joint(d, "spine.head", "bonce"))
+    hand.until(begun.is_set)
+    session.try_edit("Rename", lambda d: edits.rename_joint(d, "spine.head", "noddle"))
+    go_on.set()
+    assert given_up.wait(60)
+    session.undo()
+    assert watch._wanted is session.character and not session.c.store.state.snags_known
+    hand.until(lambda: session.c.store.state.snags_known)
+    assert session.c.store.state.snags == search_snags(session.character, lambda *_: None)
 
 
 # The brush and the view

@@ -59,7 +59,7 @@ def test_a_key_is_changed_works_at_once_and_is_kept(rigged, sheet):
     usual = actions.entries["tool.brush"].key
     give(rigged, sheet, "tool.brush", Qt.Key.Key_K, Qt.KeyboardModifier.AltModifier)
     assert actions.key("tool.brush") == "Alt+K"
-    assert "Alt+K" in sheet.told.text()
+    assert "Alt+K" in sheet.answer.text()
     assert "Alt+K" in actions.qactions["tool.brush"].toolTip()
     sheet.close()
     rigged.session.go(Area.WEIGHTS)
@@ -78,9 +78,9 @@ def test_a_taken_or_held_key_is_refused_in_words(rigged, sheet):
     before = actions.key("tool.brush")
     give(rigged, sheet, "tool.brush", Qt.Key.Key_M)
     assert actions.key("tool.brush") == before
-    assert actions.entries["tool.move"].title in sheet.told.text()
+    assert actions.entries["tool.move"].title in sheet.answer.text()
     give(rigged, sheet, "tool.brush", Qt.Key.Key_A)
-    assert actions.key("tool.brush") == before and "evens out" in sheet.told.text()
+    assert actions.key("tool.brush") == before and "evens out" in sheet.answer.text()
     give(rigged, sheet, "tool.brush", Qt.Key.Key_Escape)
     assert actions.key("tool.brush") == before
     assert read_keys() == {}

@@ -449,7 +449,7 @@ def test_the_pairing_sheet_pairs_by_name_and_by_hand(lesson):
     box = find(sheet, QComboBox, "pairing.spine.loin")
     box.setCurrentIndex(box.findData("spine.spine"))
     assert sheet.pairs["spine.loin"] == "spine.spine"
-    assert sheet.told.text().startswith(f"{paired + 1} of ")
+    assert sheet.summary.text().startswith(f"{paired + 1} of ")
     for one in sheet.boxes:
         one.setCurrentIndex(0)
     assert not sheet.pairs and not sheet.read.isEnabled()

@@ -50,7 +50,8 @@ class SnagWatch(QObject):
             raise Cancelled
 
     def _landed(self, character: Character, result: Any) -> None:
-        if character is not self._wanted:
+        # A search given up for another state may land when its own is wanted again: by then it is looked for anew.
+        if character is not self._wanted or isinstance(result, Cancelled):
             return
         # A check that fails is a fault of ours, told where it is seen; the program goes on.
         failed = isinstance(result, BaseException)
