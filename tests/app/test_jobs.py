@@ -66,6 +66,18 @@ def test_a_job_that_fails_or_is_cancelled_does_not_hold_up_the_next(runner, qtbo
     assert ended == ["fails"]
 
 
+def test_a_result_that_cannot_be_shown_does_not_hold_up_the_next(runner, qtbot):
+    def fail(result):
+        raise ValueError("no place for it")
+
+    said, got, ended = said_by(runner.failed), [], []
+    runner.start(Job("Lands badly", lambda progress: 1, fail, ended=lambda: ended.append(1)))
+    runner.start(Job("Next", lambda progress: 2, got.append))
+    qtbot.waitUntil(lambda: got == [2])
+    assert ended == [1]
+    assert "no place for it" in said[0][0]
+
+
 @pytest.mark.parametrize(
     ("error", "words"),
     [

@@ -111,6 +111,7 @@ class Stroke:
         self._stale: list[IntArray] = []
         self._posed: FloatArray | None = None
         self._posed_by: FloatArray | None = None
+        self._shown: FloatArray | None = None
         self._rest = self.where.rest
         self.columns = np.array([skeleton.index[j] for j in self.joint_ids])
         self.touched = False
@@ -211,17 +212,20 @@ class Stroke:
     def points(self, matrices: FloatArray) -> FloatArray:
         """Points (n, 3) under skin matrices (skeleton order) with the weights as painted so far.
 
-        In the same pose only what was painted since is carried anew.
+        In the same pose only what was painted since is carried anew; where nothing was, the same object comes back.
         """
+        if self._shown is not None and self._posed_by is matrices and not self._stale:
+            return self._shown
         if self._posed is None or self._posed_by is not matrices:
             self._posed = self._skinned(slice(None), matrices)
             self._posed_by = matrices
-        elif self._stale:
+        else:
             some = np.unique(np.concatenate(self._stale))
             self._posed = self._posed.copy()
             self._posed[some] = self._skinned(some, matrices)
         self._stale = []
-        return self._posed if self.relax is None else relaxed(self.part.mesh, self.relax, self._posed)
+        self._shown = self._posed if self.relax is None else relaxed(self.part.mesh, self.relax, self._posed)
+        return self._shown
 
     def _skinned(self, some: IntArray | slice, matrices: FloatArray) -> FloatArray:
         rows = Packed(self.packed_index[some], self.packed_value[some])

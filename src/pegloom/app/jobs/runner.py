@@ -132,9 +132,9 @@ class JobRunner(QObject):
         if error is None:
             try:
                 thread.job.done(result)
-            except PegLoomError as failure:
-                self.failed.emit(str(failure))
-        elif not isinstance(error, Cancelled):
+            except Exception as failure:  # what fails here must not keep the jobs behind it from their turn
+                error = failure
+        if error is not None and not isinstance(error, Cancelled):
             text = str(error) if isinstance(error, PegLoomError) else f"{thread.job.title}: {unforeseen(error)}"
             self.failed.emit(text)
         thread.job.ended()
