@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtWidgets import QWidget
 
 from pegloom.app.demos import DEMO
+from pegloom.app.jobs import Job
 from pegloom.app.state.state import Area, Tool
 from pegloom.app.watch import snags as watched
 from pegloom.checks import search_snags
@@ -215,6 +216,25 @@ def test_the_window_does_not_close_on_a_file_that_is_being_written(hand, tmp_pat
     go_on.set()
     hand.until(lambda: not hand.window.isVisible())
     assert (tmp_path / "w.pegloom").is_file()
+
+
+def test_whoever_stays_after_all_is_not_thrown_out_by_the_next_job(hand, tmp_path):
+    go_on = threading.Event()
+    hand.session.start_with(wick(), None)
+    hand.session.commit("Pose", edits.set_channels(wick(), "body", move_y=-0.05))
+    answers = hand.window.ask
+    answers.yes, answers.asked = False, []
+    hand.c.jobs.start(Job("Writing", lambda progress: go_on.wait(60), lambda _: None, must_end=True))
+    assert not hand.window.close(), "not yet"
+    go_on.set()
+    hand.until(lambda: len(answers.asked) == 1)
+    ended = []
+    hand.c.jobs.start(Job("Another", lambda progress: None, ended.append))
+    hand.until(lambda: len(ended) == 1)
+    hand.bot.wait(50)
+    assert hand.window.isVisible()
+    assert len(answers.asked) == 1
+    answers.yes = True
 
 
 def test_a_search_for_snags_given_up_and_wanted_again_is_taken_up_anew(hand, monkeypatch):

@@ -198,20 +198,28 @@ class Context(QObject):
         name : of the step, or what gives it from what was made besides the document.
         title : of the job, where it is not the name.
         """
-        base: list[Document] = []
 
-        def work(progress: Progress) -> object:
-            return edit(base[0], progress)
-
-        def done(result: object) -> None:
+        def done(base: Document, result: object) -> None:
             document, output = _parted(result)
             called = name if isinstance(name, str) else name(output)
-            if document is base[0] or not self.land(base[0], called, document):
+            if document is base or not self.land(base, called, document):
                 return
             if then is not None:
                 then(output)
 
-        self.jobs.start(Job(title or str(name), work, done, begin=lambda: base.append(self.store.history.present)))
+        self.work_on(title or str(name), edit, done)
+
+    def work_on(
+        self, title: str, work: Callable[[Document, Progress], Any], done: Callable[[Document, Any], None], *, must_end: bool = False,
+    ) -> None:  # fmt: skip
+        """A job over the document as it stands when its turn comes: work(document, progress), then done(document, result)."""
+        base: list[Document] = []
+        self.jobs.start(
+            Job(
+                title, lambda progress: work(base[0], progress), lambda result: done(base[0], result),
+                begin=lambda: base.append(self.store.history.present), must_end=must_end,
+            )
+        )  # fmt: skip
 
     def land(self, base: Document, name: str, document: Document) -> bool:
         """What a job made of `base` becomes one step, or is offered when the document has moved on meanwhile."""

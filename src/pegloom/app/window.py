@@ -98,6 +98,8 @@ class Window(QMainWindow):
         kinds = tuple(kind for area in areas for kind in area.settings)
         self.store.put(settings=read_usual(kinds), ladder=read_ladder())
         self.theme = INK
+        self.closes_later = False
+        self.c.jobs.finished.connect(self._job_ended)
         self.actions_ = Actions(self, c)
         self.actions_.add(*ACTIONS, *(action for area in areas for action in area.actions))
         self.actions_.add(*(_go_to(area, number) for number, area in enumerate(areas, 1)))
@@ -145,7 +147,7 @@ class Window(QMainWindow):
         side.setChildrenCollapsible(False)
         self.stack = QStackedWidget()
         self.stack.setObjectName("bench")
-        self.made: dict[str, Bench] = {}
+        self.columns: dict[str, Bench] = {}
         self.drawer = PartsDrawer(c)
         side.addWidget(self.stack)
         side.addWidget(self.drawer)
@@ -166,22 +168,22 @@ class Window(QMainWindow):
     @property
     def benches(self) -> Mapping[str, Bench]:
         """The columns of cards made so far, by area; each is made when its area is first entered."""
-        return self.made
+        return self.columns
 
     def _area(self, old: State, new: State) -> None:
-        if new.area not in self.made:
+        if new.area not in self.columns:
             bench = Bench(self.c, self.c.area)
-            self.made[new.area] = bench
+            self.columns[new.area] = bench
             self.stack.addWidget(bench)
-        if self.stack.currentWidget() is not self.made[new.area]:
-            self.stack.setCurrentWidget(self.made[new.area])
+        if self.stack.currentWidget() is not self.columns[new.area]:
+            self.stack.setCurrentWidget(self.columns[new.area])
 
     # What actions may ask of the window
 
     def show_snags(self, area: str) -> None:
         """Go to a work area's list of snags."""
         self.c.go(area)
-        self.made[area].show_snags()
+        self.columns[area].show_snags()
 
     def show_history(self) -> None:
         HistorySheet(self.store, self).show()
@@ -222,6 +224,11 @@ class Window(QMainWindow):
         self.autosave.clear()
         self.autosave.new_document()
 
+    def _job_ended(self) -> None:
+        """The window was closed while a file was being written: it goes now."""
+        if self.closes_later:
+            QTimer.singleShot(0, self.close)
+
     # Keys held on the view, files dropped, closing
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
@@ -253,9 +260,10 @@ class Window(QMainWindow):
         assert event is not None
         if self.c.jobs.must_end:
             # A file is being written: the window closes when it is.
-            self.c.jobs.finished.connect(lambda: QTimer.singleShot(0, self.close))
+            self.closes_later = True
             event.ignore()
             return
+        self.closes_later = False
         if not may_leave(self.c):
             event.ignore()
             return

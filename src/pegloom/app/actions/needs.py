@@ -18,6 +18,10 @@ def has_rig(state: State) -> bool:
     return state.character is not None and state.character.rig is not None
 
 
+def _picked(state: State, *kinds: str) -> bool:
+    return state.selection.kind in kinds and bool(state.selection.ids)
+
+
 def _has_pegs(state: State) -> bool:
     return state.character is not None and state.character.pegs is not None
 
@@ -39,25 +43,25 @@ RIG = Need("rig", "Build controls first, in Controls", has_rig, "controls.build"
 CLIP = Need("clip", "Pick a clip on the strip first", lambda s: s.clip is not None, "motion.new_clip")
 PART_PICKED = Need(
     "part picked", "Pick a part first: click it in the view or the parts drawer",
-    lambda s: s.selection.kind == "part" and bool(s.selection.ids), "area.mesh",
+    lambda s: _picked(s, "part"), "area.mesh",
 )  # fmt: skip
 JOINT_PICKED = Need(
     "joint picked", "Pick a joint first: click one in the view or the parts drawer",
-    lambda s: s.selection.kind == "joint" and bool(s.selection.ids), "area.joints",
+    lambda s: _picked(s, "joint"), "area.joints",
 )  # fmt: skip
 PEG_PICKED = Need(
     "peg picked", "Pick a peg first: click one in the view or the list",
-    lambda s: s.selection.kind == "peg" and bool(s.selection.ids), "area.joints",
+    lambda s: _picked(s, "peg"), "area.joints",
 )  # fmt: skip
 PLACE_PICKED = Need(
     "place picked", "Pick a peg or a joint first, in Joints: the row goes round it",
-    lambda s: s.selection.kind in ("peg", "joint") and bool(s.selection.ids), "area.joints",
+    lambda s: _picked(s, "peg", "joint"), "area.joints",
 )  # fmt: skip
 CONTROL_PICKED = Need(
     "control picked", "Pick a control first: click one in the view",
-    lambda s: s.selection.kind == "control" and bool(s.selection.ids), "area.controls",
+    lambda s: _picked(s, "control"), "area.controls",
 )  # fmt: skip
-ACTIVE_JOINT = Need("active joint", "Take a joint first: click one in the view", _active_joint, "area.weights")
+ACTIVE_JOINT = Need("active joint", "Pick a joint first: click one in the view or the list", _active_joint, "area.weights")
 VERTICES = Need(
     "vertices", "Select vertices first: drag a box over the mesh in Weights",
     lambda s: any(len(v) for v in s.vertices.values()), "area.weights",

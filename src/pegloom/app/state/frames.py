@@ -21,6 +21,8 @@ from pegloom.document.model import Character
 from pegloom.scene.drawing import reach_lines
 
 REST = Pose()
+Known = tuple[Character, Shown, PosedFrame]
+"""What a character looks like in a pose, kept with both."""
 
 
 class Frames:
@@ -29,8 +31,8 @@ class Frames:
     def __init__(self, store: Store) -> None:
         self.store = store
         self._pose: tuple[tuple[object, ...], Shown] | None = None
-        self._frame: tuple[Character, Shown, PosedFrame] | None = None
-        self._other_frame: tuple[Character, Shown, PosedFrame] | None = None
+        self._frame: Known | None = None
+        self._other_frame: Known | None = None
         self._other: tuple[Character, str, Character] | None = None
 
     @property
@@ -62,11 +64,8 @@ class Frames:
         character = self.store.state.character
         if character is None:
             return None
-        pose, known = self.pose, self._frame
-        if known is None or known[0] is not character or known[1] is not pose:
-            known = (character, pose, evaluate(character, pose))
-            self._frame = known
-        return known[2]
+        self._frame = _evaluated(self._frame, character, self.pose)
+        return self._frame[2]
 
     @property
     def other(self) -> Character | None:
@@ -86,11 +85,8 @@ class Frames:
         other = self.other
         if other is None:
             return None
-        pose, known = self.pose, self._other_frame
-        if known is None or known[0] is not other or known[1] is not pose:
-            known = (other, pose, evaluate(other, pose))
-            self._other_frame = known
-        return known[2]
+        self._other_frame = _evaluated(self._other_frame, other, self.pose)
+        return self._other_frame[2]
 
     @property
     def difference_said(self) -> str:
@@ -125,6 +121,13 @@ class Frames:
         # At a limb's root the section is the trunk's; the limb itself is no wider than this.
         radius = min(max((g.radius for g in gauges if g is not None), default=0.03 * character.height), 0.3 * length)
         return float(radius * character.reaches.get(joint, 1.0))
+
+
+def _evaluated(known: Known | None, character: Character, pose: Shown) -> Known:
+    """What is known already where it is of this character and pose."""
+    if known is not None and known[0] is character and known[1] is pose:
+        return known
+    return character, pose, evaluate(character, pose)
 
 
 def pose_at(state: State, time: float) -> Shown:

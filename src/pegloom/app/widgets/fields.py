@@ -19,6 +19,10 @@ from pegloom.app.widgets.sliders import SliderRow
 
 def _bind(panel: Panel, widget: QWidget, kind: type[Setting], field: str, name: str, put: Callable[[Any], None]) -> None:
     widget.setObjectName(name or f"{kind.ID}.{field}")
+    _register(panel, widget, kind, field, put)
+
+
+def _register(panel: Panel, widget: QWidget, kind: type[Setting], field: str, put: Callable[[Any], None]) -> None:
     panel.settings_shown.append((kind, field, put))
     panel.field_widgets[kind, field] = widget
     if isinstance(panel, Card):
@@ -98,10 +102,7 @@ def slider(
 ) -> SliderRow:  # fmt: skip
     """A number on a slider."""
     row = SliderRow(name or f"{kind.ID}.{field}", low, high, show, lambda value: _write(panel, kind, field, value))
-    panel.settings_shown.append((kind, field, row.set))
-    panel.field_widgets[kind, field] = row
-    if isinstance(panel, Card):
-        panel.bound()
+    _register(panel, row, kind, field, row.set)
     return row
 
 

@@ -111,41 +111,39 @@ def _trusted(c: Context, error: TooLargeError) -> bool:
 
 
 def _read(c: Context, path: Path, choose: bool, most: int | None) -> None:
-    base: list[Document] = []
-
-    def work(progress: Progress) -> object:
+    def work(base: Document, progress: Progress) -> object:
         progress(0.1, f"reading {path.name}")
         try:
             return read_mesh(path, most=most)
         except TooLargeError as error:
             return error
 
-    def done(result: object) -> None:
+    def done(base: Document, result: object) -> None:
         if isinstance(result, TooLargeError):
             if _trusted(c, result):
                 _read(c, path, choose, MUCH)
             return
         assert isinstance(result, Imported)
-        take = c.ask.choose_import(result) if choose or worth_asking(result) else ImportChoice()
-        if take is None:
+        choice = c.ask.choose_import(result) if choose or worth_asking(result) else ImportChoice()
+        if choice is None:
             c.say(f"{path.name} stays where it is")
             return
-        _import(c, path, result, take, base[0])
+        _import(c, path, result, choice, base)
 
-    c.jobs.start(Job(f"Opening {path.name}", work, done, begin=lambda: base.append(c.store.history.present)))
+    c.work_on(f"Opening {path.name}", work, done)
 
 
-def _import(c: Context, path: Path, imported: Imported, take: ImportChoice, base: Document) -> None:
+def _import(c: Context, path: Path, imported: Imported, choice: ImportChoice, base: Document) -> None:
     """What was chosen of a file becomes the document."""
 
     def work(progress: Progress) -> object:
         progress(0.2, "looking at how it stands")
-        some = taken(imported, take)
+        some = taken(imported, choice)
         document = edits.bring_in(
             Document(), some.parts, name=path.stem, materials=some.materials, images=some.images,
             skeleton=some.skeleton, weights=some.weights, clips=some.clips, notes=some.notes,
         )  # fmt: skip
-        if take.rest_from_clip and some.clips and some.skeleton is not None:
+        if choice.rest_from_clip and some.clips and some.skeleton is not None:
             progress(0.7, "taking the first frame as the rest")
             document = edits.set_rest(document, sample(some.clips[0], 0.0, some.skeleton))
         return document, tuple(some.notes)
@@ -184,22 +182,17 @@ def save_as(c: Context) -> None:
 
 def save_to(c: Context, path: Path) -> None:
     """Save the project as it stands when its turn comes."""
-    document: list[Document] = []
-
-    def work(progress: Progress) -> object:
+    def work(document: Document, progress: Progress) -> None:
         progress(0.1, f"writing {path.name}")
-        save_project(path, document[0])
-        return None
+        save_project(path, document)
 
-    def done(_: object) -> None:
-        c.store.put(saved=document[0], path=path)
-        if c.store.history.present is document[0]:
+    def done(document: Document, _: object) -> None:
+        c.store.put(saved=document, path=path)
+        if c.store.history.present is document:
             c.autosave.clear()
         c.say(f"Saved {path.name}")
 
-    c.jobs.start(
-        Job(f"Saving {path.name}", work, done, begin=lambda: document.append(c.store.history.present), must_end=True)
-    )
+    c.work_on(f"Saving {path.name}", work, done, must_end=True)
 
 
 # Unsaved work that was left behind
@@ -237,9 +230,11 @@ def recover(c: Context, one: LeftOver) -> bool:
         except PegLoomError as error:
             return error
 
+    owned = False
+
     def done(result: object) -> None:
+        nonlocal owned
         if isinstance(result, PegLoomError):
-            keeper.let_go()
             refuse(one, c.autosave.folder)
             if one.project is None or not one.project.is_file():
                 c.say(f"The unsaved work of {one.name} cannot be opened: {result}", error=True)
@@ -250,13 +245,19 @@ def recover(c: Context, one: LeftOver) -> bool:
         assert isinstance(result, Document)
         if c.state.character is not None:
             c.autosave.clear()
+        owned = True
         c.autosave.new_document(keeper)
         # What was recovered is not in the project yet.
         c.store.start_with(result, one.project, saved=Document())
         c.say(f"Unsaved work of {one.name}, kept {when_told(one.when)}. Save it to keep it for good")
         arrive(c)
 
-    c.jobs.start(Job(f"Opening the unsaved work of {one.name}", work, done))
+    def ended() -> None:
+        # Cancelled or damaged: it is anybody's again.
+        if not owned:
+            keeper.let_go()
+
+    c.jobs.start(Job(f"Opening the unsaved work of {one.name}", work, done, ended=ended))
     return True
 
 

@@ -9,9 +9,9 @@ from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import WITH_CHARACTER, WITH_SKIN
 from pegloom.app.areas.handover.settings import ExportSettings
 from pegloom.app.context import Context
-from pegloom.app.jobs import Job
 from pegloom.core.jobs import Progress
 from pegloom.document import edits
+from pegloom.document.model import Document
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.proof import prove_glb
 
@@ -21,36 +21,35 @@ def export(c: Context) -> None:
     if not path:
         return
     chosen = Path(path) if path.endswith(".glb") else Path(path + ".glb")
-    document, how = c.store.history.present, c.state.settings.of(ExportSettings)
+    how = c.state.settings.of(ExportSettings)
 
-    def work(progress: Progress) -> list[str]:
+    def work(document: Document, progress: Progress) -> list[str]:
         handed = edits.delivered(document, how.rest).require_character()
         return write_glb(chosen, handed, names=how.names, progress=progress)
 
-    def done(notes: Any) -> None:
+    def done(_: Document, notes: Any) -> None:
         c.say("; ".join([f"Exported {chosen.name}", *notes]))
 
-    c.jobs.start(Job(f"Exporting {chosen.name}", work, done, must_end=True))
+    c.work_on(f"Exporting {chosen.name}", work, done, must_end=True)
 
 
 def prove(c: Context) -> None:
     """Write the export, open it again and measure it against the live rig."""
-    document, character = c.store.history.present, c.character
     rest = c.state.settings.of(ExportSettings).rest
 
-    def work(progress: Progress) -> object:
+    def work(document: Document, progress: Progress) -> object:
         handed = edits.delivered(document, rest).require_character()
-        return prove_glb(character, delivered=handed, progress=progress)
+        return prove_glb(document.require_character(), delivered=handed, progress=progress)
 
-    def done(result: Any) -> None:
-        share = 100 * result.worst / character.height
+    def done(document: Document, result: Any) -> None:
+        share = 100 * result.worst / document.require_character().height
         shown = f"Largest difference {1000 * result.worst:.3f} mm ({share:.4f} % of the height)"
         where = f", at {result.where}." if result.where else "."
         said = f"{shown} over {result.samples} moments, between keys too{where}"
         c.store.put_setting(ExportSettings, report=said)
         c.say(said)
 
-    c.jobs.start(Job("Proving the export", work, done))
+    c.work_on("Proving the export", work, done)
 
 
 ACTIONS = (

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from pegloom.app.actions.needs import ACTIVE_JOINT
 from pegloom.app.stage.tools import Drag, Pointer, StageTool, StageView
 from pegloom.app.state.state import Tool
 from pegloom.core.arrays import IntArray
@@ -36,7 +37,7 @@ class BrushTool(StageTool):
             return None
         weights = state.tooling.painting is Painting.WEIGHTS
         if weights and not state.viewing.influence:
-            c.say("Take a joint first: click one in the view, or I picks the one under the pointer", error=True)
+            c.say(ACTIVE_JOINT.says, error=True, offer=ACTIVE_JOINT.offer)
             return None
         part, both = hit[0], state.tooling.both_sides
         inside = state.vertices.get(part.id)

@@ -137,7 +137,7 @@ class BrushCard(Card):
         if c.state.tooling.painting is not Painting.WEIGHTS:
             self.gives.setText(f"A stroke changes the {c.state.tooling.painting.value}, 0 to 1; the lens shows it.")
         elif not skeleton or c.state.viewing.influence not in skeleton.index:
-            self.gives.setText("Take a joint: click one in the view or the list.")
+            self.gives.setText("Pick a joint: click one in the view or the list.")
         else:
             name = skeleton.joint(c.state.viewing.influence).name
             if c.state.viewing.influence in c.state.tooling.locked:
