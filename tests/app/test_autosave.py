@@ -1,5 +1,6 @@
 """Unsaved work: each document's own, kept until its window is gone, found again, never lost to another window."""
 
+import threading
 import time
 from pathlib import Path
 
@@ -107,6 +108,24 @@ def test_what_nobody_wanted_goes_after_thirty_days(tmp_path, monkeypatch):
     monkeypatch.setattr(leftovers.time, "time", lambda: now + 31 * 86_400)
     assert not left_over(tmp_path / "unsaved")
     assert not file.exists()
+
+
+def test_a_recovery_that_is_cancelled_leaves_the_work_to_be_offered_again(hand, second, monkeypatch):
+    from pegloom.app.actions.common import file
+
+    hand.session.start_with(wick(), None)
+    hand.session.commit("Pose", pose(-0.2))
+    kept(hand.window)
+    crash(hand.window)
+    go_on, real = threading.Event(), file.open_project
+    monkeypatch.setattr(file, "open_project", lambda path: real(path) if go_on.wait(60) else None)
+    assert file.offer_recovery(second.c)
+    second.c.jobs.cancel()
+    go_on.set()
+    second.session.wait()
+    assert second.c.state.character is None
+    assert second.session.recover(), "nobody owns it"
+    assert move(second.session.document) == -0.2
 
 
 def test_newer_work_beside_a_project_is_offered(hand, second, tmp_path):

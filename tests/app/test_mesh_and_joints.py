@@ -201,13 +201,25 @@ def test_a_peg_is_dragged_in_the_slice_window_onto_its_proper_depth(hand):
     from PyQt6.QtCore import QEvent
     from PyQt6.QtGui import QMouseEvent
 
-    for share in (0.5, 1.0):
+    def lead(share):
         here = QPointF(start) + (end - QPointF(start)) * share
         event = QMouseEvent(QEvent.Type.MouseMove, here, QPointF(slice_.mapToGlobal(here.toPoint())), Qt.MouseButton.NoButton,
                             Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)  # fmt: skip
         QApplication.sendEvent(slice_, event)
+
+    stored = hand.session.history.present
+    lead(0.5)
+    assert hand.session.document is not stored
+    hand.c.actions.run("edit.cancel")
+    lead(1.0)
     QTest.mouseRelease(slice_, Qt.MouseButton.LeftButton, pos=end.toPoint())
-    assert hand.session.history.undo_name == "Place l_wrist in the slice window"
+    assert hand.session.document is hand.session.history.present is stored, "Esc drops this drag like any other"
+    hand.session.settle()
+    QTest.mousePress(slice_, Qt.MouseButton.LeftButton, pos=start)
+    lead(0.5)
+    lead(1.0)
+    QTest.mouseRelease(slice_, Qt.MouseButton.LeftButton, pos=end.toPoint())
+    assert hand.session.history.undo_name == "Place l_wrist (both sides)"
     hand.session.settle()
     assert slice_.view.sound
     left, right = (np.array(hand.session.character.pegs.position(p)) for p in ("l_wrist", "r_wrist"))

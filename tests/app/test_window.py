@@ -308,15 +308,15 @@ def test_what_comes_in_is_chosen_before_it_does(hand, tmp_path):
     sheet = ImportSheet(window.answers.offered[0], window)
     sheet.show()
     hand.bot.wait(30)
-    assert sheet.take == ImportChoice(parts=frozenset(p.id for p in window.answers.offered[0].parts))
+    assert sheet.choice == ImportChoice(parts=frozenset(p.id for p in window.answers.offered[0].parts))
     hat = next(i for i, b in sheet.parts.items() if "hat_brim" in b.text())
     sheet.parts[hat].click()
     sheet.first.click()
-    assert sheet.take.rest_from_clip and hat not in sheet.take.parts
+    assert sheet.choice.rest_from_clip and hat not in sheet.choice.parts
     sheet.options["skeleton"].click()
-    assert not sheet.take.weights and not sheet.take.clips and not sheet.take.rest_from_clip
+    assert not sheet.choice.weights and not sheet.choice.clips and not sheet.choice.rest_from_clip
     sheet.options["skeleton"].click()
-    window.answers.take = sheet.take
+    window.answers.take = sheet.choice
     sheet.close()
     window.open_path(tmp_path / "wick.glb")
     hand.until(lambda: hand.session.character is not None)

@@ -27,8 +27,10 @@ if TYPE_CHECKING:
     from PyQt6.QtGui import QAction
 
     from pegloom.app.actions.action import Action
+    from pegloom.app.stage.tools import Drag, Pointer
     from pegloom.app.watch.autosave import Autosave
     from pegloom.app.watch.quality import QualityWatch
+    from pegloom.app.widgets.panel import Refresher
 
 Edit = Callable[[Document], Any]
 """Makes a new document of one; or that and something besides, as a tuple."""
@@ -59,6 +61,9 @@ class View(Protocol):
     def toggle_perspective(self) -> None: ...
     def small_picture(self) -> Image: ...
     def influence_at_pointer(self) -> str: ...
+    def hold(self, drag: Drag) -> None: ...
+    def move_drag(self, at: Pointer) -> None: ...
+    def end_drag(self) -> None: ...
     def cancel_drag(self) -> bool: ...
     def stroke_made(self) -> Weights | None: ...
     def back(self) -> bool: ...
@@ -103,6 +108,8 @@ class Context(QObject):
     autosave: Autosave
     quality: QualityWatch
     background: Background
+    refresher: Refresher | None = None
+    """Made with the first panel."""
 
     def __init__(
         self, store: Store, ask: Ask, jobs: JobRunner, areas: tuple[AreaSpec, ...], parent: QObject | None = None

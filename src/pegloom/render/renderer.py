@@ -102,6 +102,11 @@ class Renderer:
         texture.filter = (moderngl.LINEAR_MIPMAP_LINEAR, moderngl.LINEAR)
         self.pictures[key] = texture
 
+    def keep_pictures(self, keys: set[str]) -> None:
+        """Drop pictures that are no longer needed."""
+        for key in [k for k in self.pictures if k not in keys]:
+            self.pictures.pop(key).release()
+
     def keep_parts(self, ids: set[str]) -> None:
         """Drop what is no longer shown."""
         for part_id in [p for p in self.surfaces if p not in ids]:

@@ -105,7 +105,7 @@ class Stroke:
             self.packed_index, self.packed_value = start.indices.copy(), start.values.copy()
             self._members = np.argsort(self.g.group, kind="stable")
             self._starts = np.searchsorted(self.g.group[self._members], np.arange(self.g.count + 1))
-        self.made: Weights | None = None
+        self.result: Weights | None = None
         self._weights = weights
         self._painted = np.zeros(self.g.count, dtype=bool)
         self._stale: list[IntArray] = []
@@ -123,7 +123,7 @@ class Stroke:
     def goes_on(self, weights: Weights, joint_ids: tuple[str, ...], g: Weld, width: int) -> bool:
         """Whether this stroke's working copy is what another on these weights would start from."""
         return (
-            self.made is weights and self.joint_ids == joint_ids and self.g is g and self.packed_index.shape[1] == width
+            self.result is weights and self.joint_ids == joint_ids and self.g is g and self.packed_index.shape[1] == width
         )
 
     def _heir(self, character: Character, joint: str) -> int:
@@ -257,8 +257,8 @@ class Stroke:
         self.values[self._painted] = rows
         number = np.cumsum(self._painted) - 1
         rows = rows[number[self.g.group[vertices]]]
-        self.made = with_rows(self._weights, self.joint_ids, vertices, rows, locked=self.lock)
-        return self.made
+        self.result = with_rows(self._weights, self.joint_ids, vertices, rows, locked=self.lock)
+        return self.result
 
 
 def get_ready(character: Character, *, apart_from: Weights | None = None) -> None:

@@ -34,7 +34,7 @@ class AskByDialog:
 
     def choose_import(self, imported: Imported) -> ImportChoice | None:
         sheet = ImportSheet(imported, self.window)
-        return sheet.take if sheet.exec() == QDialog.DialogCode.Accepted else None
+        return sheet.choice if sheet.exec() == QDialog.DialogCode.Accepted else None
 
     def pair_joints(self, other: Character, ours: Skeleton) -> dict[str, str] | None:
         sheet = PairingSheet(other, ours, self.window)

@@ -12,7 +12,7 @@ from pegloom.files.imported import Imported
 class ImportSheet(QDialog):
     def __init__(self, imported: Imported, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setObjectName("arrival")
+        self.setObjectName("import")
         self.setWindowTitle("What comes in")
         self.setMinimumWidth(400)
         column = QVBoxLayout(self)
@@ -28,7 +28,7 @@ class ImportSheet(QDialog):
         self.parts: dict[str, QCheckBox] = {}
         for part in imported.parts:
             self.parts[part.id] = self._box(
-                f"{part.name}, {part.mesh.vertex_count} vertices", f"arrival.part.{part.id}"
+                f"{part.name}, {part.mesh.vertex_count} vertices", f"import.part.{part.id}"
             )
             rows.addWidget(self.parts[part.id])
         rows.addStretch(1)
@@ -51,11 +51,11 @@ class ImportSheet(QDialog):
         self.options: dict[str, QCheckBox] = {}
         for name, text, count in options:
             if count:
-                self.options[name] = self._box(text, f"arrival.{name}")
+                self.options[name] = self._box(text, f"import.{name}")
                 column.addWidget(self.options[name])
         self.stored, self.first = QRadioButton("The rest is the bind the file stored"), QRadioButton()
-        self.stored.setObjectName("arrival.rest.stored")
-        self.first.setObjectName("arrival.rest.first")
+        self.stored.setObjectName("import.rest.stored")
+        self.first.setObjectName("import.rest.first")
         self.stored.setChecked(True)
         if imported.clips:
             self.first.setText(f"The rest is the first frame of {imported.clips[0].name}")
@@ -66,10 +66,10 @@ class ImportSheet(QDialog):
             self.options["skeleton"].toggled.connect(self._without_skeleton)
         buttons = QDialogButtonBox()
         take = buttons.addButton("Bring in", QDialogButtonBox.ButtonRole.AcceptRole)
-        take.setObjectName("arrival.take")
+        take.setObjectName("import.take")
         take.setProperty("role", "main")
         leave = buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole)
-        leave.setObjectName("arrival.leave")
+        leave.setObjectName("import.leave")
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         column.addSpacing(6)
@@ -90,7 +90,7 @@ class ImportSheet(QDialog):
         self.first.setEnabled(on)
 
     @property
-    def take(self) -> ImportChoice:
+    def choice(self) -> ImportChoice:
         """What is ticked."""
         on = {name: box.isChecked() and box.isEnabled() for name, box in self.options.items()}
         return ImportChoice(

@@ -56,7 +56,7 @@ class KeySheet(QDialog):
         self.table.itemDoubleClicked.connect(lambda _: self.catch())
         column.addWidget(self.table, 1)
         self.answer = label(
-            "Pick a row, then Change key; the mouse stays as it is.", "caption", wrap=True, name="sheet.told"
+            "Pick a row, then Change key; the mouse stays as it is.", "caption", wrap=True, name="sheet.answer"
         )
         column.addWidget(self.answer)
         line = QHBoxLayout()

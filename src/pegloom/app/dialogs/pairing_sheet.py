@@ -68,7 +68,7 @@ class PairingSheet(QDialog):
             self.table.setCellWidget(row, 1, box)
             self.boxes.append(box)
         column.addWidget(self.table, 1)
-        self.summary = label("", "caption", name="pairing.told")
+        self.summary = label("", "caption", name="pairing.summary")
         column.addWidget(self.summary)
         buttons = QDialogButtonBox()
         self.read = buttons.addButton("Read the weights", QDialogButtonBox.ButtonRole.AcceptRole)

@@ -73,7 +73,7 @@ class Ruler(TimeWidget):
             if not clip.key_times and not clip.tracks:
                 painter.setPen(QColor(current().soft))
                 painter.drawText(QRectF(LEFT, base + 6, 500, 18), Qt.AlignmentFlag.AlignLeft,
-                                 "No keys yet: pose a control and press W.")  # fmt: skip
+                                 f"No keys yet: pose a control and press {c.actions.key('keys.write') or 'Write key'}.")  # fmt: skip
         x = self.x_of(c.state.clock.time)
         self.draw_now(painter, TOP + 4, self.height())
         text = "rest" if c.state.at_rest else str(round(c.state.clock.time * rate))

@@ -56,7 +56,8 @@ class Strip(Panel):
         self.list.setIconSize(QSize(36, 27))
         self.list.itemClicked.connect(self._choose)
         self.list.itemActivated.connect(self._choose)
-        self.pictures: dict[int, QIcon] = {}
+        self.pictures: dict[int, tuple[Image, QIcon]] = {}
+        """By address, held with the picture that has it."""
         column.addWidget(self.list)
         row.addWidget(trials)
         self.times = QVBoxLayout()
@@ -134,8 +135,8 @@ class Strip(Panel):
         if id(image) not in self.pictures:
             pixmap = QPixmap()
             pixmap.loadFromData(image.data, "JPEG" if image.kind == "image/jpeg" else "PNG")
-            self.pictures[id(image)] = QIcon(pixmap)
-        return self.pictures[id(image)]
+            self.pictures[id(image)] = (image, QIcon(pixmap))
+        return self.pictures[id(image)][1]
 
     def _choose(self, item: QListWidgetItem) -> None:
         data = item.data(Qt.ItemDataRole.UserRole)

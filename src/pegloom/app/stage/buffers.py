@@ -13,7 +13,7 @@ from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
 from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import skin_matrices
 from pegloom.document.evaluate import PosedFrame
-from pegloom.document.model import Character, Part, Subdivision
+from pegloom.document.model import Character, Image, Part, Subdivision
 from pegloom.files.images import pixels
 from pegloom.render.renderer import OTHER, Look, Renderer
 from pegloom.scene import drawing
@@ -30,6 +30,7 @@ class Buffers:
     def __init__(self, c: Context) -> None:
         self.c = c
         self._ground_for: object = None
+        self._images: dict[str, Image] = {}
         self._matrices: tuple[object, FloatArray] = (None, np.zeros((0, 4, 4)))
 
     def send_ground(self, renderer: Renderer) -> None:
@@ -103,12 +104,22 @@ class Buffers:
             key = None
             image = images.get(material.base_image or "")
             if image is not None and self.c.state.viewing.display is Display.TEXTURED:
-                key = f"{id(image)}"
-                if key not in renderer.pictures:
-                    renderer.set_picture(key, pixels(image))
+                key = self._picture(renderer, image)
             r, g, b, a = material.base_colour
             looks.append(Look((r, g, b), a if material.see_through else 1.0, 1.0 - material.roughness, key))
         return {key: looks for part in character.included for key in (part.id, part.id + OTHER)}
+
+    def _picture(self, renderer: Renderer, image: Image) -> str:
+        """The renderer's key of a picture, sent at its first use. The picture is held as long as it is on the card:
+        another at the same address would pass for it."""
+        key = str(id(image))
+        if key not in renderer.pictures:
+            character = self.c.character
+            present = {str(id(i)) for i in (*character.images, *(r.image for r in character.references))}
+            renderer.keep_pictures(present)
+            self._images = {k: i for k, i in self._images.items() if k in present} | {key: image}
+            renderer.set_picture(key, pixels(image))
+        return key
 
     def boards(
         self, renderer: Renderer, character: Character | None, camera: Camera
@@ -119,9 +130,7 @@ class Buffers:
             facing = dict(zip("xyz", (float(v) for v in camera.backward), strict=True))
             if abs(facing[reference.along]) < 0.5:
                 continue
-            key = f"board {id(reference.image)}"
-            if key not in renderer.pictures:
-                renderer.set_picture(key, pixels(reference.image))
+            key = self._picture(renderer, reference.image)
             wide, tall = renderer.pictures[key].size
             half = np.array([reference.height * wide / max(tall, 1), reference.height]) / 2
             right, up = BOARD_AXES[reference.along]

@@ -56,6 +56,10 @@ class CameraControl:
         self.steps = [*self.steps[max(self.at + 2 - MOST_VIEWS, 0) : self.at + 1], now]
         self.at = len(self.steps) - 1
 
+    def forget(self) -> None:
+        """Another document is looked at: no view of the one before is gone back to."""
+        self.steps, self.at = [], -1
+
     def back(self) -> bool:
         """The view before. Returns whether there is one."""
         self.settle()

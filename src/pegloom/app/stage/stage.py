@@ -79,6 +79,7 @@ class Stage(QOpenGLWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(320, 240)
         c.store.changed.connect(self._state_changed)
+        c.store.leaving.connect(self.cameras.forget)
         self._hover_timer = QTimer(self)
         self._hover_timer.setSingleShot(True)
         self._hover_timer.setInterval(12)
@@ -275,7 +276,7 @@ class Stage(QOpenGLWidget):
     def stroke_made(self) -> Weights | None:
         """What the stroke under way or the last one works on, which the next must not share."""
         stroke = self.stroke if isinstance(self.stroke, Stroke) else self.painted
-        return stroke.made if stroke is not None else None
+        return stroke.result if stroke is not None else None
 
     def back(self) -> bool:
         return self.cameras.back()
@@ -359,19 +360,36 @@ class Stage(QOpenGLWidget):
         elif self.turning == "pan":
             self.cameras.take(self.camera.pan(dx, dy, self.height()))
         elif self.drag is not None:
-            self.drag.move(self._pointer(event))
+            self.move_drag(self._pointer(event))
         else:
             self._hover_timer.start()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         self.turning = ""
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.end_drag()
+
+    # The drag under way: begun by a press here, or by a pane that has its own picture of the same things
+
+    def hold(self, drag: Drag) -> None:
+        """Begin a drag; Esc drops it like any other."""
+        self.drag = drag
+        self.c.store.put(dragging=True)
+
+    def move_drag(self, at: Pointer) -> None:
+        """The pointer has moved; nothing where no drag is under way any more."""
+        if self.drag is not None:
+            self.drag.move(at)
+
+    def end_drag(self) -> None:
+        """The button was let go: what was dragged is kept."""
         drag, self.drag = self.drag, None
         if self.c.state.dragging:
             self.c.store.put(dragging=False)
-        if drag is not None and event.button() == Qt.MouseButton.LeftButton:
+        if drag is not None:
             drag.release()
-        self.painted = self.stroke if isinstance(self.stroke, Stroke) and self.stroke.made is not None else None
+        self.painted = self.stroke if isinstance(self.stroke, Stroke) and self.stroke.result is not None else None
         self.stroke = None
         self.update()
 

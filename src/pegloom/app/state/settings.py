@@ -50,6 +50,14 @@ class Settings:
         now: Any = self.of(kind)
         return replace(self, records=MappingProxyType({**self.records, kind: replace(now, **values)}))
 
+    def of_another_document(self) -> Settings:
+        """Without what was about the one before."""
+        records = {
+            kind: replace(record, **{name: getattr(kind(), name) for name in kind.PASSING})  # type: ignore[type-var]
+            for kind, record in self.records.items()
+        }
+        return replace(self, records=MappingProxyType(records))
+
     def with_usual(self, record: Setting) -> Settings:
         """With a record kept as the user's usual one."""
         return replace(self, usual=MappingProxyType({**self.usual, type(record): record}))

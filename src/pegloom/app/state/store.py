@@ -94,6 +94,7 @@ class Store(QObject):
         """A document just opened: a new history, nothing picked, nothing played."""
         self.history = History(document)
         values = {
+            "settings": self.state.settings.of_another_document(), "locked": frozenset(), "wanted": None,
             "saved": document, "path": path, "selection": Selection(), "vertices": MappingProxyType({}), "influence": "",
             "level": 0, "source": "", "time": 0.0, "playing": False, "compared": "", "ghost": None, "moves": (), **values,
         }  # fmt: skip

@@ -51,7 +51,6 @@ class Refresher(QObject):
             else:
                 panel.look()
 
-
     def forget(self) -> None:
         """Every panel shows everything again at its next look, soon."""
         for reference in self.panels:
@@ -122,8 +121,6 @@ class Panel(QFrame):
 
 def refresher_of(c: Context) -> Refresher:
     """The one of a context, made with its first panel."""
-    result: Refresher | None = getattr(c, "refresher", None)
-    if result is None:
-        result = Refresher(c)
-        c.refresher = result  # type: ignore[attr-defined]
-    return result
+    if c.refresher is None:
+        c.refresher = Refresher(c)
+    return c.refresher

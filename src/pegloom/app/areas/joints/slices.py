@@ -6,14 +6,15 @@ import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 
+from pegloom.app.areas.joints.tools import placing
 from pegloom.app.context import Context
-from pegloom.app.stage.drags.point import keep_placed
+from pegloom.app.stage.drags import PlaceDrag, Placing
+from pegloom.app.stage.tools import Pointer
 from pegloom.app.state.state import State
 from pegloom.app.theme import INK
 from pegloom.app.widgets.panel import Panel
-from pegloom.document import edits
+from pegloom.core.arrays import FloatArray
 from pegloom.document.edits.joints import surface_of
-from pegloom.document.model import Document
 from pegloom.scene.drawing import side_colour_name
 from pegloom.scene.slicing import SliceView, slice_joint, slice_peg
 
@@ -32,9 +33,6 @@ class SliceWindow(Panel):
         self.setFixedSize(2 * SIDE + 3 * 8, SIDE + HEAD + 8)
         self.view: SliceView | None = None
         self.subject = self.colour = ""
-        self.grabbed: tuple[int, Document, SliceView] | None = None
-        self.start = QPointF()
-        self.moved: Document | None = None
 
     def key(self, state: State) -> tuple[object, ...]:
         character = state.character
@@ -107,51 +105,47 @@ class SliceWindow(Panel):
 
     # Dragging in a picture moves the peg in its plane
 
+    def _pointer(self, event: QMouseEvent) -> Pointer:
+        return Pointer(event.position().x(), event.position().y())
+
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
         if event.button() != Qt.MouseButton.LeftButton or self.view is None:
             return
-        for number in (0, 1):
-            if self.square(number).contains(event.position()):
-                self.grabbed = (number, self.c.store.history.present, self.view)
-                self.start = event.position()
-                self.moved = None
+        number = next((k for k in (0, 1) if self.square(k).contains(event.position())), None)
+        if number is not None:
+            scale = self.square(number).width() / 2 / self.view.cuts[number].reach
+            selection = self.c.state.selection
+            to_do = placing(self.c, selection.kind, selection.lead)
+            self.c.view.hold(SliceDrag(self.c, self._pointer(event).at, to_do, self.view, number, scale))
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
-        if self.grabbed is None:
-            return
-        number, base, view = self.grabbed
-        cut = view.cuts[number]
-        scale = self.square(number).width() / 2 / cut.reach
-        delta = event.position() - self.start
-        away = np.array([delta.x(), -delta.y()]) / scale
-        if self.moved is None and np.hypot(delta.x(), delta.y()) < 2.0:
-            return
-        if cut.proper is not None and np.linalg.norm((away - cut.proper) * scale) < SNAP:
-            away = cut.proper
-        place = view.place + cut.right * away[0] + cut.up * away[1]
-        x, y, z = (float(v) for v in place)
-        lead, both = self.c.state.selection.lead, self.c.state.tooling.both_sides
-        if self.c.state.selection.kind == "peg":
-            self.edit = lambda d: edits.place_peg(d, lead, (x, y, z), both_sides=both)
-        else:
-            along = self.c.state.tooling.with_children
-            self.edit = lambda d: edits.move_joint(d, lead, (x, y, z), both_sides=both, with_children=along)
-        self.moved = edits.drafted(base, self.edit)
-        if not self.c.state.dragging:
-            self.c.store.put(dragging=True)
-        self.c.store.draft(self.moved)
+        self.c.view.move_drag(self._pointer(event))
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        assert event is not None
-        grabbed, self.grabbed = self.grabbed, None
-        if self.c.state.dragging:
-            self.c.store.put(dragging=False)
-        if grabbed is not None and self.moved is not None:
-            name = f"Place {self.c.state.selection.lead} in the slice window"
-            keep_placed(self.c, grabbed[1], name, self.edit)
-        self.moved = None
+        self.c.view.end_drag()
+
+
+class SliceDrag(PlaceDrag):
+    """In the plane of one picture, caught by the proper depth.
+
+    view : the cuts as they were at the press.
+    scale : pixels a metre.
+    """
+
+    def __init__(
+        self, c: Context, start: tuple[float, float], to_do: Placing, view: SliceView, number: int, scale: float
+    ) -> None:
+        super().__init__(c, start, to_do)
+        self.middle, self.cut, self.scale = view.place, view.cuts[number], scale
+
+    def place_at(self, at: Pointer) -> FloatArray:
+        away = np.array([at.x - self.start[0], self.start[1] - at.y]) / self.scale
+        proper = self.cut.proper
+        if proper is not None and np.linalg.norm((away - proper) * self.scale) < SNAP:
+            away = proper
+        return np.asarray(self.middle + self.cut.right * away[0] + self.cut.up * away[1])
 
 
 def slice_of(state: State) -> SliceView | None:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from pegloom.app.stage.drags import PickTool, PointDrag
+from pegloom.app.context import Context
+from pegloom.app.stage.drags import PickTool, Placing, PointDrag
 from pegloom.app.stage.tools import Drag, Pointer, StageTool, StageView
 from pegloom.app.state.state import Tool
 from pegloom.core.arrays import FloatArray
@@ -67,28 +68,30 @@ class DrawTool(StageTool):
         return min(found, key=lambda p: float(np.linalg.norm(p - ray.origin)), default=None)
 
 
+def placing(c: Context, kind: str, found: str) -> Placing:
+    """What a drag of a peg or a joint does, in the view or in the slice window."""
+    both, along = c.state.tooling.both_sides, c.state.tooling.with_children
+    if kind == "peg":
+        sides = " (both sides)" if both and found[:2] in ("l_", "r_") else ""
+        return Placing(lambda d, p: edits.place_peg(d, found, p, both_sides=both), f"Place {found}{sides}")
+    return Placing(
+        lambda d, p: edits.move_joint(d, found, p, both_sides=both, with_children=along),
+        f"Move {c.skeleton.joint(found).name}",
+    )
+
+
 def place_peg(view: StageView, kind: str, found: str, at: Pointer) -> Drag | None:
     """The drag of a peg."""
-    both = view.c.state.tooling.both_sides
     point = np.array(view.c.character.require_pegs().by_name[found].position)
-    name = f"Place {found}" + (" (both sides)" if both and found[:2] in ("l_", "r_") else "")
-    return PointDrag(
-        view.c, view.camera, view.size_in_points, point, at.at,
-        lambda d, p: edits.place_peg(d, found, p, both_sides=both), name,
-    )  # fmt: skip
+    return PointDrag(view.c, view.camera, view.size_in_points, point, at.at, placing(view.c, kind, found))
 
 
 def move_joint(view: StageView, kind: str, found: str, at: Pointer) -> Drag | None:
     """The drag of a joint, with the Move tool."""
-    tools = view.c.state.tooling
-    if tools.tool != Tool.MOVE:
+    if view.c.state.tooling.tool != Tool.MOVE:
         return None
-    joint = view.c.skeleton.joint(found)
-    both, along = tools.both_sides, tools.with_children
-    return PointDrag(
-        view.c, view.camera, view.size_in_points, np.array(joint.position), at.at,
-        lambda d, p: edits.move_joint(d, found, p, both_sides=both, with_children=along), f"Move {joint.name}",
-    )  # fmt: skip
+    point = np.array(view.c.skeleton.joint(found).position)
+    return PointDrag(view.c, view.camera, view.size_in_points, point, at.at, placing(view.c, kind, found))
 
 
 TOOLS: tuple[StageTool, ...] = (DrawTool(), PickTool({"peg": place_peg, "joint": move_joint}))

@@ -4,6 +4,6 @@ from pegloom.app.stage.drags.base import DocumentDrag
 from pegloom.app.stage.drags.box import BoxDrag
 from pegloom.app.stage.drags.handle import HandleTool, handle_for
 from pegloom.app.stage.drags.pick import PickTool
-from pegloom.app.stage.drags.point import PointDrag
+from pegloom.app.stage.drags.point import PlaceDrag, Placing, PointDrag
 
-__all__ = ["BoxDrag", "DocumentDrag", "HandleTool", "PickTool", "PointDrag", "handle_for"]
+__all__ = ["BoxDrag", "DocumentDrag", "HandleTool", "PickTool", "PlaceDrag", "Placing", "PointDrag", "handle_for"]

@@ -31,7 +31,7 @@ class BringInCard(Card):
         line.setStretch(0, 1)
         self.what = label("", "soft", wrap=True, name="mesh.what")
         self.body.addWidget(self.what)
-        self.brought = label("", "caption", wrap=True, name="mesh.arrival")
+        self.brought = label("", "caption", wrap=True, name="mesh.brought")
         self.body.addWidget(self.brought)
         self.row(action_button(q["mesh.replace"], "Replace mesh"), action_button(q["mesh.add_parts"], "Add parts"))
 
