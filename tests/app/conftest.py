@@ -105,7 +105,7 @@ class Hand:
         self.stage, self.session, self.c = window.stage, Session(window), window.c
 
     def click(self, name: str) -> None:
-        from PyQt6.QtWidgets import QAbstractButton
+        from PyQt6.QtWidgets import QAbstractButton, QCheckBox
 
         # A row that has just been made anew is laid out by the next turn of the event loop.
         seen = lambda: (w := find(self.window, QWidget, name)) is not None and w.isVisible()  # noqa: E731
@@ -115,7 +115,9 @@ class Hand:
         assert widget.isVisible(), f"{name} cannot be seen"
         if isinstance(widget, QAbstractButton):
             assert widget.isEnabled(), f"{name} is disabled"
-        self.bot.mouseClick(widget, Qt.MouseButton.LeftButton)
+        # A tick box takes clicks on its box and word alone, however wide it is.
+        at = QPoint(8, widget.height() // 2) if isinstance(widget, QCheckBox) else widget.rect().center()
+        self.bot.mouseClick(widget, Qt.MouseButton.LeftButton, pos=at)
         self.session.settle()
 
     def key(self, key: Qt.Key, modifiers: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:

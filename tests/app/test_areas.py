@@ -9,12 +9,13 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QCheckBox, QLabel, QVBoxLayout, QWidget
 
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.common import ACTIONS as COMMON
 from pegloom.app.actions.registry import Actions
 from pegloom.app.areas import AREAS
+from pegloom.app.areas.handover.settings import ExportSettings
 from pegloom.app.areas.joints.settings import PatternSettings
 from pegloom.app.areas.weights.settings import BindSettings, InfluenceSettings, TransferSettings
 from pegloom.app.context import Context
@@ -24,7 +25,7 @@ from pegloom.app.spec import AreaSpec, Lane, Pane, Place
 from pegloom.app.stage.tools import StageTool
 from pegloom.app.state.kept import keep_usual, read_usual
 from pegloom.app.state.settings import Setting, as_plain, from_plain
-from pegloom.app.state.state import RANGE_TEST, Area
+from pegloom.app.state.state import RANGE_TEST, Area, BrushSettings
 from pegloom.app.state.store import Store
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import whole
@@ -33,7 +34,7 @@ from pegloom.app.window import Window
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
 from tests.app.conftest import Answers, Hand, find
-from tests.support.figures import wick
+from tests.support.figures import unrigged_wick, wick
 
 SOURCE = Path(__file__).parents[2] / "src" / "pegloom" / "app"
 
@@ -406,3 +407,66 @@ def test_the_state_refuses_a_name_it_does_not_have_and_tells_one_change_once(han
     hand.c.store.put(wire_over=True)
     assert len(heard) == 1, "what is so already is no change"
     assert find(hand.window, QWidget, "nothing at all") is None
+
+
+def test_a_card_stays_on_its_subject_while_other_things_are_picked(hand):
+    session = hand.session
+    session.start_with(wick(), None)
+    session.go(Area.CONTROLS)
+    session.select("control", "spine.head")
+    card = hand.card("controls.shape")
+    hand.bot.mouseClick(card.pin, Qt.MouseButton.LeftButton)
+    session.select("control", "arm.l.goal")
+    assert card.note.text() == session.character.rig.control("spine.head").name
+    card.size_.slider.setValue(1000)
+    card.size_.slider.sliderReleased.emit()
+    assert session.history.undo_name == "Size of spine.head"
+    assert session.selection.ids == ("arm.l.goal",)
+    hand.bot.mouseClick(card.pin, Qt.MouseButton.LeftButton)
+    session.settle()
+    assert card.note.text() == session.character.rig.control("arm.l.goal").name
+    hand.bot.mouseClick(card.pin, Qt.MouseButton.LeftButton)
+    session.start_with(unrigged_wick(), None)
+    assert card.note.text() == "select a control", "what it stayed on is gone"
+
+
+def test_the_tick_boxes_of_cards_are_settings_like_all_others(hand):
+    session = hand.session
+    session.start_with(wick(), None)
+    session.go(Area.WEIGHTS)
+    card = hand.card("weights.brush")
+    card.set_open(True)
+    for name in ("weights.both", "weights.front"):
+        hand.click(name)
+    hand.click("weights.ladder.0.2")
+    assert not session.both_sides and not session.brush.front and session.brush.value == 0.2
+    titles = {card.field_word(kind, name) for kind, name, _ in card.settings_shown}
+    assert {"Both sides", "Front only", "Through", "Size", "Strength", "Edge"} <= titles
+    card.reset_all()
+    session.settle()
+    assert session.both_sides and session.brush.front
+    assert find(hand.window, QCheckBox, "weights.both").isChecked()
+    assert session.brush == BrushSettings()
+
+
+def test_what_is_about_one_document_goes_with_it(hand):
+    session = hand.session
+    session.start_with(wick(), None)
+    session.put_setting(ExportSettings, report="exact")
+    session.put_setting(BindSettings, influences=6, some_joints=True)
+    session.set_view(locked=frozenset({"spine.head"}))
+    session.start_with(wick(), None)
+    assert session.settings(ExportSettings).report == ""
+    assert session.settings(BindSettings) == BindSettings(influences=6)
+    assert session.locked == frozenset()
+
+
+def test_settings_nobody_has_changed_are_always_the_same_record(hand):
+    assert hand.c.state.hand is hand.c.state.hand
+
+
+def test_every_fix_an_area_offers_is_an_action_that_there_is(hand):
+    fixes = [fix for area in hand.c.areas for fix in area.fixes]
+    named = {action for fix in fixes for action in (fix.action, *(way for way, _ in fix.others))}
+    assert named <= set(hand.c.actions.entries)
+    assert len({fix.action for fix in fixes}) == len(fixes)

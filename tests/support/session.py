@@ -8,15 +8,16 @@ from PyQt6.QtWidgets import QApplication
 
 from pegloom.app.actions.common.file import offer_recovery, save_to
 from pegloom.app.areas.joints.settings import PatternSettings
-from pegloom.app.state.state import BrushSettings
+from pegloom.app.state.state import BrushSettings, HandSettings
 from pegloom.app.widgets.panel import refresher_of
 
 STATE = ("character", "document", "selection", "vertices", "area", "at_rest", "clip", "kept_pose", "length", "trials", "rate",
          "shown_parts", "snapped_time", "unsaved", "path", "saved", "snags", "brush")  # fmt: skip
 VIEWING = ("display", "lens", "wire_over", "clean_view", "hidden", "level", "influence", "compared", "seam", "reach_shown",
            "middle_shown", "ghost", "moves", "panes")  # fmt: skip
-TOOLING = ("tool", "both_sides", "with_children", "auto_key", "painting", "locked", "copied", "ladder", "pressure")
-CLOCK = ("source", "time", "playing", "looping")
+TOOLING = ("tool", "painting", "locked", "copied", "ladder", "pressure")
+CLOCK = ("source", "time", "playing")
+HAND = ("both_sides", "with_children", "auto_key", "looping")
 
 
 class Session:
@@ -30,7 +31,7 @@ class Session:
 
     def __getattr__(self, name):
         state = self.c.state
-        for names, of in ((STATE, state), (VIEWING, state.viewing), (TOOLING, state.tooling), (CLOCK, state.clock)):
+        for names, of in ((STATE, state), (VIEWING, state.viewing), (TOOLING, state.tooling), (CLOCK, state.clock), (HAND, state.hand)):
             if name in names:
                 return getattr(of, name)
         raise AttributeError(name)
@@ -125,6 +126,9 @@ class Session:
         plan = {name: values.pop(name) for name in ("pattern", "fingers", "pairs") if name in values}
         if plan:
             self.c.store.put_setting(PatternSettings, **plan)
+        hand = {name: values.pop(name) for name in HAND if name in values}
+        if hand:
+            self.c.store.put_setting(HandSettings, **hand)
         if values:
             self.c.store.put(**values)
         self.settle()

@@ -85,11 +85,28 @@ class Lane:
 
 
 @dataclass(frozen=True, slots=True)
+class Fix:
+    """An action offered where a snag names it as its fix.
+
+    action : its id.
+    text : on the button.
+    others : (action id, text) of what may be right instead.
+    of_subject : it is for the peg or joint of its snag alone, which is picked first.
+    """
+
+    action: str
+    text: str
+    others: tuple[tuple[str, str], ...] = ()
+    of_subject: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class AreaSpec:
     """A work area.
 
     id, title, line : "joints", "Joints", "place them inside the mesh".
     actions : what can be done in it.
+    fixes : which of them mend snags, and how that is offered.
     settings : the records its cards show and its actions read.
     cards : the bench, in order.
     panes, lanes, tools : what else it brings into the window.
@@ -117,6 +134,7 @@ class AreaSpec:
     title: str
     line: str
     actions: tuple[Action, ...] = ()
+    fixes: tuple[Fix, ...] = ()
     settings: tuple[type[Setting], ...] = ()
     cards: tuple[Callable[[Context], Card], ...] = ()
     panes: tuple[Pane, ...] = ()

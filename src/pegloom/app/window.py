@@ -30,7 +30,7 @@ from pegloom.app.spec import AreaSpec, Pane, Place
 from pegloom.app.stage.frame import StageFrame
 from pegloom.app.stage.stage import STAGE_TABLE, Stage
 from pegloom.app.state.kept import read_keys, read_ladder, read_usual
-from pegloom.app.state.state import State
+from pegloom.app.state.state import COMMON_SETTINGS, State
 from pegloom.app.state.store import Store
 from pegloom.app.theme import INK, LINEN, apply_theme, current
 from pegloom.app.watch.autosave import Autosave
@@ -95,7 +95,7 @@ class Window(QMainWindow):
         self.collector = Collector(self)
         self.store = Store(parent=self)
         self.c = c = Context(self.store, self.ask, JobRunner(self, prepare=prepare), areas, self)
-        kinds = tuple(kind for area in areas for kind in area.settings)
+        kinds = (*COMMON_SETTINGS, *(kind for area in areas for kind in area.settings))
         self.store.put(settings=read_usual(kinds), ladder=read_ladder())
         self.theme = INK
         self.closes_later = False

@@ -48,7 +48,7 @@ def commit_pose(c: Context, name: str, pose: Pose, touched: Iterable[str]) -> No
         c.store.commit(name, edits.set_pose(stored, pose), **more)
         return
     draft = _drafted(c, pose, clip.id, touched)
-    if c.state.tooling.auto_key:
+    if c.state.hand.auto_key:
         keyed = keyed_at(stored, clip.id, c.state.snapped_time, touched, pose)
         c.store.commit(f"{name} and key", keyed, posed_over=without(draft, touched))
         return

@@ -87,7 +87,7 @@ class PartsDrawer(Panel):
         names = skeleton.joint(joint).name, skeleton.joint(parent).name
         self.c.try_edit(
             f"Hang {names[0]} on {names[1]}",
-            lambda d: edits.reparent_joint(d, joint, parent, both_sides=self.c.state.tooling.both_sides),
+            lambda d: edits.reparent_joint(d, joint, parent, both_sides=self.c.state.hand.both_sides),
         )
 
     def _toggle(self) -> None:

@@ -28,7 +28,7 @@ class Hint(Panel):
 
     def key(self, state: State) -> tuple[object, ...]:
         return (
-            state.area, state.tooling, state.at_rest, state.clock.source, state.viewing.influence, state.viewing.lens,
+            state.area, state.tooling, state.hand, state.at_rest, state.clock.source, state.viewing.influence, state.viewing.lens,
             state.character, self.pointed, self.room,
         )  # fmt: skip
 
@@ -62,7 +62,7 @@ class Hint(Panel):
             text = "Showing the rest while you place. " + text
         if state.clock.source == RANGE_TEST and "control" in self.c.area.picks:
             text = "The range test is on the stage; pick “Pose in hand” on the strip to pose controls"
-        return ("Auto-key is on. " if state.tooling.auto_key else "") + text
+        return ("Auto-key is on. " if state.hand.auto_key else "") + text
 
     def _key(self, action: str) -> str:
         """The key of an action, its title where it has none."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 import numpy as np
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
@@ -9,25 +11,9 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import button, clear, label
 from pegloom.app.widgets.card import Card
-from pegloom.checks import Snag
 
-FIXES = {
-    "weights.bind": "Bind",
-    "weights.drop_strays": "Drop strays",
-    "weights.reduce": "Reduce",
-    "weights.prune": "Drop tiny ones",
-    "relax.bake": "Bake",
-    "axes.mend": "Mend all",
-    "joints.to_pegs": "To the pegs",
-    "joints.centre": "Centre",
-    "controls.build": "Build anew",
-}
 MOST = 12
 """Listed at once; mending them brings up the next."""
-OTHERWISE = {"joints.to_pegs": ("joints.keep_moves", "Keep it")}
-"""What else may be right where a fix is offered."""
-OF_ITS_JOINT = ("joints.to_pegs", "joints.keep_moves", "joints.centre")
-"""Fixes that are for the peg or joint of their snag alone."""
 
 
 class SnagCard(Card):
@@ -40,6 +26,7 @@ class SnagCard(Card):
     def __init__(self, c: Context, area: str, sound: str) -> None:
         super().__init__(c, "Snags", f"{area}.snags", is_open=False)
         self.area, self.sound = area, sound
+        self.fixes = {fix.action: fix for spec in c.areas for fix in spec.fixes}
         self.rows = QVBoxLayout()
         self.rows.setSpacing(6)
         self.body.addLayout(self.rows)
@@ -60,12 +47,11 @@ class SnagCard(Card):
                 line.addWidget(
                     button("Show", f"snag.show.{snag.code}", lambda w=where: self.c.view.show_point(w))  # type: ignore[misc]
                 )
-            ways = [(snag.fix, FIXES[snag.fix])] if snag.fix in FIXES else []
-            if snag.fix in OTHERWISE:
-                ways.append(OTHERWISE[snag.fix])
-            for way, text in ways:
+            fix = self.fixes.get(snag.fix)
+            for way, text in ((fix.action, fix.text), *fix.others) if fix is not None else ():
                 name = f"snag.fix.{snag.code}" if way == snag.fix else f"snag.{way}"
-                line.addWidget(button(text, name, lambda w=way, s=snag: self._mend(w, s)))  # type: ignore[misc]
+                subject = snag.subject if fix is not None and fix.of_subject else None
+                line.addWidget(button(text, name, partial(self._mend, way, subject)))
             line.addStretch(1)
             self.rows.addLayout(line)
         if len(snags) > MOST:
@@ -73,11 +59,12 @@ class SnagCard(Card):
         if not snags:
             self.rows.addWidget(label(self.sound, "caption", wrap=True))
 
-    def _mend(self, action: str, snag: Snag) -> None:
+    def _mend(self, action: str, subject: str | None) -> None:
+        """subject: id of the peg or joint it is for alone; None where it is for all."""
         character = self.c.state.character
-        if action in OF_ITS_JOINT and character is not None:
+        if subject is not None and character is not None:
             pegs = character.pegs.by_name if character.pegs is not None else {}
-            kind = "peg" if snag.subject in pegs else "joint" if snag.subject else ""
-            if (kind, snag.subject) != (self.c.state.selection.kind, self.c.state.selection.lead):
-                self.c.store.select(kind, *([snag.subject] if snag.subject else []))
+            kind = "peg" if subject in pegs else "joint" if subject else ""
+            if (kind, subject) != (self.c.state.selection.kind, self.c.state.selection.lead):
+                self.c.store.select(kind, *([subject] if subject else []))
         self.c.actions.run(action)

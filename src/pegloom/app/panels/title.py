@@ -26,14 +26,16 @@ class Title(Panel):
         line.setSpacing(10)
         self.name = label("", "heading", name="title.project")
         self.dot = label("", "caption", name="title.saved")
+        self.keyed: dict[QPushButton, str] = {}
         self.undo, self.redo = self._button("", "undo", "edit.undo"), self._button("", "redo", "edit.redo")
         self.undo.setIcon(icon("undo-2"))
         self.redo.setIcon(icon("redo-2"))
         self.redo.setAccessibleName("Redo")
-        search = button("Find an action", "title.search", lambda: c.actions.run("edit.palette"), role="search", tip="Ctrl+K")
+        search = button("Find an action", "title.search", lambda: c.actions.run("edit.palette"), role="search")
+        self.keyed[search] = "edit.palette"
         search.setIcon(icon("search"))
         search.setFixedWidth(230)
-        help_ = self._button("Help", "help", "help.sheet", "Mouse and keys (F1)")
+        help_ = self._button("Help", "help", "help.sheet")
         help_.setIcon(icon("circle-help"))
         for button_ in (self.undo, self.redo, help_):
             button_.setIconSize(QSize(15, 15))
@@ -44,11 +46,18 @@ class Title(Panel):
         line.addStretch(1)
         for text, name in (("Open", "open"), ("Save", "save")):
             line.addWidget(self._button(text, name, f"file.{name}"))
-        line.addWidget(self._button("Steps", "steps", "edit.steps", "All steps (Ctrl+H)"))
+        line.addWidget(self._button("Steps", "steps", "edit.steps"))
         line.addWidget(help_)
 
-    def _button(self, text: str, name: str, action: str, tip_: str = "") -> QPushButton:
-        return button(text, f"title.{name}", lambda: self.c.actions.run(action), role="plain", tip=tip_)
+    def _button(self, text: str, name: str, action: str) -> QPushButton:
+        button_ = button(text, f"title.{name}", lambda: self.c.actions.run(action), role="plain")
+        self.keyed[button_] = action
+        return button_
+
+    def _with_key(self, text: str, action: str) -> str:
+        """A tip with the action's key as it stands."""
+        key = self.c.actions.key(action)
+        return tip(f"{text}  ({key})" if key else text)
 
     def key(self, state: State) -> tuple[object, ...]:
         history = self.c.store.history
@@ -57,13 +66,15 @@ class Title(Panel):
 
     def show_state(self, state: State) -> None:
         known, history = state.character is not None, self.c.store.history
+        for button_, action in self.keyed.items():
+            button_.setToolTip(self._with_key(self.c.actions.entries[action].tip, action))
         self.name.setText(state.document.name if known else "Peg Loom")
         self.dot.setText(("● unsaved" if state.unsaved else "saved") if known else "")
         self.dot.setStyleSheet(f"color: {'#E5A04A' if state.unsaved else current().soft};")
         undo, redo = history.undo_name, history.redo_name
         short = undo if undo is None or len(undo) < LONGEST else undo[: LONGEST - 2] + "…"
         self.undo.setText(f" Undo: {short}" if short else " Undo")
-        self.undo.setToolTip(tip(f"Undo: {undo}  (Ctrl+Z)") if undo else "Nothing to undo")
+        self.undo.setToolTip(self._with_key(f"Undo: {undo}", "edit.undo") if undo else "Nothing to undo")
         self.undo.setEnabled(undo is not None)
         self.redo.setVisible(redo is not None)
-        self.redo.setToolTip(tip(f"Redo: {redo}  (Ctrl+Shift+Z)") if redo else "")
+        self.redo.setToolTip(self._with_key(f"Redo: {redo}", "edit.redo") if redo else "")

@@ -78,7 +78,7 @@ class Player(QObject):
         ahead = state.clock.time + min(now - self._last, LONGEST_STEP)
         self._last = now
         if ahead >= state.length:
-            if not state.clock.looping:
+            if not state.hand.looping:
                 self.store.put(playing=False, time=state.length)
                 return
             ahead = ahead % max(state.length, 1e-6)

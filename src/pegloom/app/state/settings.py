@@ -43,7 +43,7 @@ class Settings:
     def usual_of(self, kind: type[T]) -> T:
         """What the user keeps as usual, else the defaults."""
         found = self.usual.get(kind)
-        return found if isinstance(found, kind) else kind()
+        return found if isinstance(found, kind) else defaults_of(kind)
 
     def put(self, kind: type[Setting], /, **values: Any) -> Settings:
         """With some fields of a record changed."""
@@ -61,6 +61,16 @@ class Settings:
     def with_usual(self, record: Setting) -> Settings:
         """With a record kept as the user's usual one."""
         return replace(self, usual=MappingProxyType({**self.usual, type(record): record}))
+
+
+_DEFAULTS: dict[type[Setting], Setting] = {}
+
+
+def defaults_of(kind: type[T]) -> T:
+    """The record that ships; always the same one, so that who looks by identity sees no change."""
+    found = _DEFAULTS.setdefault(kind, kind())
+    assert isinstance(found, kind)
+    return found
 
 
 NO_SETTINGS = Settings(MappingProxyType({}), MappingProxyType({}))

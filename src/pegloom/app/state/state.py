@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, fields, replace
 from enum import StrEnum
 from pathlib import Path
@@ -56,6 +56,28 @@ class BrushSettings(Brush, Setting):
     ID = "brush"
 
 
+@dataclass(frozen=True, slots=True)
+class HandSettings(Setting):
+    """What goes for the hand's work in every area.
+
+    both_sides : what is done to one side is done to the other.
+    with_children : joints below go along with one that is moved.
+    auto_key : a pose over a clip is written as a key at once.
+    looping : what is played begins again at its end.
+    """
+
+    ID = "hand"
+
+    both_sides: bool = True
+    with_children: bool = False
+    auto_key: bool = False
+    looping: bool = True
+
+
+COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, BrushSettings)
+"""Those that belong to no one area."""
+KINDS = ("part", "joint", "peg", "control")
+"""Of things that `State.ids_of` knows."""
 NO_VERTICES: Mapping[str, IntArray] = MappingProxyType({})
 
 
@@ -116,7 +138,6 @@ class Clock:
     source: str = ""
     time: float = 0.0
     playing: bool = False
-    looping: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -146,9 +167,6 @@ class Tooling:
     """
 
     tool: str = Tool.PICK
-    both_sides: bool = True
-    with_children: bool = False
-    auto_key: bool = False
     painting: Painting = Painting.WEIGHTS
     locked: frozenset[str] = frozenset()
     copied: Mapping[str, float] | None = None
@@ -203,6 +221,11 @@ class State:
         return draft.pose if draft is not None and draft.clip == self.clock.source else None
 
     @property
+    def hand(self) -> HandSettings:
+        """How the hand works."""
+        return self.settings.of(HandSettings)
+
+    @property
     def brush(self) -> BrushSettings:
         """How the brush is set."""
         return self.settings.of(BrushSettings)
@@ -215,6 +238,19 @@ class State:
     def shown_parts(self) -> tuple[Part, ...]:
         """The parts in the view: of the detail level looked at."""
         return self.character.at_level(self.viewing.level) if self.character is not None else ()
+
+    def ids_of(self, kind: str) -> Collection[str]:
+        """Ids of all things of a kind (see KINDS) that there are."""
+        one = self.character
+        if one is None:
+            return ()
+        if kind == "part":
+            return [part.id for part in one.parts]
+        if kind == "joint":
+            return one.skeleton.index if one.skeleton is not None else ()
+        if kind == "peg":
+            return one.pegs.by_name if one.pegs is not None else ()
+        return one.rig.index if kind == "control" and one.rig is not None else ()
 
     @property
     def clip(self) -> Clip | None:
@@ -309,16 +345,11 @@ def without_stale(state: State, before: Character | None) -> State:
         changes["compared"] = ""
     if character is None:
         return with_values(state, influence="", selection=Selection(), **changes)
-    joints = character.skeleton.index if character.skeleton is not None else {}
+    joints, picked = state.ids_of("joint"), state.selection
     if state.viewing.influence and state.viewing.influence not in joints:
         changes["influence"] = next(iter(joints), "")
-    things: Mapping[str, object] | None = {
-        "part": counts,
-        "joint": joints,
-        "peg": character.pegs.by_name if character.pegs is not None else {},
-        "control": character.rig.index if character.rig is not None else {},
-    }.get(state.selection.kind)
-    if things is not None and any(i not in things for i in state.selection.ids):
-        ids = tuple(i for i in state.selection.ids if i in things)
-        changes["selection"] = Selection(state.selection.kind, ids) if ids else Selection()
+    things = state.ids_of(picked.kind) if picked.kind in KINDS else picked.ids
+    ids = tuple(i for i in picked.ids if i in things)
+    if ids != picked.ids:
+        changes["selection"] = Selection(picked.kind, ids) if ids else Selection()
     return with_values(state, **changes)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QVBoxLayout, QWidge
 from pegloom.app.context import Context
 from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.settings import Setting
+from pegloom.app.state.state import State
 from pegloom.app.theme import INK, icon
 from pegloom.app.widgets.layouts import side_by_side
 from pegloom.app.widgets.panel import Panel
@@ -59,6 +60,7 @@ class Card(Panel):
         self.more.setMenu(menu)
         self.menu = menu
         self.more.hide()
+        self.head_line = head
         head.addWidget(self.head)
         head.addStretch(1)
         head.addWidget(self.note)
@@ -71,6 +73,7 @@ class Card(Panel):
         if sentence:
             self.body.addWidget(label(sentence, "caption", wrap=True))
         outer.addWidget(self.content)
+        self.kind = self.held_id = ""
         self.is_open = True
         self.set_open(is_open)
 
@@ -96,6 +99,34 @@ class Card(Panel):
         line.addWidget(caption)
         line.addWidget(widget, 1)
         self.body.addLayout(line)
+
+    # A subject
+
+    def stays_on(self, kind: str) -> None:
+        """The card is about one picked thing of a kind: a pin in its head lets it stay on that while others are picked."""
+        self.kind = kind
+        self.pin = QToolButton()
+        self.pin.setProperty("role", "cardhead")
+        self.pin.setObjectName(f"{self.objectName()}.pin")
+        self.pin.setCheckable(True)
+        self.pin.setIcon(icon("pin", INK.soft))
+        self.pin.setAccessibleName(f"{self.head.text()}: stay on this {kind}")
+        self.pin.setToolTip(f"Stay on this {kind} while other things are picked")
+        self.pin.clicked.connect(self._pin)
+        self.head_line.insertWidget(self.head_line.indexOf(self.more), self.pin)
+
+    def _pin(self, on: bool) -> None:
+        self.held_id = self.subject_id(self.c.state) if on else ""
+        self.pin.setChecked(bool(self.held_id))
+        self.look_anew()
+
+    def subject_id(self, state: State) -> str:
+        """Id of what the card is about: what it stays on, as long as that is there, else what is picked; "" for nothing."""
+        ids = state.ids_of(self.kind)
+        if self.held_id in ids:
+            return self.held_id
+        picked = state.selection
+        return picked.lead if picked.kind == self.kind and picked.lead in ids else ""
 
     # Settings
 

@@ -19,10 +19,11 @@ from pegloom.app.widgets.sliders import SliderRow
 
 def _bind(panel: Panel, widget: QWidget, kind: type[Setting], field: str, name: str, put: Callable[[Any], None]) -> None:
     widget.setObjectName(name or f"{kind.ID}.{field}")
-    _register(panel, widget, kind, field, put)
+    shown_by(panel, widget, kind, field, put)
 
 
-def _register(panel: Panel, widget: QWidget, kind: type[Setting], field: str, put: Callable[[Any], None]) -> None:
+def shown_by(panel: Panel, widget: QWidget, kind: type[Setting], field: str, put: Callable[[Any], None]) -> None:
+    """A field of a setting is shown by a widget: put(value) shows it, and the card's menu is for it too."""
     panel.settings_shown.append((kind, field, put))
     panel.field_widgets[kind, field] = widget
     if isinstance(panel, Card):
@@ -102,7 +103,7 @@ def slider(
 ) -> SliderRow:  # fmt: skip
     """A number on a slider."""
     row = SliderRow(name or f"{kind.ID}.{field}", low, high, show, lambda value: _write(panel, kind, field, value))
-    _register(panel, row, kind, field, row.set)
+    shown_by(panel, row, kind, field, row.set)
     return row
 
 

@@ -6,7 +6,7 @@ from functools import partial
 
 from pegloom.app.actions.action import Action
 from pegloom.app.context import Context
-from pegloom.app.state.state import Tool
+from pegloom.app.state.state import HandSettings, Tool
 
 
 def take(tool: str, c: Context) -> None:
@@ -14,7 +14,7 @@ def take(tool: str, c: Context) -> None:
 
 
 def both_sides(c: Context) -> None:
-    c.store.put(both_sides=not c.state.tooling.both_sides)
+    c.store.put_setting(HandSettings, both_sides=not c.state.hand.both_sides)
 
 
 def _tool(tool: Tool, title: str, tip: str, key: str) -> Action:
@@ -26,5 +26,5 @@ ACTIONS = (
     _tool(Tool.MOVE, "Move", "Move handle", "M"),
     _tool(Tool.TURN, "Turn", "Turn handle", "T"),
     _tool(Tool.GROW, "Grow", "Grow handle", "G"),
-    Action("tool.sides", "Both sides", "Tools", "Act on both sides at once", both_sides, key="U", on=lambda s: s.tooling.both_sides),
+    Action("tool.sides", "Both sides", "Tools", "Act on both sides at once", both_sides, key="U", on=lambda s: s.hand.both_sides),
 )  # fmt: skip

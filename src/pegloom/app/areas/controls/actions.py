@@ -50,18 +50,14 @@ def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
     pose_edit(c, name, lambda d: edits.switch_limb(d, limb, value))
 
 
-def reshape(c: Context, shape: Shape) -> None:
-    """Another shape of the control picked last."""
-    lead = c.state.selection.lead
-    if c.state.selection.kind == "control":
-        c.try_edit(f"Shape of {lead}", lambda d: edits.reshape_control(d, lead, shape=shape))
+def reshape(c: Context, control: str, shape: Shape) -> None:
+    """Another shape of a control."""
+    c.try_edit(f"Shape of {control}", lambda d: edits.reshape_control(d, control, shape=shape))
 
 
-def resize(c: Context, size: float) -> None:
-    """Another size of the control picked last."""
-    lead = c.state.selection.lead
-    if c.state.selection.kind == "control":
-        c.try_edit(f"Size of {lead}", lambda d: edits.reshape_control(d, lead, size=size))
+def resize(c: Context, control: str, size: float) -> None:
+    """Another size of a control."""
+    c.try_edit(f"Size of {control}", lambda d: edits.reshape_control(d, control, size=size))
 
 
 ACTIONS = (

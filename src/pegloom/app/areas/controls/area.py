@@ -6,14 +6,14 @@ from pegloom.app.areas.controls.actions import ACTIONS
 from pegloom.app.areas.controls.cards import CARDS
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.posed import posed_pane
-from pegloom.app.spec import AreaSpec
+from pegloom.app.spec import AreaSpec, Fix
 from pegloom.app.stage.posing import TOOLS, controls
 from pegloom.app.state.state import Area
 from pegloom.scene.lenses import Lens
 
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
-    actions=ACTIONS, cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
+    actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
     shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
     hint=lambda state: "Drag a control; <tool.move> moves, <tool.turn> turns; right-drag turns the view",
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=lambda state: {"lens": Lens.NONE},

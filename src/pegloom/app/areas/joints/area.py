@@ -8,7 +8,7 @@ from pegloom.app.areas.joints.cards import CARDS
 from pegloom.app.areas.joints.settings import ChangeSettings, KitSettings, PatternSettings, RenameSettings
 from pegloom.app.areas.joints.tools import TOOLS
 from pegloom.app.panels.graph import quality_lane
-from pegloom.app.spec import AreaSpec, Pane, Place
+from pegloom.app.spec import AreaSpec, Fix, Pane, Place
 from pegloom.app.state.state import Area, State, Tool
 from pegloom.document.model import Character
 from pegloom.scene.lenses import Lens
@@ -29,7 +29,12 @@ def fullness(character: Character) -> float:
 
 AREA = AreaSpec(
     Area.JOINTS, "Joints", "place them inside the mesh",
-    actions=ACTIONS, settings=(PatternSettings, KitSettings, ChangeSettings, RenameSettings), cards=CARDS,
+    actions=ACTIONS,
+    fixes=(
+        Fix("axes.mend", "Mend all"), Fix("joints.centre", "Centre", of_subject=True),
+        Fix("joints.to_pegs", "To the pegs", others=(("joints.keep_moves", "Keep it"),), of_subject=True),
+    ),
+    settings=(PatternSettings, KitSettings, ChangeSettings, RenameSettings), cards=CARDS,
     panes=(Pane("joints.slice", "Slice window", Place.OVER, slices.SliceWindow, slices.wanted),),
     lanes=(quality_lane(),), tools=TOOLS, picks=("peg", "joint"), shows=("joints", "pegs", "mesh", "ground"),
     marks=(marks.skeleton, marks.pegs), hint=hint, fullness=fullness, enter=lambda state: {"lens": Lens.NONE},

@@ -41,7 +41,7 @@ class DrawTool(StageTool):
             place = on_view_plane(view.camera, base, at.x, at.y, size)
         if at.ctrl:
             place = np.round(place / MOVE_SNAP) * MOVE_SNAP
-        both = c.state.tooling.both_sides
+        both = c.state.hand.both_sides
         if both and abs(place[0]) < NEAR_THE_MIDDLE * c.character.height:
             place = place * [0.0, 1.0, 1.0]
         x, y, z = (float(v) for v in place)
@@ -70,7 +70,7 @@ class DrawTool(StageTool):
 
 def placing(c: Context, kind: str, found: str) -> Placing:
     """What a drag of a peg or a joint does, in the view or in the slice window."""
-    both, along = c.state.tooling.both_sides, c.state.tooling.with_children
+    both, along = c.state.hand.both_sides, c.state.hand.with_children
     if kind == "peg":
         sides = " (both sides)" if both and found[:2] in ("l_", "r_") else ""
         return Placing(lambda d, p: edits.place_peg(d, found, p, both_sides=both), f"Place {found}{sides}")

@@ -8,6 +8,7 @@ from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
 from pegloom.app.actions.posing import keyed_at, posed_over, without
 from pegloom.app.context import Context
+from pegloom.app.state.state import HandSettings
 from pegloom.document import edits
 
 
@@ -89,7 +90,7 @@ def remove_keys(c: Context) -> None:
 
 
 def toggle_auto_key(c: Context) -> None:
-    c.store.put(auto_key=not c.state.tooling.auto_key)
+    c.store.put_setting(HandSettings, auto_key=not c.state.hand.auto_key)
 
 
 def set_time(c: Context, length: float, rate: float) -> None:
@@ -110,5 +111,5 @@ ACTIONS = (
     Action("keys.layer_posed", "Make what was posed a layer", "Motion", "Over every frame of the clip; the keys under it stay", layer_posed, needs=(*WITH_RIG, POSED)),
     Action("keys.let_go", "Let go what was posed", "Motion", "The clip plays as it is keyed; one undo brings it back", let_go, needs=(*WITH_RIG, POSED)),
     Action("keys.remove", "Remove keys", "Motion", "Keys at this frame", remove_keys, key="Shift+Del", needs=(*WITH_RIG, CLIP)),
-    Action("keys.auto", "Auto-key", "Motion", "Every change of a pose is written as a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.tooling.auto_key),
+    Action("keys.auto", "Auto-key", "Motion", "Every change of a pose is written as a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.hand.auto_key),
 )  # fmt: skip

@@ -15,7 +15,7 @@ from pegloom.app.areas.weights.settings import ALL
 from pegloom.app.areas.weights.tools import TOOLS
 from pegloom.app.context import Context
 from pegloom.app.panels.graph import quality_lane
-from pegloom.app.spec import AreaSpec, Pane, Place
+from pegloom.app.spec import AreaSpec, Fix, Pane, Place
 from pegloom.app.state.state import Area, BrushSettings, State, Tool
 from pegloom.core.skeleton.body import body_of
 from pegloom.document.model import Character
@@ -40,7 +40,7 @@ def hint(state: State) -> str:
     name, sides = "no joint", ""
     if skeleton is not None and joint in skeleton.index:
         name, other = skeleton.joint(joint).name, skeleton.other_side(joint)
-        if state.tooling.both_sides and other != joint:
+        if state.hand.both_sides and other != joint:
             locked = other in state.tooling.locked
             sides = " alone, its other side is locked" if locked else " and its other side"
     return f"Drag: {mode} on {name}{sides}; hold A to even out, Ctrl takes away; <tool.pick> ends"
@@ -75,7 +75,12 @@ def strength_by_wheel(c: Context, steps: float) -> None:
 
 AREA = AreaSpec(
     Area.WEIGHTS, "Weights", "who moves what, how much",
-    actions=ACTIONS, settings=(*ALL, BrushSettings), cards=CARDS,
+    actions=ACTIONS,
+    fixes=(
+        Fix("weights.bind", "Bind"), Fix("weights.drop_strays", "Drop strays"), Fix("weights.reduce", "Reduce"),
+        Fix("weights.prune", "Drop tiny ones"), Fix("relax.bake", "Bake"),
+    ),
+    settings=ALL, cards=CARDS,
     panes=(Pane("weights.numbers", "Numbers", Place.SIDE, numbers.NumberTable, numbers.wanted, size=340),),
     lanes=(quality_lane(),), tools=TOOLS, picks=("joint",), shows=("joints",),
     marks=(marks.skeleton, marks.reach, marks.vertices), painters=(marks.brush_ring, marks.seam), hint=hint,

@@ -39,7 +39,7 @@ class BrushTool(StageTool):
         if weights and not state.viewing.influence:
             c.say(ACTIVE_JOINT.says, error=True, offer=ACTIVE_JOINT.offer)
             return None
-        part, both = hit[0], state.tooling.both_sides
+        part, both = hit[0], state.hand.both_sides
         inside = state.vertices.get(part.id)
         stroke: Stroke | MaskStroke
         try:

@@ -94,7 +94,7 @@ class ReachDrag(DocumentDrag):
     def drafted(self, at: Pointer) -> Document:
         factor = float(np.clip(self.factor * self._away(at) / self.away, 0.1, 10.0))
         self.reached = (round(factor * 4) / 4 or 0.25) if at.ctrl else factor
-        return edits.set_reach(self.base, self.joint, self.reached, both_sides=self.c.state.tooling.both_sides)
+        return edits.set_reach(self.base, self.joint, self.reached, both_sides=self.c.state.hand.both_sides)
 
     def keep(self, moved: Document) -> None:
         self.c.store.commit(f"Reach of {self.c.skeleton.joint(self.joint).name} {self.reached:.2f}", moved)

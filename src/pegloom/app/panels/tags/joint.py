@@ -51,18 +51,18 @@ class JointForm(Form):
         texts["other"].setText(skeleton.joint(other).name if other and other != joint.id else "on the middle")
 
     def _commit_place(self, axis: str, shown: float) -> None:
-        lead, tools = self.subject, self.c.state.tooling
+        lead, hand = self.subject, self.c.state.hand
         joint = self.c.skeleton.joint(lead)
         place = list(joint.position)
         place["xyz".index(axis)] = shown / 100
         x, y, z = place
-        both, along = tools.both_sides, tools.with_children
+        both, along = hand.both_sides, hand.with_children
         self.c.try_edit(
             f"Move {joint.name}", lambda d: edits.move_joint(d, lead, (x, y, z), both_sides=both, with_children=along)
         )
 
     def _commit_length(self, _: str, shown: float) -> None:
-        lead, both = self.subject, self.c.state.tooling.both_sides
+        lead, both = self.subject, self.c.state.hand.both_sides
         name = self.c.skeleton.joint(lead).name
         self.c.try_edit(f"Lengthen {name}", lambda d: edits.lengthen_joint(d, lead, shown / 100, both_sides=both))
 

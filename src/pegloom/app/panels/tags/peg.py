@@ -30,7 +30,7 @@ class PegForm(Form):
         self.tag.texts["other"].setText(other.replace("_", " ") if other else "on the middle")
 
     def _commit(self, axis: str, shown: float) -> None:
-        lead, both = self.subject, self.c.state.tooling.both_sides
+        lead, both = self.subject, self.c.state.hand.both_sides
         place = list(self.c.character.require_pegs().by_name[lead].position)
         place["xyz".index(axis)] = shown / 100
         x, y, z = place

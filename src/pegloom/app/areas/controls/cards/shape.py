@@ -18,13 +18,14 @@ class ShapeCard(Card):
             c, "Shape", "controls.shape",
             sentence="How the selected control looks. Kept when controls are built again.",
         )  # fmt: skip
+        self.stays_on("control")
         self.shape = QComboBox()
         self.shape.setObjectName("controls.shape_choice")
         for option in Shape:
             self.shape.addItem(option.value, option)
-        self.shape.activated.connect(lambda _: reshape(c, self.shape.currentData()))
+        self.shape.activated.connect(lambda _: reshape(c, self.subject_id(c.state), self.shape.currentData()))
         self.size_ = SliderRow(
-            "controls.size", 0.25, 3.0, lambda v: f"{v:.2f} x", lambda v: None, lambda v: resize(c, v)
+            "controls.size", 0.25, 3.0, lambda v: f"{v:.2f} x", lambda v: None, lambda v: resize(c, self.subject_id(c.state), v)
         )
         self.field("Shape", self.shape)
         self.field("Size", self.size_)
@@ -32,13 +33,13 @@ class ShapeCard(Card):
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
         pieces = (one.rig, one.rig_changes) if one is not None else ()
-        return (*pieces, state.selection.kind, state.selection.ids)
+        return (*pieces, self.subject_id(state))
 
     def show_state(self, state: State) -> None:
         one = state.character
         rig = one.rig if one is not None else None
-        lead = state.selection.lead if state.selection.kind == "control" else ""
-        is_control = rig is not None and lead in rig.index
+        lead = self.subject_id(state)
+        is_control = bool(lead)
         self.shape.setEnabled(is_control)
         self.size_.setEnabled(is_control)
         self.note.setText(rig.control(lead).name if is_control and rig is not None else "select a control")

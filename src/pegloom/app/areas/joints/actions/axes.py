@@ -17,12 +17,12 @@ def _axes(c: Context, name: str, edit: Edit) -> None:
 
 
 def aim(c: Context) -> None:
-    ids, both = c.state.selection.ids, c.state.tooling.both_sides
+    ids, both = c.state.selection.ids, c.state.hand.both_sides
     _axes(c, "Aim along", lambda d: edits.aim_along(d, ids, both_sides=both))
 
 
 def square(c: Context) -> None:
-    ids, both = c.state.selection.ids, c.state.tooling.both_sides
+    ids, both = c.state.selection.ids, c.state.hand.both_sides
     _axes(c, "Bend axis square", lambda d: edits.square_bend(d, ids, both_sides=both))
 
 
@@ -35,7 +35,7 @@ def match(c: Context) -> None:
 
 
 def align(c: Context) -> None:
-    lead, both = c.state.selection.lead, c.state.tooling.both_sides
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
     _axes(c, "Align the chain", lambda d: edits.align_chain(d, lead, both_sides=both))
 
 

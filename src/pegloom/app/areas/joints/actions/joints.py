@@ -20,26 +20,26 @@ def _pick(c: Context, result: str) -> None:
 
 
 def insert(c: Context) -> None:
-    lead, both = c.state.selection.lead, c.state.tooling.both_sides
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
     name = f"Put a joint above {lead_name(c)}"
     change(c, name, lambda d: edits.insert_joint(d, lead, both_sides=both), partial(_pick, c))
 
 
 def split(c: Context) -> None:
     """Even pieces of the bone above the picked joint."""
-    lead, both = c.state.selection.lead, c.state.tooling.both_sides
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
     pieces = c.state.settings.of(ChangeSettings).pieces
     name = f"Split the bone above {lead_name(c)} in {pieces}"
     change(c, name, lambda d: edits.split_bone(d, lead, pieces, both_sides=both))
 
 
 def extend(c: Context) -> None:
-    lead, both = c.state.selection.lead, c.state.tooling.both_sides
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
     change(c, f"Extend {lead_name(c)}", lambda d: edits.extend_joint(d, lead, both_sides=both), partial(_pick, c))
 
 
 def delete(c: Context, *, branch: bool = False) -> None:
-    ids, both = c.state.selection.ids, c.state.tooling.both_sides
+    ids, both = c.state.selection.ids, c.state.hand.both_sides
     names = lead_name(c) + (f" and {len(ids) - 1} more" if len(ids) > 1 else "")
 
     def edit(document: Document) -> Document:
@@ -67,7 +67,7 @@ def mirror(c: Context) -> None:
 
 
 def connect_or_float(c: Context) -> None:
-    lead, both = c.state.selection.lead, c.state.tooling.both_sides
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
     floating = not c.skeleton.joint(lead).floating
     word = "Let float" if floating else "Connect"
     c.try_edit(f"{word} {lead_name(c)}", lambda d: edits.float_joint(d, lead, floating, both_sides=both))
@@ -117,7 +117,7 @@ def keep_moves(c: Context) -> None:
 
 
 PARTED = Need(
-    "parted moves", "no joint moved by hand has had its pegs moved since",
+    "parted moves", "No joint moved by hand has had its pegs moved since",
     lambda s: s.character is not None and bool(edits.parted_moves(s.character)),
 )  # fmt: skip
 PICKED = (*WITH_JOINTS, JOINT_PICKED)

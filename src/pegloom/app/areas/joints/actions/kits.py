@@ -30,7 +30,7 @@ def kind_of(state: State) -> str:
 
 
 def add_kit(c: Context) -> None:
-    kind, joint, both = kind_of(c.state), c.state.selection.lead, c.state.tooling.both_sides
+    kind, joint, both = kind_of(c.state), c.state.selection.lead, c.state.hand.both_sides
 
     def then(result: str) -> None:
         pegs = next(k.pegs for k in c.character.require_pegs().kits if k.id == result)
@@ -41,7 +41,7 @@ def add_kit(c: Context) -> None:
 
 
 def remove_kit(c: Context) -> None:
-    kit, both = kit_of(c.state), c.state.tooling.both_sides
+    kit, both = kit_of(c.state), c.state.hand.both_sides
     change(c, f"Remove the kit {kit}", lambda d: edits.remove_kit(d, kit, both_sides=both))
 
 
@@ -57,21 +57,21 @@ def attach_kit(c: Context) -> None:
 
 def set_count(c: Context, count: int) -> None:
     """Another number of joints in the kit the card is about."""
-    kit, both = kit_of(c.state), c.state.tooling.both_sides
+    kit, both = kit_of(c.state), c.state.hand.both_sides
     if kit:
         change(c, f"{count} joints in {kit}", lambda d: edits.set_joint_count(d, kit, count, both_sides=both))
 
 
 def set_twist(c: Context, count: int) -> None:
     """Another number of twist joints along each of its bones."""
-    kit, both = kit_of(c.state), c.state.tooling.both_sides
+    kit, both = kit_of(c.state), c.state.hand.both_sides
     if kit:
         change(c, f"{count} twist joints a bone in {kit}", lambda d: edits.set_twist(d, kit, count, both_sides=both))
 
 
 def set_roll(c: Context, radians: float) -> None:
     """Another roll of its joints about their bones."""
-    kit, both = kit_of(c.state), c.state.tooling.both_sides
+    kit, both = kit_of(c.state), c.state.hand.both_sides
     if kit:
         change(c, f"Roll {kit} {np.degrees(radians):.0f}°", lambda d: edits.set_roll(d, kit, radians, both_sides=both))
 

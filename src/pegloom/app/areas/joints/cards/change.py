@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox
-
 from pegloom.app.areas.joints.settings import ChangeSettings
 from pegloom.app.context import Context
-from pegloom.app.state.state import State
+from pegloom.app.state.state import HandSettings
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import whole
+from pegloom.app.widgets.fields import tick, whole
 
 
 class ChangeCard(Card):
@@ -19,10 +17,7 @@ class ChangeCard(Card):
             sentence="J draws joints: click inside the mesh. M drags picked ones.", is_open=False,
         )  # fmt: skip
         q = c.actions.qactions
-        self.children_ = QCheckBox("Children come along")
-        self.children_.setObjectName("joints.children")
-        self.children_.clicked.connect(lambda on: c.store.put(with_children=on))
-        self.body.addWidget(self.children_)
+        self.body.addWidget(tick(self, HandSettings, "with_children", "Children come along", name="joints.children"))
         self.row(
             action_button(q["joints.draw"], "Draw"), action_button(q["joints.extend"], "Extend"),
             action_button(q["joints.insert"], "Put in"),
@@ -40,9 +35,3 @@ class ChangeCard(Card):
         self.body.addWidget(
             label("Drag a joint onto another in the parts drawer to hang it there.", "caption", wrap=True)
         )
-
-    def key(self, state: State) -> tuple[object, ...]:
-        return (state.tooling.with_children,)
-
-    def show_state(self, state: State) -> None:
-        self.children_.setChecked(state.tooling.with_children)

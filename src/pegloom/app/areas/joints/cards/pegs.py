@@ -6,12 +6,13 @@ from html import escape
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtSvgWidgets import QSvgWidget
-from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QListWidget, QListWidgetItem
+from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem
 
 from pegloom.app.context import Context
-from pegloom.app.state.state import State
+from pegloom.app.state.state import HandSettings, State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
+from pegloom.app.widgets.fields import tick
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.patterns import sentence
 from pegloom.core.skeleton.pegs import PegSet
@@ -31,10 +32,7 @@ class PegsCard(Card):
         )
         q = c.actions.qactions
         self.patterns = known_patterns()
-        self.both = QCheckBox("Both sides at once")
-        self.both.setObjectName("joints.both")
-        self.both.clicked.connect(lambda on: c.store.put(both_sides=on))
-        self.body.addWidget(self.both)
+        self.body.addWidget(tick(self, HandSettings, "both_sides", "Both sides at once", name="joints.both"))
         self.list = QListWidget()
         self.list.setObjectName("joints.list")
         self.list.setAccessibleName("Pegs")
@@ -61,10 +59,9 @@ class PegsCard(Card):
 
     def key(self, state: State) -> tuple[object, ...]:
         pegs = state.character.pegs if state.character is not None else None
-        return (pegs, state.selection.kind, state.selection.ids, state.tooling.both_sides)
+        return (pegs, state.selection.kind, state.selection.ids)
 
     def show_state(self, state: State) -> None:
-        self.both.setChecked(state.tooling.both_sides)
         pegs = state.character.pegs if state.character is not None else None
         if pegs is not self.listed:
             self.listed = pegs

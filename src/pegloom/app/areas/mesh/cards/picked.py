@@ -17,6 +17,7 @@ class PickedCard(Card):
         super().__init__(
             c, "Picked part", "mesh.picked", sentence="Click a part in the view; Shift picks more.", is_open=False
         )
+        self.stays_on("part")
         q = c.actions.qactions
         self.part_name = QLineEdit()
         self.part_name.setObjectName("mesh.part_name")
@@ -48,12 +49,10 @@ class PickedCard(Card):
         )  # fmt: skip
         self.row(action_button(q["mesh.pass_on"], "Pass weights on"), action_button(q["mesh.level"], "Next level"))
 
-    @staticmethod
-    def part_of(state: State) -> Part | None:
-        """The part that is picked last."""
-        if state.character is None or state.selection.kind != "part":
-            return None
-        return next((p for p in state.character.parts if p.id == state.selection.lead), None)
+    def part_of(self, state: State) -> Part | None:
+        """The part the card is about."""
+        part = self.subject_id(state)
+        return state.character.part(part) if state.character is not None and part else None
 
     def key(self, state: State) -> tuple[object, ...]:
         return (self.part_of(state),)

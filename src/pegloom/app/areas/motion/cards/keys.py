@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox
-
 from pegloom.app.context import Context
-from pegloom.app.state.state import State
+from pegloom.app.state.state import HandSettings, State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
+from pegloom.app.widgets.fields import tick
 
 
 class KeysCard(Card):
@@ -20,20 +19,16 @@ class KeysCard(Card):
             action_button(q["keys.write"], "Write key", role="main"), action_button(q["keys.write_all"], "Write all")
         )
         self.row(action_button(q["keys.remove"], "Remove key"), action_button(q["pose.rest"], "To rest"))
-        self.auto = QCheckBox("Auto-key: every change is written")
-        self.auto.setObjectName("motion.auto")
-        self.auto.clicked.connect(lambda on: c.store.put(auto_key=on))
-        self.body.addWidget(self.auto)
+        self.body.addWidget(tick(self, HandSettings, "auto_key", "Auto-key: every change is written", name="motion.auto"))
         self.posed = label("", "caption", wrap=True, name="motion.posed")
         self.body.addWidget(self.posed)
 
     def key(self, state: State) -> tuple[object, ...]:
-        return (state.clip, state.tooling.auto_key, state.draft_pose)
+        return (state.clip, state.draft_pose)
 
     def show_state(self, state: State) -> None:
         clip = state.clip
         self.note.setText(f"{len(clip.key_times)} key times" if clip is not None else "no clip in hand")
-        self.auto.setChecked(state.tooling.auto_key)
         posed = state.draft_pose is not None
         self.posed.setText("Something is posed over the clip and not keyed: the bar in the view says what may become of it.")
         self.posed.setVisible(posed)

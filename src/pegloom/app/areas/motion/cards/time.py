@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QCheckBox, QDoubleSpinBox, QSpinBox
+from PyQt6.QtWidgets import QDoubleSpinBox, QSpinBox
 
 from pegloom.app.areas.motion.actions import set_time
 from pegloom.app.context import Context
-from pegloom.app.state.state import State
+from pegloom.app.state.state import HandSettings, State
 from pegloom.app.widgets import label
 from pegloom.app.widgets.card import Card
+from pegloom.app.widgets.fields import tick
 
 
 class TimeCard(Card):
@@ -26,19 +27,15 @@ class TimeCard(Card):
         self.rate.editingFinished.connect(self._set)
         self.field("Length", self.length)
         self.field("Rate", self.rate)
-        self.loop = QCheckBox("Loop")
-        self.loop.setObjectName("motion.loop")
-        self.loop.clicked.connect(lambda on: c.store.put(looping=on))
-        self.body.addWidget(self.loop)
+        self.body.addWidget(tick(self, HandSettings, "looping", "Loop", name="motion.loop"))
         self.words = label("", "caption", wrap=True)
         self.body.addWidget(self.words)
 
     def key(self, state: State) -> tuple[object, ...]:
-        return (state.clip, state.clock.looping)
+        return (state.clip,)
 
     def show_state(self, state: State) -> None:
         clip = state.clip
-        self.loop.setChecked(state.clock.looping)
         for box in (self.length, self.rate):
             box.setEnabled(clip is not None)
         if clip is not None and not self.length.hasFocus() and not self.rate.hasFocus():

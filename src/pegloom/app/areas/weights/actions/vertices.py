@@ -22,7 +22,7 @@ NUMBERS = "weights.numbers"
 
 def fill(c: Context) -> None:
     joint, tools = c.state.viewing.influence, c.state.tooling
-    value, both = c.state.brush.value, tools.both_sides
+    value, both = c.state.brush.value, c.state.hand.both_sides
     sides = " on both sides" if both else ""
     on_vertices(
         c,
@@ -33,7 +33,7 @@ def fill(c: Context) -> None:
 
 def smooth(c: Context) -> None:
     tools = c.state.tooling
-    both, strength = tools.both_sides, c.state.brush.strength
+    both, strength = c.state.hand.both_sides, c.state.brush.strength
     on_vertices(
         c,
         f"Smooth {count_picked(c)} vertices" + (" on both sides" if both else ""),

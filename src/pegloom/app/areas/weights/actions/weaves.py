@@ -40,7 +40,7 @@ def compare(c: Context) -> None:
 
 def mix(c: Context) -> None:
     """The weave on the picked vertices, with a soft border."""
-    weave, chosen, both = chosen_weave(c.state), picked(c), c.state.tooling.both_sides
+    weave, chosen, both = chosen_weave(c.state), picked(c), c.state.hand.both_sides
     border = c.state.settings.of(WeaveSettings).border / 100
     name = next(w.name for w in c.character.weaves if w.id == weave)
     change(

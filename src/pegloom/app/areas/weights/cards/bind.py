@@ -88,6 +88,6 @@ class BindCard(Card):
         if c.state.character is None or c.state.character.skeleton is None or not joint:
             c.say(ACTIVE_JOINT.says, error=True, offer=ACTIVE_JOINT.offer)
             return
-        both = c.state.tooling.both_sides
+        both = c.state.hand.both_sides
         name = c.skeleton.joint(joint).name
         c.try_edit(f"Reach of {name} {factor:.2f}", lambda d: edits.set_reach(d, joint, factor, both_sides=both))

@@ -10,10 +10,10 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QInputDialog, QPu
 from pegloom.app.context import Context
 from pegloom.app.jobs import Order
 from pegloom.app.state.kept import keep_ladder
-from pegloom.app.state.state import BrushSettings, State, Tool
+from pegloom.app.state.state import BrushSettings, HandSettings, State, Tool
 from pegloom.app.widgets import Choices, action_button, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import slider
+from pegloom.app.widgets.fields import shown_by, slider, tick
 from pegloom.scene.brushes import BrushMode, Painting
 from pegloom.scene.lenses import Lens
 from pegloom.scene.stroke import get_ready
@@ -29,6 +29,8 @@ class BrushCard(Card):
         self.buttons = {mode: button_ for row in self.rows for mode, button_ in row.buttons.items()}
         for mode, button_ in self.buttons.items():
             button_.setToolTip(mode.says[0].upper() + mode.says[1:])
+        self.rows[0].setAccessibleName("What it does")
+        shown_by(self, self.rows[0], BrushSettings, "mode", lambda _: None)
         for row in self.rows:
             row.group.setExclusive(False)
             self.body.addWidget(row)
@@ -60,9 +62,9 @@ class BrushCard(Card):
             self.ladder.append(step)
             ladder.addWidget(step, 1)
         self.body.addLayout(ladder)
-        self.both = QCheckBox("Both sides")
-        self.both.setObjectName("weights.both")
-        self.both.clicked.connect(lambda on: c.store.put(both_sides=on))
+        self.ladder[0].setAccessibleName("Value")
+        shown_by(self, self.ladder[0], BrushSettings, "value", lambda _: None)
+        both = tick(self, HandSettings, "both_sides", "Both sides", name="weights.both")
         self.front = QCheckBox("Front only")
         self.front.setObjectName("weights.front")
         self.front.setToolTip("Only vertices turned to the eye are painted")
@@ -71,7 +73,10 @@ class BrushCard(Card):
         self.through.setObjectName("weights.through")
         self.through.setToolTip("The far side under the pointer is painted as well")
         self.through.clicked.connect(lambda on: self._set(through=on, front=c.state.brush.front and not on))
-        self.row(self.both, self.front, self.through, stretch=0)
+        for field, box in (("front", self.front), ("through", self.through)):
+            box.setAccessibleName(box.text())
+            shown_by(self, box, BrushSettings, field, box.setChecked)
+        self.row(both, self.front, self.through, stretch=0)
         self.gives = label("", "caption", wrap=True, name="weights.rule")
         self.body.addWidget(self.gives)
         self.ready_for: object = None
@@ -112,7 +117,7 @@ class BrushCard(Card):
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
         pieces = (one.skeleton, one.skin, one.parts) if one is not None else ()
-        return (*pieces, state.tooling, state.brush, state.viewing.influence, state.vertices, state.dragging)
+        return (*pieces, state.tooling, state.brush, state.hand, state.viewing.influence, state.vertices, state.dragging)
 
     def show_state(self, state: State) -> None:
         c, character = self.c, state.character
@@ -127,12 +132,9 @@ class BrushCard(Card):
             step.setAccessibleName(f"Value {value:g}")
             step.setToolTip("Right-click to put a value of your own here")
             step.setChecked(abs(value - brush.value) < 1e-9)
-        self.both.setChecked(c.state.tooling.both_sides)
-        self.front.setChecked(brush.front)
-        self.through.setChecked(brush.through)
         chosen = sum(len(v) for v in c.state.vertices.values())
         self.note.setText(f"inside {chosen} vertices" if chosen else "anywhere")
-        self.fill.setText("Fill both sides" if c.state.tooling.both_sides and chosen else "Fill")
+        self.fill.setText("Fill both sides" if c.state.hand.both_sides and chosen else "Fill")
         skeleton = character.skeleton if character else None
         if c.state.tooling.painting is not Painting.WEIGHTS:
             self.gives.setText(f"A stroke changes the {c.state.tooling.painting.value}, 0 to 1; the lens shows it.")
