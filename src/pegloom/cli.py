@@ -61,6 +61,19 @@ R = TypeVar("R")
 BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
+
+
+def _axis(text: str) -> standing.Direction:
+    """An axis as it is typed: y, +Y, -z."""
+    name = text.strip().upper()
+    try:
+        return standing.Direction(name if name[:1] in ("+", "-") else f"+{name}")
+    except ValueError:
+        raise typer.BadParameter(f"{text} is no axis; use one of +X -X +Y -Y +Z -Z") from None
+
+
+Up = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis that is up, else by its shape.")]
+Facing = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis it faces, else by its shape.")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
 RESTS = {"as-it-stands": "AS_IT_STANDS", "t": "T_POSE", "a": "A_POSE"}
 """Names of `edits.DeliveredRest` by what is typed."""
@@ -148,14 +161,16 @@ def _pegs(pegs: landmarks.PegSet) -> list[dict[str, Any]]:
 
 @app.command()
 @_plain_errors
-def survey(mesh: Path, as_json: Json = False) -> None:
+def survey(mesh: Path, up: Up = None, facing: Facing = None, as_json: Json = False) -> None:
     """Say what a mesh file holds and how it lies: parts, size, up, facing, symmetry, snags."""
     imported = reading.read_mesh(mesh)
     points = np.concatenate([p.mesh.points for p in imported.parts])
     document = opening.brought_in(mesh, imported)
     stance = standing.guess_stance(points, document.require_character().all_triangles())
     low, high = points.min(axis=0), points.max(axis=0)
-    stood = edits.stand_up(_fresh(mesh)).require_character()
+    stood = edits.stand_up(_fresh(mesh), up=up, facing=facing).require_character()
+    stands = stood.standing
+    assert stands is not None
     snags = [s for p in imported.parts for s in checks.mesh_snags(p.mesh, p.name)]
     result = {
         "vertices": int(sum(p.mesh.vertex_count for p in imported.parts)),
@@ -165,8 +180,10 @@ def survey(mesh: Path, as_json: Json = False) -> None:
         ],
         "bounds": {"min": low.tolist(), "max": high.tolist()},
         "height_m": round(stood.height, 6),
-        "up": stance.up.value,
-        "facing": stance.facing.value,
+        "up": stands.up,
+        "facing": stands.facing,
+        "aside_degrees": stance.aside.degrees,
+        "sure": {"up": round(stance.up_confidence, 3), "facing": round(stance.facing_confidence, 3)},
         "shells": int(sum(len(np.unique(meshes.shells(p.mesh)[meshes.used_vertices(p.mesh)])) for p in imported.parts)),
         "watertight": all(meshes.is_watertight(p.mesh) for p in imported.parts),
         "symmetry": {
@@ -180,7 +197,7 @@ def survey(mesh: Path, as_json: Json = False) -> None:
         "notes": list(imported.notes),
     }
     lines = [f"{document.name}: {result['vertices']} vertices, {result['faces']} faces, {result['shells']} shells",
-             f"up {stance.up.value}, facing {stance.facing.value}, {stood.height:.3f} m once stood up"]  # fmt: skip
+             f"{_stands(stance, up is not None or facing is not None, stands)}, {stood.height:.3f} m once stood up"]  # fmt: skip
     lines += [f"snag: {s.message}" for s in snags]
     _print(result, as_json, "\n".join(lines))
 
@@ -195,14 +212,32 @@ def pegs(
     ] = None,
     pairs: Annotated[int | None, typer.Option(min=1, max=30, help="Pairs of legs of a many-legged body.")] = None,
     height: Annotated[float | None, typer.Option(help="Metres.")] = None,
+    up: Up = None,
+    facing: Facing = None,
     as_json: Json = False,
 ) -> None:
     """Find a body's landmarks in a mesh; places in stood-up coordinates."""
-    document = edits.stand_up(_fresh(mesh), height=height)
+    document = edits.stand_up(_fresh(mesh), up=up, facing=facing, height=height)
     plan = _plan(document, pattern)
     found = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs)
-    text = "\n".join(f"{p.name:18} {p.position[0]:8.4f} {p.position[1]:8.4f} {p.position[2]:8.4f}" for p in found.pegs)
-    _print({"pattern": found.pattern, "pegs": _pegs(found)}, as_json, text)
+    apart = list(found.pairs_apart)
+    _print({"pattern": found.pattern, "pegs": _pegs(found), "pairs_apart": apart}, as_json, _peg_lines(found))
+
+
+def _stands(stance: standing.Stance, asked: bool, stands: model.Standing) -> str:
+    """How a mesh stands in its file, in words; asked for, or guessed and how surely."""
+    if asked:
+        return f"up {stands.up}, facing {stands.facing}"
+    sure = min(stance.up_confidence, stance.facing_confidence)
+    return stance.told + ("" if sure >= 0.3 else " (unsure: --up and --facing say it)")
+
+
+def _peg_lines(found: landmarks.PegSet) -> str:
+    """Places and confidence in a table; under it which pairs stand apart."""
+    lines = [f"{p.name:18} {p.position[0]:8.4f} {p.position[1]:8.4f} {p.position[2]:8.4f}" for p in found.pegs]
+    if found.pairs_apart:
+        lines.append(f"the body is not even there, so these pairs stand apart: {', '.join(found.pairs_apart)}")
+    return "\n".join(lines)
 
 
 def _given_pegs(path: Path, found: landmarks.PegSet) -> landmarks.PegSet:
@@ -229,6 +264,8 @@ def rig(
     output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom or .glb")],
     pattern: Annotated[str, typer.Option(help=PATTERN_HELP)] = "human",
     height: Annotated[float | None, typer.Option(help="Metres.")] = None,
+    up: Up = None,
+    facing: Facing = None,
     fingers: Annotated[
         int | None, typer.Option(min=0, max=5, help="Of each hand; left out: as the hands show.")
     ] = None,
@@ -240,7 +277,7 @@ def rig(
 ) -> None:
     """From an unrigged mesh to controls: stand up, find pegs, build joints, bind, build controls, write."""
     method = _method(bind)
-    document = edits.stand_up(_fresh(mesh), height=height)
+    document = edits.stand_up(_fresh(mesh), up=up, facing=facing, height=height)
     plan = _plan(document, pattern)
     found = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs)
     if pegs_file is not None:

@@ -92,7 +92,7 @@ def test_stance_is_found_however_the_figure_lies(up, scale):
     laid = scale * points @ turn.T + [3.0, -2.0, 5.0]
     stance = guess_stance(laid, m.triangulate(as_mesh(capsule_figure())).vertices)
     assert (stance.up.value, stance.facing.value) == (up, away)
-    matrix = standing_matrix(laid, stance.up, stance.facing, height=1.75, lateral_offset=stance.symmetry.offset)
+    matrix = standing_matrix(laid, stance.up_vector, stance.facing_vector, height=1.75, lateral_offset=-stance.symmetry.offset if sum(np.cross(y, z)) < 0 else stance.symmetry.offset)
     stood = transform_points(matrix, laid)
     assert stood[:, 1].min() == pytest.approx(0, abs=1e-9)
     assert np.ptp(stood[:, 1]) == pytest.approx(1.75)

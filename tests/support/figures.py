@@ -109,25 +109,34 @@ def unrigged_wick() -> Document:
 
 def human(
     *, down: float = 0.0, fat: float = 1.0, head: float = 1.0, robe: bool = False, wide: float = 1.0, bend: float = 0.05,
-    count: int = 14,
+    count: int = 14, left_arm: float | None = None, left_fore: float = 1.0,
 ) -> tuple[trimesh.Trimesh, dict[str, np.ndarray]]:  # fmt: skip
     """A human of ordinary proportions and where its joints are (left side).
 
     down: arms below level, radians. fat: girth of trunk and limbs. wide: stance. bend: of elbow and knee, radians.
+    left_arm: below level, where the left arm is held another way. left_fore: the left forearm's length in the right
+    one's. The right side's places are told as r_... where they are not the left's mirrored.
     Lengths after Winter, Biomechanics and Motor Control of Human Movement, chapter 4, for 1.75 m.
     """
-    arm = np.array([np.cos(down), -np.sin(down), 0.0])
     back = np.array([0.0, 0.0, -1.0])
     shoulder = np.array([0.185 * (0.9 + 0.1 * fat), 1.425, -0.01])
-    upper = arm * np.cos(bend / 2) + back * np.sin(bend / 2)
-    fore = arm * np.cos(bend / 2) - back * np.sin(bend / 2)
-    elbow = shoulder + 0.3 * upper
-    wrist = elbow + 0.255 * fore
+
+    def arm(angle: float, length: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Elbow, wrist, and which way the forearm points."""
+        out = np.array([np.cos(angle), -np.sin(angle), 0.0])
+        upper = out * np.cos(bend / 2) + back * np.sin(bend / 2)
+        fore = out * np.cos(bend / 2) - back * np.sin(bend / 2)
+        return shoulder + 0.3 * upper, shoulder + 0.3 * upper + length * 0.255 * fore, fore
+
+    elbow, wrist, fore = arm(down if left_arm is None else left_arm, left_fore)
+    other_elbow, other_wrist, other_fore = arm(down, 1.0)
     hip = np.array([0.09 * wide, 0.925, 0.0])
     knee = hip + 0.43 * np.array([0.02 * wide, -1.0, np.sin(bend)])
     ankle = np.array([hip[0] + 0.015 * wide, 0.075, -0.015])
     at = {"shoulder": shoulder, "elbow": elbow, "wrist": wrist, "hip": hip, "knee": knee, "ankle": ankle,
           "neck": np.array([0, 1.47, -0.015]), "head": np.array([0, 1.56, 0.0]), "hips": np.array([0, 0.98, -0.01])}  # fmt: skip
+    if left_arm is not None or left_fore != 1.0:
+        at |= {f"r_{n}": p * [-1, 1, 1] for n, p in (("elbow", other_elbow), ("wrist", other_wrist))}
     pieces: list[trimesh.Trimesh] = []
 
     def tube(a: np.ndarray, b: np.ndarray, ra: float, rb: float) -> None:
@@ -150,12 +159,13 @@ def human(
     blob((0, 1.57 + 0.085 * head, 0.01), (0.075 * head, 0.11 * head, 0.095 * head))
     for side in (1.0, -1.0):
         flip = np.array([side, 1, 1])
-        s, e, w, h, k, n = (p * flip for p in (shoulder, elbow, wrist, hip, knee, ankle))
+        bent = (elbow, wrist, fore) if side > 0 else (other_elbow, other_wrist, other_fore)
+        s, e, w, ahead, h, k, n = (p * flip for p in (shoulder, *bent, hip, knee, ankle))
         tube(np.array([0.06 * side, 1.425, -0.012]), s, 0.062 * g**0.5, 0.058 * g**0.7)
         tube(s, e, 0.052 * g**0.7, 0.042 * g**0.5)
         tube(e, w, 0.042 * g**0.5, 0.027 * g**0.3)
-        tube(w, w + 0.09 * fore * flip, 0.028, 0.04)
-        tube(w + 0.09 * fore * flip, w + 0.17 * fore * flip, 0.036, 0.018)
+        tube(w, w + 0.09 * ahead, 0.028, 0.04)
+        tube(w + 0.09 * ahead, w + 0.17 * ahead, 0.036, 0.018)
         tube(h, k, 0.082 * g**0.8, 0.058 * g**0.5)
         tube(k, n, 0.056 * g**0.5, 0.036 * g**0.3)
         tube(n + [0, -0.02, -0.02], n + [0.01 * side, -0.045, 0.12], 0.04, 0.03)
@@ -166,3 +176,71 @@ def human(
         skirt.apply_translation([0, 0.03, 0])
         pieces.append(skirt)
     return trimesh.util.concatenate(pieces), at
+
+
+def box_figure(
+    *, down: float = 0.5, head: float = 1.0, feet: float = 1.0, stance: float = 1.0, hat: bool = False, wide: float = 1.0
+) -> tuple[trimesh.Trimesh, dict[str, np.ndarray]]:
+    """A game's figure of some 200 faces: a box a limb, 1.7 m tall, facing +Z; where its left joints are.
+
+    down: arms below level, radians. head: its size. feet: their length. stance: how far apart. hat: a broad brim.
+    wide: girth of the trunk.
+    """
+    pieces: list[trimesh.Trimesh] = []
+
+    def box(centre: object, size: object) -> None:
+        piece = trimesh.creation.box(size)
+        piece.apply_translation(centre)
+        pieces.append(piece)
+
+    def limb(a: np.ndarray, b: np.ndarray, thick: float) -> None:
+        piece = trimesh.creation.box([thick, thick, float(np.linalg.norm(b - a))])
+        piece.apply_transform(trimesh.geometry.align_vectors([0, 0, 1], b - a))
+        piece.apply_translation((a + b) / 2)
+        pieces.append(piece)
+
+    arm = np.array([np.cos(down), -np.sin(down), 0.0])
+    shoulder = np.array([0.19 * wide, 1.38, 0.0])
+    at = {
+        "shoulder": shoulder, "elbow": shoulder + 0.28 * arm, "wrist": shoulder + 0.52 * arm,
+        "hip": np.array([0.1 * stance, 0.86, 0.0]), "knee": np.array([0.1 * stance, 0.46, 0.01]),
+        "ankle": np.array([0.1 * stance, 0.09, -0.01]),
+    }  # fmt: skip
+    box([0, 1.15, 0], [0.34 * wide, 0.58, 0.2 * wide])
+    box([0, 0.86, 0], [0.32 * wide, 0.16, 0.2 * wide])
+    box([0, 1.47, 0], [0.1, 0.1, 0.1])
+    box([0, 1.5 + 0.1 * head, 0.01], [0.17 * head, 0.22 * head, 0.2 * head])
+    if hat:
+        box([0, 1.5 + 0.21 * head, 0.01], [0.4 * head, 0.03, 0.42 * head])
+    for side in (1.0, -1.0):
+        flip = np.array([side, 1, 1])
+        s, e, w, h, k, n = (at[j] * flip for j in ("shoulder", "elbow", "wrist", "hip", "knee", "ankle"))
+        limb(s, e, 0.11)
+        limb(e, w, 0.09)
+        limb(w, w + 0.15 * arm * flip, 0.08)
+        limb(h, k, 0.15)
+        limb(k, n, 0.12)
+        box(n + [0, -0.05, 0.06 * feet], [0.1, 0.08, 0.24 * feet])
+    return trimesh.util.concatenate(pieces), at
+
+
+def lone_hand(fingers: int = 5, *, curl: float = 0.5) -> trimesh.Trimesh:
+    """A right hand flat on its palm, fingers toward +Z, each finger two shells; about 20 cm long."""
+    pieces = [trimesh.creation.box([0.085, 0.03, 0.09]).subdivide().subdivide()]
+    pieces.append(_capsule((0, 0, -0.04), (0, 0, -0.11), 0.027))
+    for k in range(fingers - 1):
+        x = -0.033 + 0.066 * k / max(fingers - 2, 1)
+        a = np.array([x, 0, 0.045])
+        b = a + [x * 0.2, -curl * 0.03, 0.045]
+        c = b + [x * 0.15, -curl * 0.035, 0.03]
+        pieces += [_capsule(tuple(a), tuple(b), 0.009), _capsule(tuple(b), tuple(c), 0.008)]
+    pieces.append(_capsule((0.035, 0, -0.02), (0.065, -0.005, 0.02), 0.012))
+    pieces.append(_capsule((0.065, -0.005, 0.02), (0.078, -0.005, 0.05), 0.01))
+    return trimesh.util.concatenate(pieces)
+
+
+def cut_off(points: np.ndarray, triangles: np.ndarray, keep: np.ndarray) -> Mesh:
+    """What is left of a mesh of the triangles whose corners are all kept: open where it was cut, raggedly."""
+    chosen = triangles[keep[triangles].all(axis=1)]
+    used, place = np.unique(chosen, return_inverse=True)
+    return from_faces(points[used], place.reshape(chosen.shape))

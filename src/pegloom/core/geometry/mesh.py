@@ -135,19 +135,30 @@ def sample_surface(points: FloatArray, triangles: IntArray, *, count: int = 12_0
     seen as well as a fine one. Golden-ratio sequence (M. Roberts, "The unreasonable effectiveness of quasirandom
     sequences", 2018), folded into each triangle.
     """
+    return sample_surface_normals(points, triangles, count=count)[0]
+
+
+def sample_surface_normals(
+    points: FloatArray, triangles: IntArray, *, count: int = 12_000
+) -> tuple[FloatArray, FloatArray]:
+    """The points of `sample_surface` and the unit normals (m, 3) of their faces.
+
+    Without a face that has an area, the mesh's own points and zeros.
+    """
     if len(triangles) == 0:
-        return points
-    area = np.linalg.norm(triangle_normals(points, triangles), axis=1)
+        return points, np.zeros_like(points)
+    normals = triangle_normals(points, triangles)
+    area = np.linalg.norm(normals, axis=1)
     total = np.cumsum(area)
     if total[-1] <= 0:
-        return points
-    chosen = np.searchsorted(total, (np.arange(count) + 0.5) / count * total[-1])
+        return points, np.zeros_like(points)
+    chosen = np.minimum(np.searchsorted(total, (np.arange(count) + 0.5) / count * total[-1]), len(triangles) - 1)
     k = np.arange(count)
     u, v = (0.5 + k * 0.7548776662466927) % 1.0, (0.5 + k * 0.5698402909980532) % 1.0
     over = u + v > 1
     u, v = np.where(over, 1 - u, u), np.where(over, 1 - v, v)
-    a, b, c = (points[triangles[np.minimum(chosen, len(triangles) - 1), i]] for i in range(3))
-    return np.asarray(a + u[:, None] * (b - a) + v[:, None] * (c - a))
+    a, b, c = (points[triangles[chosen, i]] for i in range(3))
+    return a + u[:, None] * (b - a) + v[:, None] * (c - a), normals[chosen] / np.maximum(area[chosen], 1e-300)[:, None]
 
 
 def bounds(points: FloatArray) -> tuple[FloatArray, FloatArray]:

@@ -7,18 +7,25 @@ user has the last word.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 
 import numpy as np
 from scipy import ndimage
+from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import bounds, far_off, sample_surface
 from pegloom.core.geometry.symmetry import Symmetry, find_plane
+from pegloom.core.geometry.transforms import any_perpendicular
 
 AXES = {"+X": (1, 0, 0), "-X": (-1, 0, 0), "+Y": (0, 1, 0), "-Y": (0, -1, 0), "+Z": (0, 0, 1), "-Z": (0, 0, -1)}
 
+
+STEP, PROBES = 4, 1500
+"""Degrees between the turns that are tried, and points that are mirrored for each."""
+SQUARE, LEAST_MIRRORED, LEAST_TURN = 0.8, 0.5, 3.0
+"""A plane square to the axes this good is not doubted; one aside must mirror this well, and be this many degrees off."""
 
 CLEARLY = 0.12
 """How much better one plane must mirror than another to say which is the middle."""
@@ -35,6 +42,14 @@ WINGSPAN = 1.4
 FLAT_OF_SPAN = 0.25
 """How high such a body is at most, as a share of its width."""
 
+
+APART = 0.3
+"""How much farther from the mirror plane, in shares of its own middling distance, the near edge of feet is than a head's,
+where they are surely told."""
+BETWEEN = 0.004
+"""Least share of the longest side that feet stand off the plane."""
+TWO_FEET = 0.5
+"""What a pair of feet with nothing between them counts, beside how well the figure mirrors."""
 
 UNSURE = 0.6
 """A foot end told less surely than this must show feet."""
@@ -55,9 +70,34 @@ class Direction(Enum):
         return np.array(AXES[self.value], dtype=np.float64)
 
 
+def nearest_axis(v: FloatArray) -> str:
+    """Name of the signed axis a vector (3,) points along most nearly."""
+    return max(AXES, key=lambda name: float(v @ np.array(AXES[name], dtype=np.float64)))
+
+
+@dataclass(frozen=True, slots=True)
+class Aside:
+    """A turn about a coordinate axis (0, 1, 2) by which a figure was modelled aside, degrees."""
+
+    axis: int = 1
+    degrees: float = 0.0
+
+    @property
+    def matrix(self) -> FloatArray:
+        """(3, 3): from the file's axes to those the figure is square to."""
+        angle, (a, b) = np.radians(self.degrees), ((1, 2), (2, 0), (0, 1))[self.axis]
+        turn = np.eye(3)
+        turn[a, a] = turn[b, b] = np.cos(angle)
+        turn[a, b], turn[b, a] = -np.sin(angle), np.sin(angle)
+        return turn
+
+
 @dataclass(frozen=True, slots=True)
 class Stance:
-    """Guess of how the figure stands. height in the file's units; confidence 0..1 of up and of facing."""
+    """Guess of how the figure stands. height in the file's units; confidence 0..1 of up and of facing.
+
+    aside : the turn after which up, facing and the mirror plane are told; of most files none.
+    """
 
     up: Direction
     facing: Direction
@@ -65,6 +105,25 @@ class Stance:
     symmetry: Symmetry
     up_confidence: float
     facing_confidence: float
+    aside: Aside = Aside()
+
+    @property
+    def up_vector(self) -> FloatArray:
+        """Unit vector (3,) in the file's axes."""
+        return np.asarray(self.up.vector @ self.aside.matrix)
+
+    @property
+    def facing_vector(self) -> FloatArray:
+        """Unit vector (3,) in the file's axes."""
+        return np.asarray(self.facing.vector @ self.aside.matrix)
+
+    @property
+    def told(self) -> str:
+        """In words: "up +Y, facing +Z", and how far aside."""
+        if not self.aside.degrees:
+            return f"up {self.up.value}, facing {self.facing.value}"
+        turned = f"turned {abs(self.aside.degrees):.0f} degrees aside about {'XYZ'[self.aside.axis]}"
+        return f"up {self.up.value}, facing {self.facing.value}, {turned}"
 
 
 def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stance:
@@ -74,9 +133,51 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
         triangles = None if triangles is None else triangles[~far[triangles].any(axis=1)]
         surface = points[:0] if triangles is None else sample_surface(points, triangles)
         return guess_stance(np.concatenate([points[~far], surface]))
+    seen = points if triangles is None else np.concatenate([points, sample_surface(points, triangles)])
+    aside = find_aside(points if triangles is None else sample_surface(points, triangles))
+    if aside.degrees:
+        points, seen = points @ aside.matrix.T, seen @ aside.matrix.T
+    return replace(_square_stance(points, seen), aside=aside)
+
+
+def find_aside(seen: FloatArray) -> Aside:
+    """How a figure was modelled aside, from points (n, 3) spread evenly over its surface.
+
+    The middle of an even surface lies on its mirror plane. So one plane an angle is tried about each axis, and the
+    turn is believed where its plane mirrors clearly better than those square to the axes.
+    """
+    if len(seen) < 50:
+        return Aside()
+    tree, middle = cKDTree(seen), seen.mean(axis=0)
+    probe = seen[:: len(seen) // PROBES + 1] - middle
+    reach = 0.012 * max(float(np.linalg.norm(np.ptp(seen, axis=0))), 1e-12)
+
+    def score(axis: int, degrees: float) -> float:
+        across = Aside(axis, degrees).matrix[(axis + 1) % 3]
+        mirrored = probe - 2 * np.outer(probe @ across, across) + middle
+        gap = np.asarray(tree.query(mirrored, distance_upper_bound=4 * reach)[0])
+        return float(np.mean(np.exp(-((np.minimum(gap, 4 * reach) / reach) ** 2))))
+
+    square = max(score(axis, 90.0 * k) for axis in range(3) for k in range(2))
+    if square > SQUARE:
+        return Aside()
+    tried = [(score(axis, float(d)), axis, float(d)) for axis in range(3) for d in range(0, 180, STEP)]
+    _, axis, degrees = max(tried)
+    step = STEP / 2
+    while step > 0.05:
+        degrees = max((degrees - step, degrees, degrees + step), key=lambda d: score(axis, d))
+        step /= 2
+    if score(axis, degrees) < max(square + CLEARLY, LEAST_MIRRORED):
+        return Aside()
+    # To the nearest quarter: the rest is told by up and facing.
+    degrees = (degrees + 45.0) % 90.0 - 45.0
+    return Aside(axis, round(degrees, 2)) if abs(degrees) >= LEAST_TURN else Aside()
+
+
+def _square_stance(points: FloatArray, seen: FloatArray) -> Stance:
+    """The stance of points (n, 3) whose mirror plane is square to an axis; seen (m, 3): them and their surface's."""
     low, high = bounds(points)
     span = np.maximum(high - low, 1e-12)
-    seen = points if triangles is None else np.concatenate([points, sample_surface(points, triangles)])
     planes = [find_plane(points, axis) for axis in range(3)]
     legged = _legged_stance(seen, planes, float(span.max()))
     if legged is not None:
@@ -87,30 +188,30 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
     if spread is not None:
         return spread
     # A flat or tube-like figure mirrors across its thin axis as well; the lateral axis is the one that mirrors
-    # well and is not the thinnest by far, judged after the foot end is known.
+    # well, has feet apart on it and is not the thinnest by far.
+    longest = float(span.max())
     best: tuple[float, int, int, int, float] | None = None
     for lateral in range(3):
-        for up_axis in range(3):
-            if up_axis == lateral:
-                continue
+        for up_axis in (a for a in range(3) if a != lateral):
             depth_axis = 3 - lateral - up_axis
-            feet_low, certainty = _foot_end(seen, lateral, up_axis, planes[lateral].offset)
-            upright = float(span[up_axis] / span.max())
-            shallow = float(span[depth_axis] / span.max())
-            score = 1.6 * planes[lateral].score + 0.9 * certainty + 0.6 * upright - 0.8 * shallow
-            score += 0.05 * (up_axis == 1) + 0.05 * (lateral == 0)
-            # What stands has its weight over its feet.
-            if not _balanced(seen, lateral, up_axis, 1 if feet_low else -1):
-                if up_axis == 1 and not feet_low and _balanced(seen, lateral, up_axis, 1):
-                    feet_low = True
-                else:
-                    score -= 0.8
-            if best is None or score > best[0]:
-                best = (score, lateral, up_axis, 1 if feet_low else -1, certainty)
+            apart = _feet_apart(seen, lateral, up_axis, planes[lateral].offset)
+            upright = float(span[up_axis] / longest)
+            shallow = float(span[depth_axis] / longest)
+            for sign in (1, -1):
+                feet = sign * apart
+                if feet < 0 and not (up_axis == 1 and sign > 0):
+                    continue
+                score = 1.6 * planes[lateral].score + 0.9 * feet + 0.6 * upright - 0.8 * shallow
+                score += 0.05 * (up_axis == 1) + 0.05 * (lateral == 0)
+                # What stands has its weight over its feet; two of them, with nothing on the ground between.
+                score -= 0.0 if _balanced(seen, lateral, up_axis, sign) else 0.8
+                contact = ground_contact(seen, lateral, up_axis, sign, planes[lateral].offset, longest, 0.03)
+                score += TWO_FEET * (contact.pairs == 1 and contact.on_plane < 0.1 and contact.stable)
+                if best is None or score > best[0]:
+                    best = (score, lateral, up_axis, sign, max(feet, 0.0))
     assert best is not None
     _, lateral, up_axis, sign, certainty = best
     long_and_thin = float(np.sort(span)[1]) < 0.35 * float(span.max()) and float(span.min()) < 0.15 * float(span.max())
-    longest = float(span.max())
     contact = ground_contact(seen, lateral, up_axis, sign, planes[lateral].offset, longest, 0.03)
     footless = contact.pairs == 0 or contact.on_plane > 0.5
     if certainty < 0.1 or (certainty < UNSURE and (long_and_thin or footless)):
@@ -120,8 +221,12 @@ def guess_stance(points: FloatArray, triangles: IntArray | None = None) -> Stanc
     depth_axis = 3 - lateral - up_axis
     if certainty == 0.0 and span[depth_axis] == span.max():
         facing_sign, facing_certainty = _thick_end(seen, depth_axis)
+    elif certainty == 0.0:
+        facing_sign, facing_certainty = 1, 0.0
     else:
         facing_sign, facing_certainty = _facing(seen, up_axis, sign, depth_axis, lateral, planes[lateral].offset)
+    # Who does not know where the feet are cannot tell the way their toes point.
+    facing_certainty = min(facing_certainty, certainty + 0.3)
     return Stance(
         up, _direction(depth_axis, facing_sign), float(span[up_axis]), planes[lateral], certainty, facing_certainty
     )
@@ -370,21 +475,27 @@ def _direction(axis: int, sign: int) -> Direction:
     return Direction(("+" if sign > 0 else "-") + "XYZ"[axis])
 
 
-def _foot_end(points: FloatArray, lateral: int, up_axis: int, offset: float) -> tuple[bool, float]:
-    """Whether the feet are at the low end of `up_axis`, and how sure: the head end is the one on the mirror plane."""
+def _feet_apart(points: FloatArray, lateral: int, up_axis: int, offset: float) -> float:
+    """1 where the feet are surely at the low end of `up_axis`, -1 where at the high one: the head's is the end on the
+    mirror plane."""
     low, high = bounds(points)
-    height, width = high[up_axis] - low[up_axis], max(high[lateral] - low[lateral], 1e-12)
+    height = high[up_axis] - low[up_axis]
     h = (points[:, up_axis] - low[up_axis]) / max(height, 1e-12)
-    aside = np.abs(points[:, lateral] - offset) / width
+    across, longest = points[:, lateral] - offset, float((high - low).max())
 
     def off_centre(end: np.ndarray) -> float:
-        # A gap at the mirror plane is what two legs have and a head has not.
-        return float(np.quantile(aside[end], 0.08)) if end.sum() >= 3 else 0.0
+        # A gap at the mirror plane is what two legs have and a head has not; of one hand raised there is no other.
+        own = across[end]
+        sides = np.array([float((own > 0).sum()), float((own < 0).sum())])
+        if sides.min() < max(3.0, 0.2 * sides.max()):
+            return 0.0
+        near, half = np.quantile(np.abs(own), (0.06, 0.5))
+        # A fin on the plane has two sides as well, with nothing between them.
+        return float(near / max(half, 1e-12)) if near > BETWEEN * longest else 0.0
 
-    at_low = max(off_centre((h > a) & (h < a + 0.06)) for a in (0.0, 0.06, 0.12, 0.18))
-    at_high = max(off_centre((h < 1 - a) & (h > 1 - a - 0.06)) for a in (0.0, 0.06, 0.12, 0.18))
-    difference = at_low - at_high
-    return difference >= 0, float(np.clip(abs(difference) / 0.06, 0.0, 1.0))
+    at_low = max(off_centre((h > a) & (h < a + 0.06)) for a in (0.0, 0.06, 0.12))
+    at_high = max(off_centre((h < 1 - a) & (h > 1 - a - 0.06)) for a in (0.0, 0.06, 0.12))
+    return float(np.clip((at_low - at_high) / APART, -1.0, 1.0))
 
 
 def _facing(
@@ -408,26 +519,27 @@ def _facing(
 
 
 def standing_matrix(
-    points: FloatArray, up: Direction, facing: Direction, *, height: float | None, lateral_offset: float | None = None
+    points: FloatArray, up: FloatArray, facing: FloatArray, *, height: float | None, lateral_offset: float | None = None
 ) -> FloatArray:
     """4x4 map that stands points up: up to +Y, facing to +Z, feet on y = 0, middle on the origin.
 
+    up, facing : unit vectors (3,) in the file's axes; of facing what is square to up counts.
     height : wanted height in metres, or None to keep the units.
-    lateral_offset : where the mirror plane lies along the lateral axis (the file's coordinates); None takes the box's
-        middle.
+    lateral_offset : where the mirror plane lies along up x facing; None takes the box's middle.
     """
-    y, z = up.vector, facing.vector
+    y = up
+    z = facing - y * float(facing @ y)
+    if np.linalg.norm(z) < 0.1:  # facing along up: any lateral will do
+        z = any_perpendicular(y)
+    z = z / np.linalg.norm(z)
     x = np.cross(y, z)
-    if np.linalg.norm(x) < 0.5:  # facing along up: any lateral will do
-        z = np.roll(y, 1)
-        x = np.cross(y, z)
     turn = np.stack([x, y, z])
     turned = points @ turn.T
     low, high = bounds(turned[~far_off(points)])
     scale = 1.0 if height is None else height / max(float(high[1] - low[1]), 1e-12)
     middle = (low + high) / 2
     if lateral_offset is not None:
-        middle[0] = lateral_offset * float(x.sum())
+        middle[0] = lateral_offset
     matrix = np.eye(4)
     matrix[:3, :3] = turn * scale
     matrix[:3, 3] = -scale * np.array([middle[0], low[1], middle[2]])

@@ -96,7 +96,7 @@ def kits_of(plans: Iterable[Mapping[str, Any]], *, fingers: int | None = None) -
             elif kind == "pairs":
                 result += pairs_of(plan, int(plan.get("pairs", 3)))
             else:
-                result += [kit_of(plan, s) for s in (("l", "r") if plan.get("sides") else ("",))]
+                result += [kit_of(plan, s) for s in sides_of(plan)]
         except (KeyError, TypeError, ValueError) as error:
             raise ShapeError(f"the kit {plan.get('id', kind)} cannot be understood ({error})") from error
     seen: set[str] = set()
@@ -106,6 +106,19 @@ def kits_of(plans: Iterable[Mapping[str, Any]], *, fingers: int | None = None) -
                 raise ShapeError(f"two kits make the joint {joint}; give one of them another id")
             seen.add(joint)
     return tuple(result)
+
+
+def sides_of(plan: Mapping[str, Any], *, usual: bool = False) -> tuple[str, ...]:
+    """Which sides a plan's kit is made for: of "sides": true both, of "l" or "r" that one, else the middle.
+
+    usual : what a plan that does not say means.
+    """
+    sides = plan.get("sides", usual)
+    if isinstance(sides, str):
+        if sides not in SIDES:
+            raise ValueError(f"sides are true, l or r, not {sides}")
+        return (sides,)
+    return ("l", "r") if sides else ("",)
 
 
 def kit_of(plan: Mapping[str, Any], s: str) -> Kit:
@@ -134,7 +147,7 @@ def fingers_of(plan: Mapping[str, Any], count: int, segments: int) -> list[Kit]:
     if not 1 <= segments <= MOST_SEGMENTS:
         raise ShapeError(f"a finger has 1 to {MOST_SEGMENTS} segments, not {segments}")
     result = []
-    for s in ("l", "r") if plan.get("sides", True) else ("",):
+    for s in sides_of(plan, usual=True):
         for finger in finger_names(count):
             result.append(
                 _finger(f"{plan['id']}.{s}.{finger}", s, str(plan["attach"]).replace("{s}", s), finger, segments)

@@ -16,7 +16,7 @@ from pegloom.core.skeleton.joints import Vector
 from pegloom.core.skeleton.kits import Kit, kits_of
 from pegloom.core.skeleton.pegs import Peg, PegSet
 
-ORDER = ("human", "four-legged", "winged", "many-legged", "serpent", "flat", "hinge", "wheel", "piston", "rope", "face")
+ORDER = ("human", "four-legged", "winged", "many-legged", "serpent", "flat", "hinge", "wheel", "piston", "rope", "face", "hand")
 
 
 @dataclass(frozen=True, eq=False)

@@ -35,6 +35,7 @@ class PegSet:
     """Pegs of one pattern and the kits that make joints of them.
 
     spare : places of pegs no kit uses now (fewer fingers), kept for when the detail is wanted again.
+    apart : pegs, both of each pair, that are not each other's mirrored place, as the body is not even there.
     """
 
     pattern: str
@@ -42,6 +43,7 @@ class PegSet:
     pegs: tuple[Peg, ...]
     kits: tuple[Kit, ...] = ()
     spare: Mapping[str, Peg] = field(default_factory=lambda: MappingProxyType({}))
+    apart: frozenset[str] = frozenset()
 
     @cached_property
     def by_name(self) -> Mapping[str, Peg]:
@@ -54,6 +56,11 @@ class PegSet:
             raise ShapeError(f"the peg {name} is missing from the {self.pattern} pattern's pegs")
         return found.position
 
+    @property
+    def pairs_apart(self) -> tuple[str, ...]:
+        """What the pairs that are apart are of ("wrist", "index tip"), in the pegs' order."""
+        return tuple(p.name[2:].replace("_", " ") for p in self.pegs if p.name in self.apart and p.name[:2] == "l_")
+
     def kit(self, kit_id: str) -> Kit:
         """The kit of that id. Raises ShapeError for an unknown one."""
         for kit in self.kits:
@@ -63,7 +70,10 @@ class PegSet:
 
 
 def move_peg(pegs: PegSet, name: str, position: Vector, *, both_sides: bool = True, middle: float = 0.0) -> PegSet:
-    """Put a peg at `position`, and its partner at the mirrored place. A centre peg keeps to the middle."""
+    """Put a peg at `position`, and its partner at the mirrored place. A centre peg keeps to the middle.
+
+    Of a pair that is apart one alone is moved.
+    """
     if name not in pegs.by_name:
         raise ShapeError(f"there is no peg {name}")
     other = other_side_name(name)
@@ -71,7 +81,7 @@ def move_peg(pegs: PegSet, name: str, position: Vector, *, both_sides: bool = Tr
     if other is None and both_sides:
         x = middle
     moved = {name: (x, y, z)}
-    if both_sides and other is not None and other in pegs.by_name:
+    if both_sides and other is not None and other in pegs.by_name and name not in pegs.apart:
         moved[other] = (2 * middle - x, y, z)
     return place_pegs(pegs, moved)
 

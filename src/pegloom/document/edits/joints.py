@@ -111,7 +111,7 @@ def place_peg(document: Document, name: str, position: Vector, *, both_sides: bo
 def accept_peg(document: Document, name: str, *, both_sides: bool = True) -> Document:
     """A peg (and its partner) is right where it is: counted as placed by hand, nothing moves."""
     pegs = pegs_of(document.require_character())
-    other = other_side_name(name) if both_sides else None
+    other = other_side_name(name) if both_sides and name not in pegs.apart else None
     places = {n: pegs.position(n) for n in (name, other) if n is not None and (n == name or n in pegs.by_name)}
     return set_pegs(document, peg_moves.place_pegs(pegs, places))
 
@@ -137,7 +137,7 @@ def even_pegs(document: Document, *, from_left: bool = True) -> Document:
                 places[other] = (2 * middle - x, y, z)
         elif peg.name[:2] not in ("l_", "r_"):
             places[peg.name] = (middle, y, z)
-    return with_pegs(document, character, peg_moves.place_pegs(pegs, places))
+    return with_pegs(document, character, replace(peg_moves.place_pegs(pegs, places), apart=frozenset()))
 
 
 def side_gaps(pegs: PegSet, middle: float = 0.0) -> Mapping[str, float]:

@@ -16,7 +16,7 @@ from pegloom.core.arrays import FloatArray, owned_floats
 from pegloom.core.curves import Curve
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, far_off, with_points
-from pegloom.core.geometry.standing import Direction, guess_height, guess_stance, standing_matrix
+from pegloom.core.geometry.standing import Direction, guess_height, guess_stance, nearest_axis, standing_matrix
 from pegloom.core.geometry.symmetry import find_plane, plane_score
 from pegloom.core.geometry.transforms import (
     euler_quaternion,
@@ -49,9 +49,9 @@ def stand_up(
 ) -> Document:
     """Turn, scale and move the character so that it stands on the origin facing +Z; settled into the points.
 
-    What is not given is guessed from the shape; of a character that has pegs, from how it stood when they were
-    placed. height in metres; keep_size leaves the units as they are. Pegs, joints, weights, controls and motion go
-    along.
+    up, facing : the file's own axes, however the character was turned since. What is not given is guessed from the
+    shape; of a character that has pegs, it is how it stands.
+    height : metres; keep_size leaves the units as they are. Pegs, joints, weights, controls and motion go along.
 
     Raises EditError when there is no character, every part is left out, or the height is not more than 0.
     """
@@ -59,26 +59,51 @@ def stand_up(
     points = character.all_points()
     if len(points) == 0:
         raise EditError("every part is left out; include one to stand it up")
-    stance = guess_stance(points, character.all_triangles())
-    if character.pegs is not None:
-        stance = replace(stance, up=Direction.PLUS_Y, facing=Direction.PLUS_Z)
-    up = up or stance.up
-    facing = facing if facing is not None and abs(facing.vector @ up.vector) < 0.5 else stance.facing
-    if abs(facing.vector @ up.vector) > 0.5:
-        facing = Direction.PLUS_Z if abs(up.vector[2]) < 0.5 else Direction.PLUS_Y
-    lateral = int(np.argmax(np.abs(np.cross(up.vector, facing.vector))))
-    plane = stance.symmetry if stance.symmetry.axis == lateral else find_plane(points, lateral)
-    raw = float(np.ptp(points[~far_off(points)] @ up.vector))
-    wanted = None if keep_size else (height if height is not None else guess_height(raw))
-    if wanted is not None and wanted <= 0:
+    before = np.eye(4) if character.standing is None else np.array(character.standing.file_to_character).reshape(4, 4)
+    in_file = transform_points(np.linalg.inv(before), points)
+    y, z = _ways(character, in_file, before, up, facing)
+    x = np.cross(y, z)
+    # The mirror plane is looked for with the file's points turned upright, not yet scaled.
+    plane = find_plane(in_file @ np.stack([x, y, z]).T, 0)
+    raw = float(np.ptp(in_file[~far_off(in_file)] @ y)) * _scale_of(before)
+    wanted = height if height is not None else guess_height(raw)
+    if wanted <= 0:
         raise EditError(f"the height must be more than 0 m, got {wanted:g} m")
     offset = plane.offset if plane.score > 0.2 else None
-    matrix = standing_matrix(points, up, facing, height=wanted, lateral_offset=offset)
-    changed = transformed(character, matrix)
-    before = character.standing
-    whole = matrix @ np.array(before.file_to_character).reshape(4, 4) if before else matrix
-    standing = Standing(up.value, facing.value, wanted or raw, 0.0, plane.score, tuple(float(v) for v in whole.ravel()))
+    wanted = raw if keep_size else wanted
+    whole = standing_matrix(in_file, y, z, height=wanted, lateral_offset=offset)
+    changed = transformed(character, whole @ np.linalg.inv(before))
+    standing = Standing(
+        nearest_axis(y), nearest_axis(z), wanted, 0.0, plane.score, tuple(float(v) for v in whole.ravel())
+    )
     return document.with_character(replace(changed, standing=standing))
+
+
+def _ways(
+    character: Character, in_file: FloatArray, before: FloatArray, up: Direction | None, facing: Direction | None
+) -> tuple[FloatArray, FloatArray]:
+    """Up and forward, unit vectors (3,) square to each other in the file's axes, from what was asked and the shape.
+
+    in_file : (n, 3) points. before : (4, 4) from the file to how the character stands now.
+    """
+    if up is not None and facing is not None and abs(facing.vector @ up.vector) < 0.5:
+        return up.vector, facing.vector
+    if character.pegs is not None:
+        turn = before[:3, :3] / _scale_of(before)
+        y, z = turn[1], turn[2]
+    else:
+        stance = guess_stance(in_file, character.all_triangles())
+        y, z = stance.up_vector, stance.facing_vector
+    if up is not None:
+        y = up.vector
+    if facing is not None and abs(facing.vector @ y) < 0.9:
+        z = facing.vector
+    z = z - y * float(z @ y)
+    if np.linalg.norm(z) < 0.3:
+        # What was to be ahead has become up: the file's other likely way ahead.
+        z = Direction.PLUS_Z.vector if abs(y[2]) < 0.5 else Direction.PLUS_Y.vector
+        z = z - y * float(z @ y)
+    return y, z / np.linalg.norm(z)
 
 
 def turn_by(document: Document, degrees: float, *, draft: bool = False) -> Document:

@@ -9,21 +9,18 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import FindError
 from pegloom.core.geometry.mesh import bounds
-from pegloom.core.geometry.symmetry import plane_score
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.find.birds import find_winged
 from pegloom.core.skeleton.find.creatures import find_four_legged, find_many_legged, find_serpent
+from pegloom.core.skeleton.find.evenness import Evenness, Found, even_out
 from pegloom.core.skeleton.find.figures import find_face, find_flat, find_prop, fit_usual
 from pegloom.core.skeleton.find.guess import guess_pattern
+from pegloom.core.skeleton.find.hand import find_hand
 from pegloom.core.skeleton.find.human import find_human_pegs
 from pegloom.core.skeleton.find.shape import Shape
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.patterns import Pattern, peg_order
 from pegloom.core.skeleton.pegs import Peg, PegSet
-
-Found = dict[str, tuple[FloatArray, float]]
-LOPSIDED_BELOW = 0.3
-"""Symmetry score under which the two sides keep their own places."""
 
 FINDERS = {
     "four-legged": find_four_legged,
@@ -55,10 +52,14 @@ def find_pegs_in(
     shape = Shape(points, triangles, middle=middle)
     progress(0.4, "looking for the ends")
     found: Found = {}
+    number = 0
     finder = FINDERS.get(plan.finder)
     if plan.finder == "many-legged":
         count, found = find_many_legged(shape, pairs)
         kits = plan.kits(pairs=pairs or count)
+    elif plan.finder == "hand":
+        number, found = find_hand(shape, fingers)
+        kits = plan.kits(fingers=number)
     else:
         kits = plan.kits()
         if finder is not None:
@@ -67,28 +68,12 @@ def find_pegs_in(
     names = peg_order(kits)
     usual = fit_usual(shape, plan, kits)
     places = {n: found.get(n) or (usual[n], 0.2) for n in names}
-    if plan.finder not in ("serpent", "prop") and plane_score(points, 0, middle) >= LOPSIDED_BELOW:
-        places = even(places, middle)
+    apart: frozenset[str] = frozenset()
+    if plan.finder not in ("serpent", "prop", "hand"):
+        places, apart = even_out(places, Evenness(points, triangles, middle=middle, size=shape.longest))
     progress(1.0, "pegs placed")
     result = tuple(Peg(n, _rounded(places[n][0]), float(np.clip(places[n][1], 0.0, 1.0))) for n in names)
-    return PegSet(plan.name, 0, result, kits)
-
-
-def even(found: Found, middle: float) -> Found:
-    """Both sides at the mean of one and the other mirrored; centre pegs on the middle."""
-    result: Found = {}
-    for name, (place, sure) in found.items():
-        if name[:2] not in ("l_", "r_"):
-            result[name] = (np.array([middle, place[1], place[2]]), sure)
-        elif name.startswith("l_") and "r_" + name[2:] in found:
-            other, sure2 = found["r_" + name[2:]]
-            across = other * [-1, 1, 1] + [2 * middle, 0, 0]
-            mean = (place * sure + across * sure2) / max(sure + sure2, 1e-9)
-            result[name] = (mean, min(sure, sure2))
-            result["r_" + name[2:]] = (mean * [-1, 1, 1] + [2 * middle, 0, 0], min(sure, sure2))
-        elif name not in result:
-            result[name] = (place, sure)
-    return result
+    return PegSet(plan.name, number, result, kits, apart=apart)
 
 
 def _rounded(p: FloatArray) -> tuple[float, float, float]:

@@ -10,25 +10,28 @@ from scipy.spatial import cKDTree
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import weld_points
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
-from pegloom.core.skeleton.find.shape import persistence
+from pegloom.core.skeleton.find.shape import Shape, persistence
+from pegloom.core.skeleton.kits import finger_names
 
 Placed = dict[str, tuple[FloatArray, FloatArray, float]]
 
 
 def find_fingers(
-    points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray, *, names: tuple[str, ...]
-) -> Placed:
+    points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray, *, names: tuple[str, ...],
+    tips: FloatArray | None = None,
+) -> Placed:  # fmt: skip
     """Base and tip of each finger, with a confidence.
 
     points (n, 3), triangles (t, 3): the standing mesh.
 
     wrist, palm : (3,).
+    tips : (f, 3), where they are known; else the skin is looked at.
     names : fingers from the thumb's side. Fingers that cannot be told apart are spread over the palm's width with a
         low confidence.
     """
     ahead = normalised(palm - wrist)
     length = float(np.linalg.norm(palm - wrist))
-    tips = finger_tips(points, triangles, wrist, palm)
+    tips = finger_tips(points, triangles, wrist, palm) if tips is None else tips
     if len(tips) < len(names):
         return _spread(wrist, palm, names)
     thumb_first = "thumb" in names
@@ -57,6 +60,39 @@ def find_fingers(
         inner = tip - normalised(tip - base) * 0.04 * float(np.linalg.norm(tip - base))
         placed[name] = (base, inner, 0.65)
     return placed
+
+
+def find_hand(shape: Shape, fingers: int | None) -> tuple[int, dict[str, tuple[FloatArray, float]]]:
+    """Pegs of a hand alone, named as a left one's, and how many fingers it has.
+
+    fingers : as many as asked, None for as many as it shows. The wrist is the end the fingers point away from.
+    """
+    tips = [t for t in shape.tips(0.06 * shape.longest) if t.length > 0.12 * shape.longest]
+    core = shape.centres[shape.core]
+    # The arm may be an end, too: fingers are many, and lead.
+    ways = np.array([normalised(t.place - core) for t in tips]).reshape(-1, 3)
+    lead = normalised(ways.sum(axis=0)) if len(ways) else np.array([0.0, 1.0, 0.0])
+    ahead = [k for k, way in enumerate(ways) if way @ lead > 0.35]
+    lead = normalised(ways[ahead].sum(axis=0)) if ahead else lead
+    along = (shape.centres - core) @ lead
+    wrist = shape.centres[along < along.min() + 0.06 * shape.longest].mean(axis=0)
+    reach = float(along.max() - along.min())
+    slab = np.abs(along - (along.min() + 0.5 * reach)) < 1.5 * shape.cell
+    palm = shape.centres[slab].mean(axis=0) if slab.any() else wrist + 0.5 * reach * lead
+    palm = wrist + lead * float((palm - wrist) @ lead)
+    ends = finger_tips(shape.points, shape.triangles, wrist, palm)
+    if len(ends) < len(ahead):
+        # Of a hand of many shells the skin does not lead from the wrist to the tips; the solid does.
+        ends = np.array([tips[k].place for k in ahead][:MOST])
+    shown = len(ends)
+    count = (shown if shown >= 2 else 5) if fingers is None else fingers
+    sure = 0.6 if shown >= 2 else 0.3
+    found: dict[str, tuple[FloatArray, float]] = {"l_wrist": (wrist, sure), "l_palm": (palm, sure)}
+    if count:
+        placed = find_fingers(shape.points, shape.triangles, wrist, palm, names=finger_names(count), tips=ends)
+        for name, (base, tip, trust) in placed.items():
+            found |= {f"l_{name}_base": (base, trust), f"l_{name}_tip": (tip, trust)}
+    return count, found
 
 
 MOST = 5

@@ -25,9 +25,9 @@ from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import FindError
 from pegloom.core.geometry.mesh import bounds
 from pegloom.core.geometry.solid import CellGraph, Solid, cell_graph, make_solid, reach
-from pegloom.core.geometry.symmetry import plane_score
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.jobs import Progress, silent
+from pegloom.core.skeleton.find.evenness import Evenness, Found, even_out
 from pegloom.core.skeleton.find.hand import find_fingers, finger_tips
 from pegloom.core.skeleton.human import CENTRE_PEGS, PATTERN, SIDE_PEGS, finger_names
 from pegloom.core.skeleton.joints import Vector
@@ -44,9 +44,6 @@ ANKLE_BELOW = 0.007
 """How far under the place where the foot's length has ended the ankle is, in shares of the height."""
 HIP_OVER_CROTCH = 0.052
 """Height of the hip joint over the crotch, in shares of the height."""
-LOPSIDED_BELOW = 0.35
-"""Symmetry score under which the two sides keep their own places."""
-
 PINCHED = 0.82
 """Depth at the middle over the thighs' depth under which a layer still shows two legs."""
 
@@ -60,10 +57,11 @@ BULGE = 1.25
 FOOT_OF_BULGE = 0.12
 """Share of the bulge still left where the hand has ended."""
 
+HEAD_ASIDE = 0.04
+"""How far from the middle the head's top is looked for, in shares of the height."""
+
 LUMP = 0.45
 """Share of its bounding box a figure may fill; standing humans fill 0.08 to 0.3."""
-
-Found = dict[str, tuple[FloatArray, float]]
 
 
 def find_human_pegs(
@@ -94,7 +92,7 @@ def find_human_pegs(
     base = np.array([0.0, low[1], 0.0])
     cell = max(height / CELLS_TALL, float(np.max(high - low)) / CELLS_LONG)
     solid = make_solid(points - base, triangles, cell=cell, middle=middle)
-    body = _Body(solid, height, middle)
+    body = _Body(solid, _crown(solid, height, middle), middle)
     found: Found = {}
     progress(0.25, "legs and trunk")
     for sign in (1, -1):
@@ -113,23 +111,31 @@ def find_human_pegs(
         for sign in (1, -1):
             found.update(_leg_pegs(body, sign))
         found.update(_trunk_pegs(body, found))
-    score = plane_score(points, 0, middle)
-    if score >= LOPSIDED_BELOW:
-        found = _even(found, middle)
+    evenness = Evenness(points - base, triangles, middle=middle, size=body.height)
+    found, apart = even_out(found, evenness)
     progress(0.7, "hands")
     if fingers is None:
         fingers = _seen(points - base, triangles, found)
     if fingers:
         for side in ("l", "r"):
             found.update(_finger_pegs(points - base, triangles, found, side, fingers))
-        if score >= LOPSIDED_BELOW:
-            found = _even(found, middle)
+        found, apart = even_out(found, evenness)
     doubt = _doubt(body, low, high)
     found = {name: (place, sure * doubt) for name, (place, sure) in found.items()}
     progress(1.0, "pegs placed")
     order = [*CENTRE_PEGS, *(f"{s}_{n}" for n in SIDE_PEGS for s in ("l", "r"))]
     order += [f"{s}_{f}_{e}" for f in finger_names(fingers) for e in ("base", "tip") for s in ("l", "r")]
-    return PegSet(PATTERN, fingers, tuple(Peg(name, _vector(found[name][0] + base), found[name][1]) for name in order))
+    pegs = tuple(Peg(name, _vector(found[name][0] + base), found[name][1]) for name in order)
+    return PegSet(PATTERN, fingers, pegs, apart=apart)
+
+
+def _crown(solid: Solid, height: float, middle: float) -> float:
+    """How high the body stands at its middle: a raised hand makes nobody taller."""
+    x = solid.origin[0] + (np.arange(solid.filled.shape[0]) + 0.5) * solid.cell
+    over = np.flatnonzero(solid.filled[np.abs(x - middle) < HEAD_ASIDE * height].any(axis=(0, 2)))
+    if len(over) == 0:
+        return height
+    return float(np.clip(solid.origin[1] + (over[-1] + 1) * solid.cell, 0.5 * height, height))
 
 
 def _doubt(body: _Body, low: FloatArray, high: FloatArray) -> float:
@@ -140,27 +146,6 @@ def _doubt(body: _Body, low: FloatArray, high: FloatArray) -> float:
 
 def _vector(p: FloatArray) -> Vector:
     return (round(float(p[0]), 6), round(float(p[1]), 6), round(float(p[2]), 6))
-
-
-def _even(found: Found, middle: float) -> Found:
-    """Both sides at the mean of one and the other mirrored; centre pegs on the middle."""
-    even: Found = {}
-    for name, (position, confidence) in found.items():
-        other = {"l_": "r_", "r_": "l_"}.get(name[:2])
-        if other is None:
-            even[name] = (np.array([middle, position[1], position[2]]), confidence)
-        else:
-            other_place, confidence2 = found[other + name[2:]]
-            mirrored = other_place * [-1, 1, 1] + [2 * middle, 0, 0]
-            weight = confidence / max(confidence + confidence2, 1e-9)
-            if name[:2] == "r_":  # take the left's mean, mirrored, so that both agree to the last digit
-                left, _ = found["l_" + name[2:]]
-                w = found["l_" + name[2:]][1] / max(confidence + confidence2, 1e-9)
-                mean = left * w + (position * [-1, 1, 1] + [2 * middle, 0, 0]) * (1 - w)
-                even[name] = (mean * [-1, 1, 1] + [2 * middle, 0, 0], min(confidence, confidence2))
-            else:
-                even[name] = (position * weight + mirrored * (1 - weight), min(confidence, confidence2))
-    return even
 
 
 @dataclass

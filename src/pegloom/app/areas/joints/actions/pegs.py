@@ -14,6 +14,7 @@ from pegloom.app.context import Context
 from pegloom.core.jobs import Progress
 from pegloom.core.skeleton.patterns import free_pegs
 from pegloom.core.skeleton.patterns import pattern as shipped_pattern
+from pegloom.core.skeleton.pegs import PegSet
 from pegloom.document import edits
 from pegloom.document.model import Character, Document
 from pegloom.files.patterns import pattern_named
@@ -58,9 +59,19 @@ def find_pegs(c: Context) -> None:
         pegs = c.character.require_pegs()
         weak = sum(p.weak for p in pegs.pegs)
         word = f"{title}: {len(pegs.pegs)} pegs placed"
-        c.say(word + (f", {weak} of them weak guesses; look at those with a ring" if weak else ""))
+        word += f", {weak} of them weak guesses; look at those with a ring" if weak else ""
+        c.say(word + _not_even(pegs))
 
     c.job(lambda title: f"Find pegs, {title.lower()}", edit, title="Finding pegs", then=then)
+
+
+def _not_even(pegs: PegSet) -> str:
+    """Which pairs were left apart, for the note."""
+    apart = pegs.pairs_apart
+    if not apart:
+        return ""
+    named = ", ".join(apart[:4]) + (f" and {len(apart) - 4} more" if len(apart) > 4 else "")
+    return f". The body is not even there: {named} stand apart, each side where it was found"
 
 
 def lay_out(c: Context) -> None:
@@ -101,7 +112,7 @@ def build(c: Context) -> None:
 def propose(c: Context) -> None:
     """Show what centring would move; a second press does it. Pegs, and joints no peg stands for."""
     character, document, picked = c.character, c.store.history.present, c.state.selection
-    both = c.state.tooling.both_sides
+    both = c.state.hand.both_sides
     names: tuple[str, ...] | None = None
     joints: tuple[str, ...] | None = None
     if picked.kind == "peg":
@@ -162,7 +173,7 @@ def next_weak(c: Context) -> None:
 
 def accept(c: Context) -> None:
     """The picked peg is right where it is; on to the next weak guess."""
-    lead, both = c.state.selection.lead, c.state.tooling.both_sides
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
     words = lead.replace("_", " ")
     if not c.try_edit(f"{words} is right", lambda d: edits.accept_peg(d, lead, both_sides=both)):
         return
