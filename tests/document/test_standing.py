@@ -10,6 +10,7 @@ from pegloom.core.geometry.standing import Direction, guess_stance
 from pegloom.core.motion.clips import sample
 from pegloom.core.motion.trials import trial_pose
 from pegloom.core.rig.pose import Pose
+from pegloom.core.skeleton.pegs import place_pegs
 from pegloom.core.skin.weights import dense
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
@@ -182,3 +183,86 @@ def test_what_cannot_stand_says_so():
         edits.stand_up(edits.include_part(document, "part0", False))
     with pytest.raises(EditError, match="more than 0"):
         edits.stand_up(finished(), height=-1.0)
+
+
+def stretched(bend):
+    """A controlled figure whose knees and elbows stand off their straight lines by a share of the limb's length."""
+    document = edits.stand_up(document_of(as_mesh(human(down=0.5)[0])), keep_size=True)
+    pegs = edits.find_pegs(document, fingers=0)
+    at = {p.name: np.array(p.position) for p in pegs.pegs}
+    places = {}
+    for s in "lr":
+        for first, middle, last, way in (("hip", "knee", "ankle", 1.0), ("shoulder", "elbow", "wrist", -1.0)):
+            start, end = at[f"{s}_{first}"], at[f"{s}_{last}"]
+            off = np.array([0, 0, way * bend * np.linalg.norm(end - start)])
+            places[f"{s}_{middle}"] = tuple(float(v) for v in (start + end) / 2 + off)
+    document = edits.build_joints(edits.set_pegs(document, place_pegs(pegs, places)))
+    return edits.build_controls(edits.bind(document))
+
+
+def adopted(document, path):
+    write_glb(path, replace(document.character, clips=()))
+    read = read_gltf(path)
+    document = edits.bring_in(Document(), read.parts, name="figure", skeleton=read.skeleton, weights=read.weights)
+    return edits.build_controls(edits.stand_up(document, up=Direction.PLUS_Y, facing=Direction.PLUS_Z, keep_size=True))
+
+
+TURNED = {
+    "half a turn": lambda d: edits.turn_by(d, 180), "a quarter": lambda d: edits.turn_by(d, 90),
+    "some": lambda d: edits.turn_by(d, -37.5), "larger": lambda d: edits.stand_up(d, height=3 * d.character.height),
+    "about face": lambda d: edits.stand_up(d, facing=Direction.MINUS_Z),
+    "laid down and away": lambda d: edits.stand_up(d, up=Direction.MINUS_Z, facing=Direction.PLUS_Y),
+}  # fmt: skip
+STRETCHED = {"straight": 0.0, "hardly bent": 1e-6, "nearly straight": 2e-3, "a little": 0.01, "the other way": -0.01}
+
+
+def shows_the_same(before, after, poses):
+    """before, after: documents. poses: pairs of poses of the one and the other, or pose makers for both."""
+    matrix, old, new = way(before, after), before.character, after.character
+    for was, now in poses:
+        one, other = evaluate(old, was), evaluate(new, now)
+        for part in old.parts:
+            off = np.abs(other.points[part.id] - moved(matrix, one.points[part.id])).max()
+            assert off < 1e-6 * new.height, off / new.height
+
+
+@pytest.mark.parametrize("how", TURNED)
+@pytest.mark.parametrize("name", ["wick", "dumble", "harl", "winch", "lantern"])
+def test_no_demo_bends_when_it_is_turned_moved_or_sized(name, how):
+    before = open_project(DEMO / f"{name}.pegloom")
+    after = TURNED[how](before)
+    poses = [(Pose(), Pose()), (before.character.pose, after.character.pose)]
+    for was, now in zip(before.character.clips, after.character.clips, strict=True):
+        for time in was.key_times[::3]:
+            poses.append(tuple(
+                sample(c, time, d.character.skeleton, None, d.character.rig) for c, d in ((was, before), (now, after))
+            ))  # fmt: skip
+    shows_the_same(before, after, poses)
+
+
+@pytest.mark.parametrize("how", TURNED)
+@pytest.mark.parametrize("foreign", [False, True])
+@pytest.mark.parametrize("name", STRETCHED)
+def test_nearly_straight_limbs_keep_their_bend_when_turned(name, foreign, how, tmp_path):
+    before = stretched(STRETCHED[name])
+    if foreign:
+        before = adopted(before, tmp_path / "figure.glb")
+    after = TURNED[how](before)
+    shows_the_same(before, after, [(Pose(), Pose()), (before.character.pose, after.character.pose)])
+    # Bent by its goal as well: the pose in hand is told anew.
+    rig = before.character.rig
+    goals = [s.goal.id for s in rig.limbs]
+    assert len(goals) == 4
+    for goal in goals:
+        before = edits.set_channels(before, goal, blend=1.0, move_y=0.12, move_x=0.02)
+    after = TURNED[how](before)
+    shows_the_same(before, after, [(before.character.pose, after.character.pose)])
+
+
+def test_what_is_found_anew_on_a_turned_body_looks_ahead_again():
+    document = edits.turn_by(stretched(0.0), 180)
+    assert not np.allclose(document.character.front, (0, 0, 0, 1))
+    document = edits.lay_pegs(document, edits.find_pegs(document, fingers=0))
+    assert document.character.front == (0, 0, 0, 1)
+    shin = next(j for j in document.character.skeleton.joints if j.name == "l_shin")
+    assert shin.matrix[0, 0] > 0.9, "knees fold backward of where the body faces now"

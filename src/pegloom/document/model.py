@@ -213,6 +213,8 @@ class Character:
     """The highest number ids of each stem ever had: they are never used again."""
     adopted: Skeleton | None = None
     """The skeleton a file brought, as it came: what hand-made changes to its joints are relative to."""
+    front: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+    """How the body's own up and ahead, as they were when its joints were made, are turned now (x y z w)."""
     skin: Skin | None = None
     rig: ControlRig | None = None
     rig_recipe: Mapping[str, KitRig] = field(default_factory=dict)

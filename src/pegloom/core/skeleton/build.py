@@ -15,11 +15,15 @@ from pegloom.core.geometry.transforms import (
     quaternion_about,
     rotation_matrix,
 )
-from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
+from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton, Vector
 from pegloom.core.skeleton.kits import Kit, role_in_kit
 from pegloom.core.skeleton.patterns import pattern
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.tolerances import PREBEND
+
+Quaternion = tuple[float, float, float, float]
+AS_STOOD: Quaternion = (0.0, 0.0, 0.0, 1.0)
+"""The turn of a body that stands as it did when its joints were made."""
 
 BULGES = {
     "back": (0.0, 0.0, -1.0),
@@ -38,14 +42,17 @@ def kits_in(pegs: PegSet) -> tuple[Kit, ...]:
     return pattern(pegs.pattern).kits(fingers=pegs.fingers)
 
 
-def build_joints(pegs: PegSet, base: Skeleton | None = None) -> Skeleton:
+def build_joints(pegs: PegSet, base: Skeleton | None = None, *, front: Quaternion = AS_STOOD) -> Skeleton:
     """Joints of a body from its pegs: clean axes, mirrored bend axes, ids by limb kit.
 
     base : joints that are there already (a file's), which kits may hang on.
+    front : how the body's own up and ahead are turned now (x y z w): which way straight limbs bend goes with it.
 
     Raises ShapeError naming a missing peg, or a kit that hangs on nothing.
     """
-    at = {peg.name: np.array(peg.position) for peg in pegs.pegs}
+    turn = rotation_matrix(front)
+    # Laid out as the body first stood, then turned: so a turned body's joints are the turned joints.
+    at = {peg.name: np.array(peg.position) @ turn for peg in pegs.pegs}
     joints: list[Joint] = list(base.joints) if base is not None else []
     result: set[str] = {j.id for j in joints}
     waiting = list(kits_in(pegs))
@@ -56,10 +63,22 @@ def build_joints(pegs: PegSet, base: Skeleton | None = None) -> Skeleton:
             raise ShapeError(f"the kit {kit.id} hangs on {kit.attach}, which is not there; attach it elsewhere")
         for kit in ready:
             new = _chain(kit, at, pegs)
-            joints += new
+            joints += new if front == AS_STOOD or kit.kind == "root" else [turned(j, turn) for j in new]
             result |= {j.id for j in new}
         waiting = [kit for kit in waiting if kit not in ready]
     return Skeleton(tuple(joints))
+
+
+def turned(joint: Joint, turn: FloatArray) -> Joint:
+    """The joint with all of it turned about the origin by a (3, 3)."""
+
+    def place(at: Vector) -> Vector:
+        x, y, z = (turn @ np.array(at)).tolist()
+        return (x, y, z)
+
+    x, y, z, w = matrix_quaternion(turn @ rotation_matrix(joint.rotation)).tolist()
+    tail = None if joint.tail is None else place(joint.tail)
+    return replace(joint, position=place(joint.position), rotation=(x, y, z, w), tail=tail)
 
 
 def peg_line(kit: Kit, at: dict[str, FloatArray], pegs: PegSet) -> FloatArray:

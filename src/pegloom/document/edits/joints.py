@@ -15,7 +15,7 @@ from pegloom.core.geometry.mesh import Mesh, triangulate, weld
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton import pegs as peg_moves
-from pegloom.core.skeleton.build import kits_in
+from pegloom.core.skeleton.build import AS_STOOD, kits_in
 from pegloom.core.skeleton.find import find_pegs_in, guess_pattern
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_side_name
 from pegloom.core.skeleton.kits import Kit, finger_names, fingers_of, kit_of, other_kit_id, pairs_of, resized
@@ -98,6 +98,12 @@ def guess_plan(document: Document) -> str:
 def set_pegs(document: Document, pegs: PegSet) -> Document:
     """Put all pegs; joints that were built from pegs are built again."""
     character = document.require_character()
+    return with_pegs(document, character, pegs)
+
+
+def lay_pegs(document: Document, pegs: PegSet) -> Document:
+    """Put pegs found or laid out anew: which way is ahead is as the body stands now."""
+    character = replace(document.require_character(), front=AS_STOOD)
     return with_pegs(document, character, pegs)
 
 

@@ -13,6 +13,7 @@ from pegloom.core.geometry.transforms import (
     decompose,
     euler_quaternion,
     quaternion_product,
+    rotation_matrix,
     transform_points,
 )
 from pegloom.core.motion.retell import carried_clip, rerested
@@ -20,7 +21,7 @@ from pegloom.core.rig.changes import changed_rig, followed
 from pegloom.core.rig.controls import RECIPE, ControlRig
 from pegloom.core.rig.pose import JointPose
 from pegloom.core.rig.recipe import build_rig
-from pegloom.core.skeleton.build import build_joints, kits_in
+from pegloom.core.skeleton.build import AS_STOOD, build_joints, kits_in, turned
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
@@ -36,7 +37,7 @@ OWN = "own."
 def recipe_of(character: Character) -> Skeleton:
     """The joints as pegs, kits and the file say, before any change made by hand. Raises EditError without any."""
     if character.pegs is not None:
-        return build_joints(character.pegs, character.adopted)
+        return build_joints(character.pegs, character.adopted, front=character.front)
     if character.adopted is not None:
         return character.adopted
     if character.skeleton is not None:
@@ -49,8 +50,17 @@ def kits_of(character: Character) -> tuple[Kit, ...]:
     own = kits_in(character.pegs) if character.pegs is not None else ()
     skeleton = character.skeleton
     if character.adopted is not None and skeleton is not None:
-        own = (*own, *(_named_apart(kit, {k.id for k in own}) for kit in guess_kits(skeleton)))
+        guessed = guess_kits(as_it_stood(skeleton, character.front))
+        own = (*own, *(_named_apart(kit, {k.id for k in own}) for kit in guessed))
     return own
+
+
+def as_it_stood(skeleton: Skeleton, front: tuple[float, float, float, float]) -> Skeleton:
+    """The joints turned back to where the body's own front is ahead: its limbs are told by where they lie."""
+    if front == AS_STOOD:
+        return skeleton
+    back = rotation_matrix(front).T
+    return Skeleton(tuple(turned(joint, back) for joint in skeleton.joints))
 
 
 def _named_apart(kit: Kit, taken: set[str]) -> Kit:
@@ -124,7 +134,8 @@ def recipe_rig(character: Character) -> ControlRig:
     """Controls as the recipe has them, before any change made by hand. Raises EditError without joints."""
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first")
-    return build_rig(character.skeleton, character.height, kits_of(character), character.rig_recipe)
+    kits = kits_of(character)
+    return build_rig(character.skeleton, character.height, kits, character.rig_recipe, front=character.front)
 
 
 def assembled(character: Character) -> Skeleton:

@@ -33,6 +33,7 @@ from pegloom.core.rig.changes import ControlChange
 from pegloom.core.rig.channels import MOVE, Quantity
 from pegloom.core.rig.controls import Control, ControlRig
 from pegloom.core.rig.pose import JointPose, Pose, Shown
+from pegloom.core.skeleton.build import AS_STOOD
 from pegloom.core.skeleton.joints import Skeleton, Vector
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
@@ -152,8 +153,10 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     """
     move = _Similarity(matrix)
     parts = tuple(move.part(part) for part in character.parts)
+    # Before there are joints, the body is stood up so that ahead is ahead; after, what is its front goes with it.
+    front = move.turned(character.front) if character.skeleton is not None else AS_STOOD
     changed = replace(
-        character, parts=parts, pegs=move.pegs(character.pegs), adopted=move.skeleton(character.adopted),
+        character, parts=parts, pegs=move.pegs(character.pegs), adopted=move.skeleton(character.adopted), front=front,
         rig_changes=replace(
             character.rig_changes,
             controls=MappingProxyType({c: move.change(o) for c, o in character.rig_changes.controls.items()}),

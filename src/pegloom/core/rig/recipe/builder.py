@@ -21,8 +21,9 @@ LEAST_SIZE, MOST_SIZE = 0.012, 0.12
 
 
 class Builder:
-    def __init__(self, skeleton: Skeleton, height: float) -> None:
-        self.skeleton, self.height = skeleton, height
+    def __init__(self, skeleton: Skeleton, height: float, front: FloatArray) -> None:
+        """front (3, 3): how the body's own up and ahead are turned."""
+        self.skeleton, self.height, self.front = skeleton, height, front
         self.controls: list[Control] = []
         self.drives: list[Drive] = []
         self.solvers: list[Solver] = []

@@ -35,7 +35,7 @@ def add_limb(b: Builder, kit: Kit, *, ik_at_rest: bool) -> None:
     goal, pole = f"{kit.id}.goal", f"{kit.id}.pole"
     mark = {Side.LEFT: "l_", Side.RIGHT: "r_"}.get(kit.side, "")
     sign = -1.0 if kit.side is Side.RIGHT else 1.0
-    bulge = np.array(BULGES.get(kit.bend, BULGES["front"])) * [sign, 1.0, 1.0]
+    bulge = b.front @ (np.array(BULGES.get(kit.bend, BULGES["front"])) * [sign, 1.0, 1.0])
     reach = 0.75 * float(np.linalg.norm(end - start))
     cube = float(np.clip(0.2 * reach / b.height, 0.008, 0.042))
     b.add(goal, f"{mark}{kit.goal or kit.id}_goal", kit.side, control_node("root"), level(end), Shape.CUBE, cube,

@@ -8,30 +8,34 @@ from dataclasses import replace
 import numpy as np
 
 from pegloom.core.errors import EditError
+from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
 from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
 from pegloom.core.rig.recipe.builder import HUMAN_SIZES, Builder, level
 from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, has_ik
 from pegloom.core.rig.recipe.limb import add_limb
 from pegloom.core.rig.refs import WORLD, control_node, joint_node
+from pegloom.core.skeleton.build import AS_STOOD, Quaternion
 from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
 from pegloom.core.skeleton.kits import Kit
 
 
 def build_rig(
-    skeleton: Skeleton, height: float, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig] = NO_RECIPE
-) -> ControlRig:
+    skeleton: Skeleton, height: float, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig] = NO_RECIPE, *,
+    front: Quaternion = AS_STOOD,
+) -> ControlRig:  # fmt: skip
     """Controls for a skeleton of any body plan.
 
     height : metres, sizes the shapes.
     recipe : how each kit is to be built, by id; one not named as is usual.
+    front : how the body's own up and ahead are turned now (x y z w).
 
     Every control reads zero at rest and no joint moves. Joints no kit knows (added by hand, from a file) get a
     turner each. Raises EditError for a skeleton without joints.
     """
     if not skeleton.joints:
         raise EditError("there are no joints to build controls on; build joints first")
-    b = Builder(skeleton, height)
+    b = Builder(skeleton, height, rotation_matrix(front))
     both = MOVE + ROTATE
     roots = [j for j in skeleton.joints if j.parent is None]
     first = roots[0]

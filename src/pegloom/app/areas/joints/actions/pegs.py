@@ -53,7 +53,7 @@ def find_pegs(c: Context) -> None:
         else:
             plan = pattern_named("human" if chosen.pattern == AUTO else chosen.pattern)
         pegs = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs, progress=progress)
-        return edits.set_pegs(document, pegs), plan.title
+        return edits.lay_pegs(document, pegs), plan.title
 
     def then(title: str) -> None:
         pegs = c.character.require_pegs()
@@ -97,7 +97,7 @@ def lay_out(c: Context) -> None:
 
     c.try_edit(
         f"Lay out {plan.title.lower()}",
-        lambda d: edits.set_pegs(edits.start_clean(d) if instead else d, pegs),
+        lambda d: edits.lay_pegs(edits.start_clean(d) if instead else d, pegs),
         then,
     )
 
