@@ -491,3 +491,45 @@ def test_dragging_a_peg_carries_sampled_clips_once_on_release(rigged):
     assert now.pegs.position("l_wrist") == drafts[-1].character.pegs.position("l_wrist")
     session.undo()
     assert session.history.present is start
+
+
+def test_finding_again_asks_before_what_was_placed_by_hand_goes(hand):
+    session = hand.session
+    session.start_with(unrigged_wick(), None)
+    session.go(Area.JOINTS)
+    hand.c.actions.run("joints.find_pegs")
+    session.wait()
+    session.select("peg", "l_elbow")
+    place = session.character.pegs.position("l_elbow")
+    moved = (place[0] + 0.02, place[1], place[2])
+    hand.c.try_edit("Place l_elbow", lambda d: edits.place_peg(d, "l_elbow", moved))
+    hand.card("joints.find").set_open(True)
+    hand.window.answers.take_number = -1
+    before = session.document
+    hand.c.actions.run("joints.find_pegs")
+    session.wait()
+    assert session.document is before, "given up"
+    assert "2 pegs" in hand.window.answers.offered[-1][0]
+    hand.window.answers.take_number = 0
+    hand.c.actions.run("joints.find_pegs")
+    session.wait()
+    assert session.character.pegs.position("l_elbow") == moved
+    hand.window.answers.take_number = 1
+    hand.c.actions.run("joints.find_pegs")
+    session.wait()
+    assert session.character.pegs.position("l_elbow") == place
+
+
+def test_another_number_of_fingers_is_one_box(hand):
+    session = hand.session
+    session.start_with(wick(), None)
+    session.go(Area.JOINTS)
+    box = find(hand.window, QSpinBox, "joints.finger_count")
+    assert box.isVisible() and box.value() == 5
+    others = {p.name: p.position for p in session.character.pegs.pegs if not p.name.endswith(("_base", "_tip"))}
+    box.setValue(3)
+    session.wait()
+    assert session.character.pegs.fingers == 3 and "3 fingers" in session.history.undo_name
+    assert {n: session.character.pegs.position(n) for n in others} == others
+    session.undo()
+    assert box.value() == 5

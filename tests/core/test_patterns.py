@@ -41,7 +41,7 @@ def test_every_pattern_stands_alone_and_takes_controls(name):
         assert "<circle" in sketch(shipped_patterns()[name], pegs.kits, peg.name)
 
 
-@pytest.mark.parametrize("name", shipped_patterns())
+@pytest.mark.parametrize("name", [name for name in shipped_patterns() if name != "hand"])  # it has one side
 def test_sides_are_mirrored_to_the_last_digit(name):
     skeleton = build_joints(free_pegs(shipped_patterns()[name]))
     for joint in skeleton.joints:

@@ -17,10 +17,12 @@ from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton import pegs as peg_moves
 from pegloom.core.skeleton.build import AS_STOOD, kits_in
 from pegloom.core.skeleton.find import find_pegs_in, guess_pattern
+from pegloom.core.skeleton.find.hand import find_fingers
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_side_name
 from pegloom.core.skeleton.kits import Kit, finger_names, fingers_of, kit_of, other_kit_id, pairs_of, resized
 from pegloom.core.skeleton.patterns import Pattern, free_pegs, kit_library, pattern, peg_order, usual_place
 from pegloom.core.skeleton.pegs import Peg, PegSet
+from pegloom.core.skeleton.search_again import found_again
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
 from pegloom.document.model import Character, Document, PartKind
 
@@ -107,6 +109,21 @@ def lay_pegs(document: Document, pegs: PegSet) -> Document:
     return with_pegs(document, character, pegs)
 
 
+def find_pegs_again(
+    document: Document, *, keep_placed: bool = True, fingers: int | None = None, plan: Pattern | str | None = None,
+    pairs: int | None = None, progress: Progress = silent,
+) -> Document:  # fmt: skip
+    """Look for the landmarks of a body, which may have pegs: kits stay, and unless told otherwise pegs placed by hand.
+
+    See `find_pegs` for the rest.
+    """
+    found = find_pegs(document, fingers=fingers, plan=plan, pairs=pairs, progress=progress)
+    old = document.require_character().pegs
+    if old is not None and old.pattern:
+        found = found_again(old, found, keep_placed=keep_placed, other_fingers=fingers is not None)
+    return lay_pegs(document, found)
+
+
 def place_peg(document: Document, name: str, position: Vector, *, both_sides: bool = True) -> Document:
     """Move one peg (and its partner); joints, controls and weights that hang on it follow."""
     character = document.require_character()
@@ -160,8 +177,11 @@ def side_gaps(pegs: PegSet, middle: float = 0.0) -> Mapping[str, float]:
 # Kits
 
 
-def set_fingers(document: Document, fingers: int, *, segments: int = 3) -> Document:
-    """Another number of fingers or segments; fingers that stay keep their pegs."""
+def set_fingers(document: Document, fingers: int, *, segments: int | None = None) -> Document:
+    """Another number of fingers or segments; fingers that stay keep their pegs, new ones are looked for in the mesh.
+
+    segments : of each finger; None for as many as its fingers have.
+    """
     character = document.require_character()
     pegs = pegs_of(character)
     kits = kits_in(pegs)
@@ -169,15 +189,39 @@ def set_fingers(document: Document, fingers: int, *, segments: int = 3) -> Docum
     arms = [k for k in kits if k.part == "arm" and k.ik]
     if not hands and not arms:
         raise EditError("this body has no hands to put fingers on")
+    names = finger_names(fingers)
     attach = hands[0].attach.replace(".l", ".{s}", 1) if hands else arms[0].ik[2].replace(".l", ".{s}", 1)
     plan = {"id": "hand", "sides": True, "attach": attach}
-    new = fingers_of(plan, fingers, segments)
-    rolls = {k.id: k.roll for k in hands}
-    new = [replace(k, roll=rolls.get(k.id, 0.0)) for k in new]
-    finger_names(fingers)
+    usual = max((len(k.joints) for k in hands), default=3)
+    known_hands = {k.id: k for k in hands}
+    new = []
+    for kit in fingers_of(plan, fingers, segments or usual):
+        old = known_hands.get(kit.id)
+        new.append(kit if old is None else old if segments is None else resized(old, segments))
     kept = [k for k in kits if k.kind != "finger"]
     chains = tuple((old.joints, k.joints) for old in hands for k in new if old.id == k.id and old.joints != k.joints)
-    return _with_kits(document, character, (*kept, *new), fingers=fingers, chains=chains)
+    known = {**pegs.spare, **pegs.by_name}
+    missing = {p for k in new for p in k.pegs if p not in known}
+    places = _fingers_in_mesh(character, pegs, names, missing) if missing else {}
+    return _with_kits(document, character, (*kept, *new), fingers=fingers, chains=chains, places=places)
+
+
+def _fingers_in_mesh(character: Character, pegs: PegSet, names: tuple[str, ...], missing: set[str]) -> dict[str, Peg]:
+    """Where the mesh shows fingers that had no pegs: by peg; nothing without a surface or a hand's pegs."""
+    places: dict[str, Peg] = {}
+    if not any(p.mesh.face_count for p in character.included):
+        return places
+    points, triangles = surface_of(character)
+    for s in ("l", "r"):
+        if not {f"{s}_wrist", f"{s}_palm"} <= set(pegs.by_name):
+            continue
+        wrist, palm = (np.array(pegs.position(f"{s}_{n}")) for n in ("wrist", "palm"))
+        for finger, (base, tip, sure) in find_fingers(points, triangles, wrist, palm, names=names).items():
+            for end, place in (("base", base), ("tip", tip)):
+                if f"{s}_{finger}_{end}" in missing:
+                    x, y, z = place.tolist()
+                    places[f"{s}_{finger}_{end}"] = Peg(f"{s}_{finger}_{end}", (x, y, z), sure)
+    return places
 
 
 def set_joint_count(document: Document, kit_id: str, count: int, *, both_sides: bool = True) -> Document:

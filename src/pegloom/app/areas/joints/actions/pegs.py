@@ -33,10 +33,37 @@ def _instead_of_the_files(c: Context) -> bool | None:
     )
 
 
+def _keep_placed(c: Context) -> bool | None:
+    """Whether pegs placed by hand stay in a new search; asked where there are any. None for no search at all."""
+    pegs = c.state.character.pegs if c.state.character is not None else None
+    placed = sum(p.by_hand for p in pegs.pegs) if pegs is not None else 0
+    if not placed:
+        return True
+    ones = "the peg" if placed == 1 else f"the {placed} pegs"
+    options = [f"Keep {ones} placed by hand, find the others", "Find all of them anew"]
+    number = c.ask.one_of("Some pegs were placed by hand", options)
+    return None if number < 0 else number == 0
+
+
+def set_fingers(c: Context, fingers: int) -> None:
+    """Another number of fingers; all else stays."""
+    pegs = c.state.character.pegs if c.state.character is not None else None
+    if pegs is None or pegs.fingers == fingers:
+        return
+    change(
+        c, f"{fingers} fingers a hand" if fingers else "No fingers", lambda d: edits.set_fingers(d, fingers),
+        lambda _: c.say(f"{fingers} fingers a hand; all other pegs stay" if fingers else "Hands without fingers"),
+    )  # fmt: skip
+
+
 def find_pegs(c: Context) -> None:
     instead = _instead_of_the_files(c)
     if instead is False:
         c.say("The file's skeleton stays")
+        return
+    keep = _keep_placed(c)
+    if keep is None:
+        c.say("The pegs stay as they are")
         return
     chosen = c.state.settings.of(PatternSettings)
     fingers, pairs = None if chosen.fingers == AS_SEEN else chosen.fingers, chosen.pairs or None
@@ -52,13 +79,17 @@ def find_pegs(c: Context) -> None:
             plan = shipped_pattern(edits.guess_plan(document))
         else:
             plan = pattern_named("human" if chosen.pattern == AUTO else chosen.pattern)
-        pegs = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs, progress=progress)
-        return edits.lay_pegs(document, pegs), plan.title
+        found = edits.find_pegs_again(
+            document, keep_placed=keep, plan=plan, fingers=fingers, pairs=pairs, progress=progress
+        )
+        return found, plan.title
 
     def then(title: str) -> None:
         pegs = c.character.require_pegs()
         weak = sum(p.weak for p in pegs.pegs)
         word = f"{title}: {len(pegs.pegs)} pegs placed"
+        kept = sum(p.by_hand for p in pegs.pegs)
+        word += f", {kept} of them where you put them" if kept else ""
         word += f", {weak} of them weak guesses; look at those with a ring" if weak else ""
         c.say(word + _not_even(pegs))
 

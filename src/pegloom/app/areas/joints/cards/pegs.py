@@ -6,8 +6,9 @@ from html import escape
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtSvgWidgets import QSvgWidget
-from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem
+from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QSpinBox
 
+from pegloom.app.areas.joints.actions.pegs import set_fingers
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings, State
 from pegloom.app.widgets import action_button, label
@@ -32,7 +33,16 @@ class PegsCard(Card):
         )
         q = c.actions.qactions
         self.patterns = known_patterns()
-        self.body.addWidget(tick(self, HandSettings, "both_sides", "Both sides at once", name="joints.both"))
+        self.fingers = QSpinBox()
+        self.fingers.setObjectName("joints.finger_count")
+        self.fingers.setAccessibleName("Fingers of a hand")
+        self.fingers.setToolTip("Another number of fingers; all other pegs stay")
+        self.fingers.setRange(0, 5)
+        self.fingers.setKeyboardTracking(False)
+        self.fingers.valueChanged.connect(lambda value: None if self.showing else set_fingers(c, value))
+        both = tick(self, HandSettings, "both_sides", "Both sides at once", name="joints.both")
+        self.finger_word = label("Fingers", "soft")
+        self.row(both, self.finger_word, self.fingers, stretch=0).setStretch(0, 1)
         self.list = QListWidget()
         self.list.setObjectName("joints.list")
         self.list.setAccessibleName("Pegs")
@@ -66,6 +76,11 @@ class PegsCard(Card):
         if pegs is not self.listed:
             self.listed = pegs
             self._fill(pegs)
+        hands = pegs is not None and has_hands(pegs)
+        for widget in (self.fingers, self.finger_word):
+            widget.setVisible(hands)
+        if pegs is not None:
+            self.fingers.setValue(pegs.fingers)
         weak = sum(p.weak for p in pegs.pegs) if pegs is not None else 0
         placed = sum(p.by_hand for p in pegs.pegs) if pegs is not None else 0
         self.note.setText((f"{weak} weak, " if weak else "") + f"{placed} placed" if pegs is not None else "")
@@ -98,6 +113,11 @@ class PegsCard(Card):
             self.list.addItem(item)
         if bar is not None:
             bar.setValue(row)
+
+
+def has_hands(pegs: PegSet) -> bool:
+    """Whether a body has hands that fingers go on."""
+    return any(kit.kind == "finger" or (kit.part == "arm" and kit.ik) for kit in kits_in(pegs))
 
 
 def _sides_said(pegs: PegSet | None) -> str:
