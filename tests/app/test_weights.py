@@ -8,6 +8,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWidget, QTableView, QWidget
 
 from pegloom.app.areas.weights.cards.bends import MOST
+from pegloom.app.areas.weights.settings import BindSettings
 from pegloom.app.demos import DEMO
 from pegloom.app.dialogs.pairing_sheet import PairingSheet
 from pegloom.app.state.state import RANGE_TEST, Area, Tool
@@ -17,6 +18,7 @@ from pegloom.scene.brushes import Painting
 from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
 from tests.app.conftest import find, widgets
+from tests.support.figures import wick
 
 
 @pytest.fixture
@@ -530,3 +532,24 @@ def test_the_brush_says_what_a_lock_keeps_it_from(lesson):
     assert "alone, its other side is locked" in find(hand.window, QLabel, "hint").text()
     session.set_view(locked=frozenset({"arm.l.upper"}))
     assert "is locked" in hand.card("weights.brush").gives.text()
+
+
+def test_locks_hold_in_what_the_weights_area_does_and_say_so(hand):
+    session, said = hand.session, []
+    session.said.connect(lambda text, *_: said.append(text))
+    session.start_with(wick(), None)
+    session.go(Area.WEIGHTS)
+    part = max(session.character.included, key=lambda p: p.mesh.vertex_count).id
+    column = session.character.skin.weights[part].column("arm.r.upper")
+    session.set_view(locked=frozenset({"arm.r.upper"}))
+    for action in ("weights.mirror", "weights.reduce", "weights.prune", "weights.drop_strays", "weights.bind"):
+        if action == "weights.reduce":
+            session.put_setting(BindSettings, influences=2)
+        hand.c.actions.run(action)
+        session.wait()
+        assert np.array_equal(session.character.skin.weights[part].column("arm.r.upper"), column), action
+    session.select("joint", "arm.r.upper")
+    session.set_view(influence="arm.r.upper")
+    before = session.document
+    hand.c.actions.run("influence.drop")
+    assert session.document is before and "locked" in said[-1]

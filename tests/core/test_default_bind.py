@@ -586,3 +586,47 @@ def test_any_soup_of_triangles_is_bound_or_refused_in_words(seed):
     for method in BindMethod:
         weights = edits.bind(document, method=method).require_character().skin.weights["part0"]
         assert row_sums_hold(weights) and most_influences(weights) <= 4
+
+
+SPOTS = {"brow": (0.045, 0.16, 0.11), "cheek": (0.06, 0.07, 0.1), "lip": (0.036, 0.02, 0.115), "temple": (0.1, 0.15, 0.0)}
+
+
+@pytest.mark.parametrize("some", [("brow",), ("cheek",), ("temple",), ("brow", "lip"), tuple(SPOTS)])
+def test_a_faces_joint_holds_what_is_near_it_and_the_head_the_rest(some):
+    document = edits.stand_up(document_of(as_mesh(human(down=0.6, head=1.4)[0])), keep_size=True)
+    document = edits.build_joints(edits.set_pegs(document, edits.find_pegs(document, fingers=0)))
+    pivot = np.array(document.character.skeleton.joint("spine.head").position)
+    for name in some:
+        document, _ = edits.draw_joint(document, tuple(pivot + SPOTS[name]), parent="spine.head", name=f"l_{name}")
+    chin, hinge = pivot + [0.0, -0.03, 0.11], pivot + [0, 0.02, 0.02]
+    document, _ = edits.draw_joint(document, tuple(hinge), parent="spine.head", name="jaw", tail=tuple(chin))
+    bound = edits.bind(document).character
+    skeleton, points = bound.skeleton, bound.parts[0].mesh.points
+    weights = bound.skin.weights["part0"]
+    own = weights.column("spine.head").copy()
+    for joint in [j for j in skeleton.joints if j.parent == "spine.head"]:
+        column, at = weights.column(joint.id), np.array(joint.position)
+        own += column
+        away, arm = np.linalg.norm(points - at, axis=1), float(np.linalg.norm(at - pivot))
+        if joint.name == "jaw":
+            assert column[np.linalg.norm(points - chin, axis=1) < 0.03].min() > 0.6, "the chin is the jaw's"
+            continue
+        assert column[away > 0.75 * arm].max(initial=0.0) < 0.15, joint.name
+        assert column[away > arm].max(initial=0.0) < 0.02, joint.name
+        assert column[away < 0.3 * arm].max() > (0.15 if joint.name == "l_lip" else 0.4), joint.name  # the jaw is as near
+    assert own[points[:, 1] > pivot[1] + 0.16].min() > 0.95, "all of it stays on the head"
+
+
+def test_a_toys_arm_of_one_bone_is_no_face():
+    made = trimesh.util.concatenate(
+        [trimesh.creation.box((0.3, 0.6, 0.2)).subdivide().subdivide().subdivide()]
+        + [trimesh.creation.cylinder(0.05, segment=[(s * 0.15, 0.2, 0), (s * 0.8, 0.2, 0)]).subdivide() for s in (1, -1)]
+    )
+    joints = [
+        Joint("root", "root", None, Side.CENTRE, (0, -0.3, 0)), Joint("body", "body", "root", Side.CENTRE, (0, -0.2, 0)),
+        *(Joint(f"arm{s}", f"arm{s}", "body", side, (s * 0.17, 0.2, 0), tail=(s * 0.8, 0.2, 0))
+          for s, side in ((1, Side.LEFT), (-1, Side.RIGHT))),
+    ]  # fmt: skip
+    mesh = as_mesh(made)
+    weights = METHODS[BindMethod.SEGMENT](mesh, Skeleton(tuple(joints)), body_solid([mesh]))
+    assert weights.column("arm1")[mesh.points[:, 0] > 0.3].min() > 0.95

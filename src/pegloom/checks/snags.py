@@ -316,12 +316,12 @@ def _row_snags(part: Part, weights: Weights, skin: Skin) -> list[Snag]:
             Snag(code, "weights", severity, f"{part.name}: {message}", len(vertices), where, part.id, fix)  # type: ignore[arg-type]
         )
 
-    many = over_influenced(weights, skin.influences)
+    many = over_influenced(weights, skin.limit(part.id))
     if len(many):
         add(
             "over-influenced",
             Severity.DOUBT,
-            f"{len(many)} vertices follow more than {skin.influences} joints",
+            f"{len(many)} vertices follow more than {skin.limit(part.id)} joints",
             many,
             "weights.reduce",
         )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
 from types import MappingProxyType
@@ -25,6 +25,7 @@ from pegloom.core.skin.weights import Weights
 NOTHING: Mapping[str, object] = MappingProxyType({})
 NO_ARRAYS: Mapping[str, FloatArray] = MappingProxyType({})
 NO_RELAX: Mapping[str, Relax] = MappingProxyType({})
+NO_LIMITS: Mapping[str, int] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -173,6 +174,25 @@ class Skin:
     """Share (n,) of dual quaternion blending, 0 to 1, by part; a part not named here is blended linearly."""
     relax: Mapping[str, Relax] = field(default_factory=lambda: NO_RELAX)
     """Surface relax by part: shown and measured, but played by few targets until it is baked."""
+    limits: Mapping[str, int] = field(default_factory=lambda: NO_LIMITS)
+    """Most influences a vertex of parts that have another limit than `influences`, by part."""
+
+    def limit(self, part_id: str) -> int:
+        """Most influences a vertex of a part."""
+        return self.limits.get(part_id, self.influences)
+
+    @property
+    def most(self) -> int:
+        """The highest limit of any bound part."""
+        return max((self.limit(part) for part in self.weights), default=self.influences)
+
+    def with_limit(self, limit: int, part_ids: Collection[str]) -> Skin:
+        """Some parts with another limit; of a skin that holds no others, the limit of all."""
+        if set(self.weights) <= set(part_ids):
+            return replace(self, influences=limit, limits=NO_LIMITS)
+        limits = {**self.limits, **dict.fromkeys(part_ids, limit)}
+        kept = {p: n for p, n in limits.items() if n != self.influences and p in self.weights}
+        return replace(self, limits=MappingProxyType(kept))
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -213,7 +233,7 @@ class Character:
     """The highest number ids of each stem ever had: they are never used again."""
     adopted: Skeleton | None = None
     """The skeleton a file brought, as it came: what hand-made changes to its joints are relative to."""
-    front: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+    front: Quaternion = (0.0, 0.0, 0.0, 1.0)
     """How the body's own up and ahead, as they were when its joints were made, are turned now (x y z w)."""
     skin: Skin | None = None
     rig: ControlRig | None = None

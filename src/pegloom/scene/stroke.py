@@ -85,11 +85,11 @@ class Stroke:
         self.where = Reached(character, part, both_sides=both_sides, inside=inside)
         self.g = self.where.g
         self.neighbours = place_neighbours(part.mesh)
-        self.influences = skin.influences
+        self.influences = skin.limit(part.id)
         self.lock: BoolArray = np.array([j in locked for j in self.joint_ids])
         self.heirs = {j: self._heir(character, j) for j in (joint_id, other) if j}
         # Skinning of the working copy: its own packed rows, rewritten only where a dab fell.
-        width = _width(weights, skin.influences, len(self.joint_ids))
+        width = _width(weights, skin.limit(part.id), len(self.joint_ids))
         self.values: FloatArray
         self.packed_index: IntArray
         self.packed_value: FloatArray
@@ -276,7 +276,7 @@ def get_ready(character: Character, *, apart_from: Weights | None = None) -> Non
         place_neighbours(part.mesh)
         if weights is not apart_from:
             dense(weights)
-            packed(weights, _width(weights, skin.influences, len(weights.joint_ids)))
+            packed(weights, _width(weights, skin.limit(part.id), len(weights.joint_ids)))
 
 
 def _width(weights: Weights, influences: int, joints: int) -> int:

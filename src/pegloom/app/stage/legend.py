@@ -51,7 +51,7 @@ def draw_legend(painter: QPainter, c: Context, stage: QRectF) -> None:
             f"{1000 * full:.1f} mm" if metres else "1",
         )
     elif lens is Lens.COUNT:
-        limit = character.skin.influences
+        limit = character.skin.most
         _plate(painter, bar, 24)
         step = WIDE / limit
         for k in range(limit):

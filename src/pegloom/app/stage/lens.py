@@ -32,7 +32,7 @@ def lens_key(c: Context, character: Character, stroke: AnyStroke, part: Part, fr
         return _Key.of(c.frames.other_frame() or weights, f"difference {id(points)}")
     if c.state.tooling.painting is not Painting.WEIGHTS and c.state.viewing.lens is Lens.INFLUENCE:
         return _Key.of(skin, f"{c.state.tooling.painting.name} {part.id}")
-    detail = {Lens.INFLUENCE: c.state.viewing.influence, Lens.COUNT: str(skin.influences)}.get(c.state.viewing.lens, "")
+    detail = {Lens.INFLUENCE: c.state.viewing.influence, Lens.COUNT: str(skin.most)}.get(c.state.viewing.lens, "")
     return _Key.of(weights, f"{c.state.viewing.lens.name} {detail}")
 
 
@@ -57,7 +57,7 @@ def lens_values(
     if c.state.viewing.lens is Lens.ALL:
         return lenses.all_influences(weights)
     if c.state.viewing.lens is Lens.COUNT:
-        return lenses.count_colours(weights, skin.influences)
+        return lenses.count_colours(weights, skin.most)
     if c.state.viewing.lens is Lens.STRAYS:
         return lenses.stray_colours(part, weights)
     if c.state.viewing.lens is Lens.VOLUME:

@@ -15,13 +15,12 @@ from pegloom.core.geometry.transforms import (
     quaternion_about,
     rotation_matrix,
 )
-from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton, Vector
+from pegloom.core.skeleton.joints import Joint, JointKind, Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.kits import Kit, role_in_kit
 from pegloom.core.skeleton.patterns import pattern
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.tolerances import PREBEND
 
-Quaternion = tuple[float, float, float, float]
 AS_STOOD: Quaternion = (0.0, 0.0, 0.0, 1.0)
 """The turn of a body that stands as it did when its joints were made."""
 

@@ -52,6 +52,7 @@ from pegloom.document.edits.joints import (
     set_twist,
     side_gaps,
 )
+from pegloom.document.edits.locks import require_free, with_locks_held
 from pegloom.document.edits.mesh import (
     bring_in,
     even_out,
@@ -259,6 +260,7 @@ __all__ = [
     "reparent_joint",
     "replace_influence",
     "replace_mesh",
+    "require_free",
     "reshape_control",
     "rest_controls",
     "rest_in_a",
@@ -303,4 +305,5 @@ __all__ = [
     "turn_joints",
     "unit_guesses",
     "waiting_changes",
+    "with_locks_held",
 ]

@@ -59,7 +59,7 @@ def paste_row(
     goal_rows[:, lock] = values[some][:, lock]
     rows = values[some] + share * (goal_rows - values[some])
     return _with(
-        document, part_id, with_rows(weights, ids, some, limited(rows, _limit(character), locked=lock), locked=lock)
+        document, part_id, with_rows(weights, ids, some, limited(rows, _limit(character, part_id), locked=lock), locked=lock)
     )
 
 
@@ -90,7 +90,7 @@ def set_number(
     heir = ids.index(parent) if parent in ids else column
     wanted = np.full(len(places), float(value))
     result = changed_rows(values, column, places, wanted, neighbours=place_neighbours(mesh), heir=heir, locked=lock)
-    values[places] = limited(result, _limit(character), keep=column if value > 0 else None, locked=lock)
+    values[places] = limited(result, _limit(character, part_id), keep=column if value > 0 else None, locked=lock)
     mine = np.flatnonzero(np.isin(g.group, places))
     return _with(document, part_id, with_rows(weights, ids, mine, values[g.group[mine]], locked=lock))
 
@@ -128,7 +128,7 @@ def drop_influence(document: Document, part_id: str, joint_id: str, vertices: In
         rest[rows[ready]] = mean[ready] / mean[ready].sum(axis=1, keepdims=True)
         bare[rows[ready]] = False
     rest /= rest.sum(axis=1, keepdims=True)
-    rest[places] = limited(rest[places], _limit(character))
+    rest[places] = limited(rest[places], _limit(character, part_id))
     return _with(document, part_id, from_dense(rest[g.group], ids))
 
 
@@ -219,9 +219,9 @@ def _weights(character: Character, part_id: str) -> Weights:
     return character.skin.weights[part_id]
 
 
-def _limit(character: Character) -> int:
+def _limit(character: Character, part_id: str) -> int:
     assert character.skin is not None
-    return character.skin.influences
+    return character.skin.limit(part_id)
 
 
 def _name(character: Character, joint_id: str) -> str:

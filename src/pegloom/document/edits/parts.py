@@ -356,7 +356,7 @@ def pass_weights_on(document: Document) -> Document:
         raise EditError("no part of detail level 0 is bound")
     mesh = mend.joined([replace(p.mesh, uvs=None, normals=None) for p in sources])
     whole = stacked([skin.weights[p.id] for p in sources])
-    result = {p.id: transfer_weights(mesh, whole, p.mesh, influences=skin.influences)[0] for p in targets}
+    result = {p.id: transfer_weights(mesh, whole, p.mesh, influences=skin.limit(p.id))[0] for p in targets}
     return _with_weights(document, result)
 
 

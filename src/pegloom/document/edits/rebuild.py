@@ -89,7 +89,7 @@ def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
         def carried(skin: Skin) -> Skin:
             weights = {
                 part: carry_weights(
-                    w, before, skeleton, meshes.get(part), takes=takes, chains=chains, influences=skin.influences
+                    w, before, skeleton, meshes.get(part), takes=takes, chains=chains, influences=skin.limit(part)
                 )
                 for part, w in skin.weights.items()
             }

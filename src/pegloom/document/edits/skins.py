@@ -43,7 +43,7 @@ def without_parts(skin: Skin, part_ids: Collection[str]) -> Skin:
     def kept(mapping: Mapping[str, V]) -> Mapping[str, V]:
         return MappingProxyType({k: v for k, v in mapping.items() if k not in part_ids})
 
-    return replace(skin, weights=kept(skin.weights), dual=kept(skin.dual), relax=kept(skin.relax))
+    return replace(skin, weights=kept(skin.weights), dual=kept(skin.dual), relax=kept(skin.relax), limits=kept(skin.limits))
 
 
 def carried_to(skin: Skin, source: str, carries: Mapping[str, sparse.csr_matrix]) -> Skin:
@@ -54,7 +54,7 @@ def carried_to(skin: Skin, source: str, carries: Mapping[str, sparse.csr_matrix]
     for part_id, carry in carries.items():
         if old is not None:
             # Rows mixed of several may hold too many joints; rows merely picked keep theirs.
-            limit = skin.influences if carry.nnz > carry.shape[0] else None
+            limit = skin.limit(source) if carry.nnz > carry.shape[0] else None
             weights[part_id] = from_dense(np.asarray(carry @ dense(old)), old.joint_ids, influences=limit)
         if share is not None:
             dual[part_id] = _mask(carry @ share)
@@ -62,8 +62,9 @@ def carried_to(skin: Skin, source: str, carries: Mapping[str, sparse.csr_matrix]
             mask = None if relax.mask is None else _mask(carry @ relax.mask)
             relaxes[part_id] = replace(relax, mask=mask)
     return replace(
-        skin, weights=MappingProxyType(weights), dual=MappingProxyType(dual), relax=MappingProxyType(relaxes)
-    )
+        skin, weights=MappingProxyType(weights), dual=MappingProxyType(dual), relax=MappingProxyType(relaxes),
+        limits=MappingProxyType({**skin.limits, **{p: skin.limit(source) for p in carries if source in skin.limits}}),
+    )  # fmt: skip
 
 
 def joined_to(skin: Skin, parts: list[Part]) -> Skin:
@@ -82,7 +83,8 @@ def joined_to(skin: Skin, parts: list[Part]) -> Skin:
         masks = [_full_mask(skin.relax.get(p.id), p.mesh.vertex_count) for p in parts]
         relaxes[first] = replace(asked[0], mask=_mask(np.concatenate(masks)))
     rest = replace(rest, dual=MappingProxyType(dual), relax=MappingProxyType(relaxes))
-    return with_weights(rest, {first: stacked([w for w in bound if w is not None])})
+    limit = max(skin.limit(i) for i in ids)
+    return with_weights(rest, {first: stacked([w for w in bound if w is not None])}).with_limit(limit, (first,))
 
 
 def stacked(pieces: list[Weights]) -> Weights:

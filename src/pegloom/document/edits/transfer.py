@@ -32,7 +32,7 @@ def transfer(
     source, target = character.part(source_id), character.part(target_id)
     if source_id == target_id:
         raise EditError("choose another part to read the weights from")
-    new, report = transfer_weights(source.mesh, weights, target.mesh, influences=skin.influences, fill=fill)
+    new, report = transfer_weights(source.mesh, weights, target.mesh, influences=skin.limit(target_id), fill=fill)
     return with_weights(document, target_id, new), report
 
 
@@ -142,7 +142,7 @@ def mirror_weights(
         new[outside[g.group]] = values[outside[g.group]]
         lost = lost[~outside[g.group][lost]]
     # Seam vertices on the plane must agree: every vertex of a place takes its first one's row.
-    result = from_dense(new[g.first][g.group], ids, influences=skin.influences)
+    result = from_dense(new[g.first][g.group], ids, influences=skin.limit(part_id))
     document = with_weights(document, part_id, result)
     return _with_masks_mirrored(document, part_id, pairs, mesh.points[:, 0] - middle, way, vertices), lost
 

@@ -65,7 +65,7 @@ def _same(a: Skin, b: Skin) -> bool:
         found |= {("dual", k): id(v) for k, v in skin.dual.items()}
         return found | {("relax", k): (r.steps, r.strength, id(r.mask)) for k, r in skin.relax.items()}
 
-    return a is b or (a.influences == b.influences and arrays(a) == arrays(b))
+    return a is b or (a.influences == b.influences and a.limits == b.limits and arrays(a) == arrays(b))
 
 
 def take_weave(document: Document, weave_id: str) -> Document:
@@ -117,7 +117,7 @@ def mix_weave(
             across = partners(mesh, middle)[chosen]
             chosen = np.union1d(chosen, across[across >= 0])
         share = softened(mesh, chosen, border)
-        weights[part_id] = _blended(skin.weights[part_id], other.weights[part_id], share, skin.influences)
+        weights[part_id] = _blended(skin.weights[part_id], other.weights[part_id], share, skin.limit(part_id))
         if part_id in skin.dual or part_id in other.dual:
             none = np.zeros(mesh.vertex_count)
             here, other_mask = skin.dual.get(part_id, none), other.dual.get(part_id, none)
@@ -239,24 +239,26 @@ def bake_relax(
         wanted = [p for p in wanted if p.id in part_ids]
     if not wanted:
         raise EditError("nothing to bake: put surface relax or dual quaternion blending on a bound part first")
-    limit = skin.influences if influences is None else influences
-    if not 1 <= limit <= 16:
-        raise EditError(f"influences per vertex must be 1 to 16, not {limit}")
+    if influences is not None and not 1 <= influences <= 16:
+        raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
     poses = _bake_poses(character, random=random, clips=clips)
     document = keep_unkept(document, "before the bake")
     weights, reports = dict(skin.weights), []
     for number, part in enumerate(wanted):
         share = part_of(progress, number / len(wanted), (number + 1) / len(wanted))
-        result = _baked(character, skin, part, poses, limit, share)
+        result = _baked(character, skin, part, poses, influences or skin.limit(part.id), share)
         weights[part.id] = result.weights
         reports.append(BakeReport(part.name, len(poses), result.error, result.error_before))
     done = {p.id for p in wanted}
     changed = replace(
         with_weights(skin, weights),
-        influences=max(limit, skin.influences),
         dual=MappingProxyType({k: v for k, v in skin.dual.items() if k not in done}),
         relax=MappingProxyType({k: v for k, v in skin.relax.items() if k not in done}),
     )
+    if influences is not None:
+        # A limit is each part's own: cloth that was baked to more leaves the body's alone.
+        raised = [p.id for p in wanted if skin.limit(p.id) < influences]
+        changed = changed.with_limit(influences, raised) if raised else changed
     return document.with_character(replace(document.require_character(), skin=changed)), tuple(reports)
 
 

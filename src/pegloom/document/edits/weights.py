@@ -29,7 +29,7 @@ from pegloom.core.skin.transfer import transfer_weights
 from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
-from pegloom.document.model import NO_ARRAYS, NO_RELAX, Character, Document, Part, PartKind, Skin
+from pegloom.document.model import NO_ARRAYS, NO_LIMITS, NO_RELAX, Character, Document, Part, PartKind, Skin
 
 METHODS: dict[BindMethod, Callable[..., Weights]] = {
     BindMethod.SEGMENT: bind_segment,
@@ -127,11 +127,12 @@ def bind(
     bound = {part.id for part in (*parts, *coarse)}
     skin = Skin(
         method.value,
-        influences,
+        old.influences if old else influences,
         MappingProxyType(weights),
         dual=MappingProxyType({k: v for k, v in old.dual.items() if k not in bound}) if old else NO_ARRAYS,
         relax=MappingProxyType({k: v for k, v in old.relax.items() if k not in bound}) if old else NO_RELAX,
-    )
+        limits=old.limits if old else NO_LIMITS,
+    ).with_limit(influences, bound)
     document = document.with_character(replace(document.require_character(), skin=skin))
     return keep_weave(document, method.value)[0]
 
@@ -222,10 +223,13 @@ def reduce_influences(document: Document, influences: int) -> tuple[Document, fl
     worst, count = 0.0, 0
     weights = {}
     for part, part_weights in character.skin.weights.items():
-        weights[part], lost = reduced(part_weights, influences)
+        weights[part], lost = reduced(part_weights, min(influences, character.skin.limit(part)))
         worst = max(worst, float(lost.max(initial=0.0)))
         count += int((lost > 1e-6).sum())
-    skin = replace(character.skin, influences=influences, weights=MappingProxyType(weights))
+    lower = {p: n for p, n in character.skin.limits.items() if n < influences}
+    skin = replace(
+        character.skin, influences=influences, weights=MappingProxyType(weights), limits=MappingProxyType(lower)
+    )
     return document.with_character(replace(character, skin=skin)), worst, count
 
 
@@ -318,7 +322,7 @@ def brush_part(
     for joint, some in touched:
         values = change(values, joint, some, context)
         keep = context.column(joint) if joint else None
-        values = limit_rows(values, some, skin.influences, keep=keep, locked=context.lock(locked))
+        values = limit_rows(values, some, skin.limit(part_id), keep=keep, locked=context.lock(locked))
     rows = np.unique(np.concatenate([some for _, some in touched]))
     mine = np.flatnonzero(np.isin(g.group, rows))
     return with_weights(

@@ -15,8 +15,8 @@ from pegloom.core.rig.recipe.builder import HUMAN_SIZES, Builder, level
 from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, has_ik
 from pegloom.core.rig.recipe.limb import add_limb
 from pegloom.core.rig.refs import WORLD, control_node, joint_node
-from pegloom.core.skeleton.build import AS_STOOD, Quaternion
-from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
+from pegloom.core.skeleton.build import AS_STOOD
+from pegloom.core.skeleton.joints import Joint, JointKind, Quaternion, Side, Skeleton
 from pegloom.core.skeleton.kits import Kit
 
 

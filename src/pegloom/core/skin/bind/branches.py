@@ -6,7 +6,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.skeleton.joints import Side, Skeleton
-from pegloom.core.skin.bind.distances import ends_here
+from pegloom.core.skin.bind.distances import ends_here, goes_on
 
 THICK_TRUNK = 2.0
 """How many of its own radii a trunk's skin may lie from its bones."""
@@ -37,6 +37,7 @@ class Tree:
                 above = int(skeleton.parents[above])
             self.parent[k] = row.get(above, -1)
         self.ends = [ends_here(skeleton, joint, joints) for joint in joints]
+        self.onward = [goes_on(skeleton, joint) for joint in joints]
         self.side = [skeleton.joints[joint].side for joint in joints]
         self.children: list[list[int]] = [[] for _ in joints]
         for k, above in enumerate(self.parent.tolist()):
@@ -85,6 +86,18 @@ class Tree:
     def is_trunk(self, k: int) -> bool:
         """Whether a trunk runs on through a joint from the root: no limb among limbs."""
         return int(self.parent[k]) in self.roots and self.side[k] is Side.CENTRE and not self.is_chain(k)
+
+    def face_joints(self) -> list[tuple[int, int]]:
+        """Joints without a chain that sit on a joint of the middle beside others, as a face's do on a head: each with it.
+
+        What goes on from the middle (a head on a chest that holds collarbones, too) sits on nothing.
+        """
+        found = []
+        for k in self.order:
+            own = self.children[k]
+            if self.side[k] is Side.CENTRE and self.parent[k] >= 0 and len(own) > 1:
+                found += [(face, k) for face in own if not self.children[face] and not self.onward[face]]
+        return found
 
     def chains(self) -> list[list[int]]:
         """Unbranched runs of joints; a trunk is one from its root on, whatever legs branch off."""

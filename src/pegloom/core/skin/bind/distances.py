@@ -101,6 +101,21 @@ def ends_here(skeleton: Skeleton, joint: int, joints: list[int]) -> bool:
     return True
 
 
+def goes_on(skeleton: Skeleton, joint: int) -> bool:
+    """Whether a joint on the middle goes on from the one it hangs on, by a good part of its way: a neck, a head, a tail."""
+    own, above = skeleton.joints[joint], int(skeleton.parents[joint])
+    if own.side is not Side.CENTRE or above < 0:
+        return False
+    origin, tail = skeleton.positions[above], skeleton.joints[above].tail
+    over = int(skeleton.parents[above])
+    if tail is None and over < 0:
+        return True
+    onward = np.array(tail) - origin if tail is not None else origin - skeleton.positions[over]
+    way = skeleton.positions[joint] - origin
+    length, reach = float(np.linalg.norm(way)), float(np.linalg.norm(onward))
+    return length > 0.5 * reach and float(way @ onward) > ONWARD * length * reach
+
+
 def _end_of(joint: int, skeleton: Skeleton, solid: Solid) -> FloatArray | None:
     """Where the bone of a joint that only its parent points (3,) ends: some way on, or at the skin."""
     parent = int(skeleton.parents[joint])

@@ -11,6 +11,7 @@ So distances through the body are judged by the skeleton's own tree:
    limb's end, whose thickness is not known, is spared where it is nearest; hanging cloth has no thickness to exceed.
 4. Down the tree, each joint's own bone against its children's branches: shares exp(-sqrt(d^2 - m^2) / (0.35 m)),
    m the least distance, so that the blend is as wide as the limb is thick.
+   A face's joint (one of several without a chain on a head) holds what is near it alone; the head has the rest.
 5. Half passes of smoothing along the surface, each as far as a blend is wide there however the mesh is cut; the strongest
    few kept and islands dropped before the last ones; jumps where the few change eased; small shells whole; strays dropped.
 6. What would tear is eased (easing.py), and what limbs share there (a crotch, a belly) goes to the trunk, as far as that is
@@ -37,6 +38,10 @@ SIBLING = 3.0
 FADE_FROM, FADE_TO = 1.25, 2.0
 THICK = 1.5
 AS_NEAR = 0.15
+FACE = (0.4, 0.7)
+"""Shares of its way from the head up to which a face's joint keeps its weight, and by which it has faded out."""
+BESIDE = (1.7, 2.5)
+"""How many times as far as a face's joint the head may be to be given anything, fading out."""
 WIDTH = 0.35
 PASSES = 6
 
@@ -58,7 +63,7 @@ def bind_segment(
     trunk = Trunk(through, body.radius, tree)
     progress(0.72, "deciding whose each vertex is")
     distance = _siblings(_thickened(through, body.radius, body.hangs, tree), body.radius, tree)
-    values = _split(distance, tree)
+    values = _given_to_the_head(_split(distance, tree), through, skeleton, joints, tree)
     progress(0.85, "softening")
     neighbours = place_neighbours(mesh)
     near = nearness(mesh, distance.min(axis=1))
@@ -140,6 +145,31 @@ def _split(distance: FloatArray, tree: Tree) -> FloatArray:
         for i, child in enumerate(tree.children[k]):
             mass[:, child] = share[:, i + 1]
     return values
+
+
+def _given_to_the_head(
+    values: FloatArray, distance: FloatArray, skeleton: Skeleton, joints: list[int], tree: Tree
+) -> FloatArray:
+    """Values (g, j) with what a face's joint holds far from itself given to the head.
+
+    A brow, a lid, a lip has no sibling where the cheek, the temple or the skull begins, and would hold all of them up
+    to the next one. distance (g, j) : through the body to each joint's bones.
+    """
+    result = values.copy()
+    places = skeleton.positions[joints]
+    for face, head in tree.face_joints():
+        own = skeleton.joints[joints[face]]
+        length = 0.0 if own.tail is None else float(np.linalg.norm(np.array(own.tail) - places[face]))
+        arm = max(float(np.linalg.norm(places[face] - places[head])), length)
+        full, none = FACE
+        t = np.clip((distance[:, face] / max(arm, 1e-12) - full) / (none - full), 0.0, 1.0)
+        # A toy's arm of one bone sits on its trunk as well; what lies far out along it is none of the trunk's.
+        full, none = BESIDE
+        beside = np.clip((none - distance[:, head] / distance[:, face]) / (none - full), 0.0, 1.0)
+        gone = result[:, face] * t * t * (3.0 - 2.0 * t) * beside
+        result[:, face] -= gone
+        result[:, head] += gone
+    return result
 
 
 def _shares(options: FloatArray) -> FloatArray:

@@ -9,7 +9,7 @@ import numpy as np
 
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
-from pegloom.app.areas.weights.actions.common import change, count_picked, picked
+from pegloom.app.areas.weights.actions.common import around_locks, change, count_picked, picked
 from pegloom.app.areas.weights.settings import MirrorSettings, TransferSettings
 from pegloom.app.context import Context
 from pegloom.app.jobs import Job
@@ -89,7 +89,7 @@ def transfer(c: Context) -> None:
         c.store.put_setting(TransferSettings, report=said)
         c.say(said)
 
-    c.job(f"Transfer weights, {names[0]} to {names[1]}", edit, then=then)
+    c.job(f"Transfer weights, {names[0]} to {names[1]}", around_locks(c, edit), then=then)
 
 
 def read_from(c: Context) -> None:
@@ -127,7 +127,7 @@ def _read(c: Context, other: Character, pairs: dict[str, str]) -> None:
         c.store.put_setting(TransferSettings, report=said)
         c.say(said)
 
-    c.job(f"Read weights from {other.name}", edit, then=then)
+    c.job(f"Read weights from {other.name}", around_locks(c, edit), then=then)
 
 
 BOTH_PARTS = Need("two parts", "Choose the parts to read from and write to first", lambda s: all(transfer_between(s)))

@@ -6,7 +6,7 @@ from functools import partial
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
-from pegloom.app.areas.weights.actions.common import change, parts, picked
+from pegloom.app.areas.weights.actions.common import around_locks, change, parts, picked
 from pegloom.app.areas.weights.settings import BindSettings
 from pegloom.app.context import Context
 from pegloom.core.errors import EditError
@@ -39,7 +39,7 @@ def bind(c: Context) -> None:
             c.enter(c.state.area)
         c.say("Bound, and kept as a weave. Try the poses on the strip; next: Controls (4)")
 
-    c.job(f"Bind {chosen.method.value}", edit, title=f"Binding {chosen.method.value}", then=then)
+    c.job(f"Bind {chosen.method.value}", around_locks(c, edit), title=f"Binding {chosen.method.value}", then=then)
 
 
 def drop_strays(c: Context) -> None:

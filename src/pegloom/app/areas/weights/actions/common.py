@@ -7,6 +7,7 @@ from typing import Any
 
 from pegloom.app.context import Context, Edit
 from pegloom.core.arrays import IntArray
+from pegloom.document import edits
 from pegloom.document.model import Document, Part
 
 LARGE = 30_000
@@ -26,11 +27,24 @@ def joint_name(c: Context, joint: str) -> str:
     return c.skeleton.joint(joint).name
 
 
+def around_locks(c: Context, edit: Callable[..., Any]) -> Callable[..., Any]:
+    """An edit of weights under which locked joints keep what they hold, whatever it does."""
+    locked = c.state.tooling.locked
+
+    def run(document: Document, *more: Any) -> Any:
+        result = edit(document, *more)
+        if isinstance(result, tuple):
+            return (edits.with_locks_held(document, result[0], locked), *result[1:])
+        return edits.with_locks_held(document, result, locked)
+
+    return run if locked else edit
+
+
 def change(c: Context, name: str, edit: Edit, then: Callable[[Any], None] | None = None) -> None:
-    """Edit weights: of large meshes as a job with progress."""
+    """Edit weights around the locked joints: of large meshes as a job with progress."""
     skin = c.character.skin
     large = skin is not None and sum(weights.vertex_count for weights in skin.weights.values()) >= LARGE
-    c.change(name, edit, slow=large, doing=name, then=then)
+    c.change(name, around_locks(c, edit), slow=large, doing=name, then=then)
 
 
 def on_vertices(c: Context, name: str, edit: Callable[[Document, str, IntArray], Document]) -> None:

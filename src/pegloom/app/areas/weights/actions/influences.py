@@ -17,6 +17,7 @@ from pegloom.document.model import Document
 def drop(c: Context) -> None:
     """The active joint off the picked vertices, else off every part."""
     joint, chosen, some = c.state.viewing.influence, picked(c), parts(c)
+    edits.require_free(c.state.document, (joint,), c.state.tooling.locked)
     weights = c.character.require_skin().weights
     holding = [p for p in some if weights[p.id].column(joint).any()] or some[:1]
 
@@ -32,6 +33,7 @@ def drop(c: Context) -> None:
 def replace(c: Context) -> None:
     """What the active joint holds goes to the one chosen in the card."""
     old, new = c.state.viewing.influence, heir_of(c.state)
+    edits.require_free(c.state.document, (old, new), c.state.tooling.locked)
     chosen, some = picked(c), parts(c)
     weights = c.character.require_skin().weights
     holding = [p for p in some if old in weights[p.id].joint_ids] or some[:1]

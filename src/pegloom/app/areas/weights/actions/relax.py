@@ -7,7 +7,7 @@ from typing import Any
 
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import WITH_SKIN
-from pegloom.app.areas.weights.actions.common import on_vertices, picked
+from pegloom.app.areas.weights.actions.common import around_locks, on_vertices, picked
 from pegloom.app.areas.weights.settings import BakeSettings, RelaxSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State, Tool
@@ -61,7 +61,7 @@ def bake(c: Context) -> None:
         c.say(said)
 
     c.job(
-        f"Bake to {chosen.influences} influences", edit, title=f"Baking to {chosen.influences} influences", then=then
+        f"Bake to {chosen.influences} influences", around_locks(c, edit), title=f"Baking to {chosen.influences} influences", then=then
     )
 
 

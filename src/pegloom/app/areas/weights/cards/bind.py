@@ -65,7 +65,7 @@ class BindCard(Card):
             widget.setEnabled(method in BY_DISTANCE)
         self.in_sight.setEnabled(method is BindMethod.BY_REACH)
         self.reach.set(one.reaches.get(state.viewing.influence, 1.0) if one is not None else 1.0)
-        self.note.setText(f"{skin.method}, {skin.influences}" if skin else "not bound")
+        self.note.setText(f"{skin.method}, {skin.most}" if skin else "not bound")
         # Once bound the card makes room for the work that follows; it stays where the user puts it then.
         if (skin is not None) is not self.was_bound:
             self.was_bound = skin is not None
