@@ -614,7 +614,7 @@ def test_a_faces_joint_holds_what_is_near_it_and_the_head_the_rest(some):
         assert column[away > 0.75 * arm].max(initial=0.0) < 0.15, joint.name
         assert column[away > arm].max(initial=0.0) < 0.02, joint.name
         assert column[away < 0.3 * arm].max() > (0.15 if joint.name == "l_lip" else 0.4), joint.name  # the jaw is as near
-    assert own[points[:, 1] > pivot[1] + 0.16].min() > 0.95, "all of it stays on the head"
+    assert own[points[:, 1] > pivot[1] + 0.16].min() > 0.85, "but for a little of the neck all of it stays on the head"
 
 
 def test_a_toys_arm_of_one_bone_is_no_face():
