@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from pegloom.app.stage.tools import StageTool, StageView
     from pegloom.app.widgets.card import Card
     from pegloom.app.widgets.panel import Panel
+    from pegloom.checks.snags import Snag
     from pegloom.scene.drawlist import DrawList
 
 
@@ -92,12 +93,14 @@ class Fix:
     text : on the button.
     others : (action id, text) of what may be right instead.
     of_subject : it is for the peg or joint of its snag alone, which is picked first.
+    prepare : puts into the settings which snag it is for, before it or one of the others runs.
     """
 
     action: str
     text: str
     others: tuple[tuple[str, str], ...] = ()
     of_subject: bool = False
+    prepare: Callable[[Context, Snag], None] | None = None
 
 
 @dataclass(frozen=True, slots=True)

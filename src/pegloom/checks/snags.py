@@ -28,15 +28,15 @@ from pegloom.core.memo import by_identity
 from pegloom.core.motion.clips import waiting_curves
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.body import role_of
-from pegloom.core.skeleton.joints import Joint, Origin, Vector
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, Vector
 from pegloom.core.skin.select import over_influenced
-from pegloom.core.skin.strays import find_strays
 from pegloom.core.skin.weights import Weights, row_sums_hold
 from pegloom.core.tolerances import RATE_OF_SIZE
 from pegloom.document import edits
 from pegloom.document.baking import rates_of
 from pegloom.document.edits import parted_moves
 from pegloom.document.model import Character, Document, Part, PartKind, Skin
+from pegloom.document.strays import JudgedStray, judged_strays
 
 
 class Severity(Enum):
@@ -51,6 +51,7 @@ class Snag:
     area : mesh, joints, weights...
     where : a point to show.
     fix : name of an action, or "".
+    detail : what else its fix must know.
     """
 
     code: str
@@ -61,6 +62,7 @@ class Snag:
     where: Vector | None = None
     subject: str = ""
     fix: str = ""
+    detail: tuple[str, ...] = ()
 
 
 @by_identity
@@ -286,15 +288,10 @@ def _bind_snags(character: Character) -> list[Snag]:
                 found.append(
                     Snag("unbound-part", "weights", Severity.WRONG, message, subject=part.id, fix="weights.bind")
                 )
-        elif strays := find_strays(part.mesh, weights):
-            first = strays[0]
-            name = character.skeleton.joint(first.joint).name if character.skeleton else first.joint
-            where = tuple(float(v) for v in part.mesh.points[first.vertices[0]])
-            count = int(sum(len(s.vertices) for s in strays))
-            message = f"{part.name}: {count} stray vertices, the strongest still tied to {name} ({first.largest:.2f})"
-            found.append(
-                Snag("stray-weights", "weights", Severity.DOUBT, message, count, where, part.id, "weights.drop_strays")  # type: ignore[arg-type]
-            )
+        elif character.skeleton is not None and (
+            strays := judged_strays(part.mesh, weights, character.skeleton)
+        ):
+            found += _stray_snags(part, strays, character.skeleton)
         elif not row_sums_hold(weights):
             found.append(Snag("not-normalised", "weights", Severity.WRONG, f"{part.name}: weights do not add up to 1"))
         if weights is not None and character.skin is not None:
@@ -302,6 +299,31 @@ def _bind_snags(character: Character) -> list[Snag]:
     return found
 
 
+def _stray_snags(part: Part, strays: Sequence[JudgedStray], skeleton: Skeleton) -> list[Snag]:
+    """One each, so that each can be looked at and mended by itself; those that are sure can be mended together."""
+    found = []
+    for stray in strays[:LISTED_STRAYS]:
+        name = skeleton.joint(stray.joint).name
+        message = (
+            f"{part.name}: {len(stray.vertices)} vertices {100 * stray.away:.0f} cm from {name} still follow it"
+            f" ({stray.largest:.2f}), by up to {1000 * stray.moves:.1f} mm in the trials"
+        )
+        x, y, z = (float(v) for v in part.mesh.points[stray.vertices[0]])
+        code, severity, fix = (
+            ("stray-weights", Severity.DOUBT, "weights.drop_strays") if stray.sure
+            else ("doubtful-weights", Severity.NOTE, "weights.drop_stray")
+        )  # fmt: skip
+        found.append(
+            Snag(
+                code, "weights", severity, message + ("" if stray.sure else "; it may be meant"), len(stray.vertices),
+                (x, y, z), part.id, fix, (stray.joint, str(int(stray.vertices[0]))),
+            )
+        )  # fmt: skip
+    return found
+
+
+LISTED_STRAYS = 8
+"""Regions of one part that are listed at once; mending them brings up the next."""
 TINY = 0.005
 """A weight under this moves nothing one can see, and costs a slot."""
 

@@ -11,9 +11,9 @@ from pegloom.core.geometry.mesh import Mesh, place_edges, weld
 from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.measures import vertex_strain
-from pegloom.core.skin.strays import find_strays
 from pegloom.core.skin.weights import Weights, dense, dense_over
 from pegloom.document.model import Part
+from pegloom.document.strays import judged_strays
 
 
 class Lens(Enum):
@@ -178,9 +178,9 @@ def ramp_colours(values: FloatArray, full: float) -> FloatArray:
     return np.column_stack([*(np.interp(t, at, ramp[:, k]) for k in range(3)), np.ones(len(values))])
 
 
-def stray_colours(part: Part, weights: Weights) -> FloatArray:
-    """(n, 4) colours: strays in the snags' colour, everything else dim clay."""
+def stray_colours(part: Part, weights: Weights, skeleton: Skeleton) -> FloatArray:
+    """(n, 4) colours: sure strays in the snags' colour, doubtful ones in a paler one, everything else dim clay."""
     colours = np.tile(np.append(0.6 * rgb(CLAY), 1.0), (part.mesh.vertex_count, 1))
-    for stray in find_strays(part.mesh, weights):
-        colours[stray.vertices, :3] = rgb(STRAY)
+    for stray in reversed(judged_strays(part.mesh, weights, skeleton)):
+        colours[stray.vertices, :3] = rgb(STRAY) if stray.sure else 0.5 * (rgb(STRAY) + rgb(CLAY))
     return colours

@@ -11,6 +11,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import button, clear, label
 from pegloom.app.widgets.card import Card
+from pegloom.checks.snags import Snag
 
 MOST = 12
 """Listed at once; mending them brings up the next."""
@@ -51,7 +52,7 @@ class SnagCard(Card):
             for way, text in ((fix.action, fix.text), *fix.others) if fix is not None else ():
                 name = f"snag.fix.{snag.code}" if way == snag.fix else f"snag.{way}"
                 subject = snag.subject if fix is not None and fix.of_subject else None
-                line.addWidget(button(text, name, partial(self._mend, way, subject)))
+                line.addWidget(button(text, name, partial(self._mend, way, subject, snag)))
             line.addStretch(1)
             self.rows.addLayout(line)
         if len(snags) > MOST:
@@ -59,8 +60,11 @@ class SnagCard(Card):
         if not snags:
             self.rows.addWidget(label(self.sound, "caption", wrap=True))
 
-    def _mend(self, action: str, subject: str | None) -> None:
+    def _mend(self, action: str, subject: str | None, snag: Snag) -> None:
         """subject: id of the peg or joint it is for alone; None where it is for all."""
+        fix = self.fixes.get(snag.fix)
+        if fix is not None and fix.prepare is not None:
+            fix.prepare(self.c, snag)
         character = self.c.state.character
         if subject is not None and character is not None:
             pegs = character.pegs.by_name if character.pegs is not None else {}

@@ -59,7 +59,7 @@ def lens_values(
     if c.state.viewing.lens is Lens.COUNT:
         return lenses.count_colours(weights, skin.most)
     if c.state.viewing.lens is Lens.STRAYS:
-        return lenses.stray_colours(part, weights)
+        return lenses.stray_colours(part, weights, c.skeleton)
     if c.state.viewing.lens is Lens.VOLUME:
         return lenses.volume_colours(part, weights, character.skeleton, points, frame.joints)
     if c.state.viewing.lens is Lens.DIFFERENCE:

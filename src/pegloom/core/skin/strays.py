@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 from scipy.sparse.csgraph import connected_components
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
-from pegloom.core.memo import by_identity
 from pegloom.core.skin.weights import Weights, dense, from_dense, limited_rows, most_influences
 
 LEAST = 0.04
@@ -17,6 +18,15 @@ LEAST = 0.04
 MAIN_SHARE = 0.1
 """A separate region under this share of the joint's largest one is stray."""
 ROUNDS = 6
+
+
+class Region(Protocol):
+    """Some vertices (n,) of what a joint holds."""
+
+    @property
+    def joint(self) -> str: ...
+    @property
+    def vertices(self) -> IntArray: ...
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -28,11 +38,10 @@ class Stray:
     largest: float
 
 
-@by_identity
-def find_strays(mesh: Mesh, weights: Weights) -> tuple[Stray, ...]:
-    """Stray regions of a part's weights, the strongest first.
+def find_strays(mesh: Mesh, weights: Weights, *, least: float = LEAST) -> tuple[Stray, ...]:
+    """Regions of a part's weights cut off from their joint's main one, the strongest first.
 
-    A region is joined along the surface; small shells that are wholly one joint's (buttons) are no strays.
+    least : a weight from which a vertex belongs to a region. A region is joined along the surface; small shells that are wholly one joint's (buttons) are no strays.
     """
     g = weld(mesh)
     values = dense(weights)[g.first]
@@ -41,7 +50,7 @@ def find_strays(mesh: Mesh, weights: Weights) -> tuple[Stray, ...]:
     shell_sizes = np.bincount(label)
     found: list[Stray] = []
     for column, joint in enumerate(weights.joint_ids):
-        holding = np.flatnonzero(values[:, column] > LEAST)
+        holding = np.flatnonzero(values[:, column] > least)
         if len(holding) < 2:
             continue
         count, region = connected_components(neighbours[holding][:, holding], directed=False)
@@ -70,13 +79,14 @@ def without_strays(mesh: Mesh, weights: Weights) -> tuple[Weights, int]:
         strays = find_strays(mesh, weights)
         if not strays:
             break
-        weights = _given_up(mesh, weights, strays)
+        weights = given_up(mesh, weights, strays)
         for stray in strays:
             touched[stray.vertices] = True
     return weights, int(touched.sum())
 
 
-def _given_up(mesh: Mesh, weights: Weights, strays: tuple[Stray, ...]) -> Weights:
+def given_up(mesh: Mesh, weights: Weights, strays: Sequence[Region]) -> Weights:
+    """The weights without some regions of a joint's: given to the others there, else as the neighbours around hold it."""
     values: FloatArray = dense(weights).copy()
     for stray in strays:
         values[stray.vertices, weights.joint_ids.index(stray.joint)] = 0.0

@@ -146,6 +146,7 @@ from pegloom.document.edits.weaves import (
 from pegloom.document.edits.weights import (
     bind,
     brush_part,
+    drop_stray,
     drop_strays,
     fill_weight,
     reduce_influences,
@@ -190,6 +191,7 @@ __all__ = [
     "drop_influence",
     "drop_irrelevant",
     "drop_layer",
+    "drop_stray",
     "drop_strays",
     "drop_trial",
     "drop_vertices",

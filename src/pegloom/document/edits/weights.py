@@ -24,12 +24,13 @@ from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid, without_marks
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
-from pegloom.core.skin.strays import reduced, without_strays
+from pegloom.core.skin.strays import given_up, reduced, without_strays
 from pegloom.core.skin.transfer import transfer_weights
 from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.model import NO_ARRAYS, NO_LIMITS, NO_RELAX, Character, Document, Part, PartKind, Skin
+from pegloom.document.strays import judged_strays
 
 METHODS: dict[BindMethod, Callable[..., Weights]] = {
     BindMethod.SEGMENT: bind_segment,
@@ -201,16 +202,35 @@ def joined_skin(parts: list[Part], weights: dict[str, Weights]) -> tuple[Mesh, W
 
 
 def drop_strays(document: Document, part_id: str | None = None) -> tuple[Document, int]:
-    """Give stray weights to the other influences there. Returns the document and how many vertices changed."""
+    """Give the weights that are surely strays to the other influences there; see document/strays.
+
+    Returns the document and how many vertices changed.
+    """
     character = document.require_character()
-    changed = 0
+    skeleton, changed = skeleton_of(character), 0
     for part in character.included:
-        if (part_id is None or part.id == part_id) and character.skin and part.id in character.skin.weights:
-            new, count = without_strays(part.mesh, character.skin.weights[part.id])
-            if count:
-                document = with_weights(document, part.id, new)
-                changed += count
+        weights = character.skin.weights.get(part.id) if character.skin else None
+        if weights is None or (part_id is not None and part.id != part_id):
+            continue
+        sure = [s for s in judged_strays(part.mesh, weights, skeleton) if s.sure]
+        if sure:
+            document = with_weights(document, part.id, given_up(part.mesh, weights, sure))
+            changed += len(np.unique(np.concatenate([s.vertices for s in sure])))
     return document, changed
+
+
+def drop_stray(document: Document, part_id: str, joint_id: str, vertex: int) -> tuple[Document, int]:
+    """Give one stray region, the one of a joint's that a vertex lies in, to the other influences there, sure or not.
+
+    Returns the document and how many vertices changed. Raises EditError where there is none.
+    """
+    character = document.require_character()
+    _, weights = bound_part(character, part_id)
+    mesh = character.part(part_id).mesh
+    for stray in judged_strays(mesh, weights, skeleton_of(character)):
+        if stray.joint == joint_id and vertex in stray.vertices:
+            return with_weights(document, part_id, given_up(mesh, weights, (stray,))), len(stray.vertices)
+    raise EditError("that stray is not there any more")
 
 
 def reduce_influences(document: Document, influences: int) -> tuple[Document, float, int]:

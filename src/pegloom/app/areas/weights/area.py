@@ -10,6 +10,7 @@ from PyQt6.QtCore import Qt
 
 from pegloom.app.areas.weights import marks, numbers
 from pegloom.app.areas.weights.actions import ACTIONS
+from pegloom.app.areas.weights.actions.bind import choose_stray
 from pegloom.app.areas.weights.cards import CARDS
 from pegloom.app.areas.weights.settings import ALL
 from pegloom.app.areas.weights.tools import TOOLS
@@ -77,7 +78,11 @@ AREA = AreaSpec(
     Area.WEIGHTS, "Weights", "who moves what, how much",
     actions=ACTIONS,
     fixes=(
-        Fix("weights.bind", "Bind"), Fix("weights.drop_strays", "Drop strays"), Fix("weights.reduce", "Reduce"),
+        Fix("weights.bind", "Bind"), Fix(
+            "weights.drop_strays", "Drop all sure ones", others=(("weights.drop_stray", "This one"),),
+            prepare=choose_stray,
+        ),
+        Fix("weights.drop_stray", "Drop it", prepare=choose_stray), Fix("weights.reduce", "Reduce"),
         Fix("weights.prune", "Drop tiny ones"), Fix("relax.bake", "Bake"),
     ),
     settings=ALL, cards=CARDS,

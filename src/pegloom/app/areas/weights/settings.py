@@ -32,6 +32,23 @@ class BindSettings(Setting):
 
 
 @dataclass(frozen=True, slots=True)
+class StraySettings(Setting):
+    """Which stray of the list is meant.
+
+    part : its id; "" for none.
+    joint : whose weight it is.
+    vertex : one of its vertices.
+    """
+
+    ID = "weights.stray"
+    PASSING = frozenset({"part", "joint", "vertex"})
+
+    part: str = ""
+    joint: str = ""
+    vertex: int = 0
+
+
+@dataclass(frozen=True, slots=True)
 class InfluenceSettings(Setting):
     """find : text the list is filtered by.
     here : only what holds something of the selection.
@@ -142,5 +159,5 @@ class BakeSettings(Setting):
 
 ALL = (
     BindSettings, InfluenceSettings, SelectSettings, WeaveSettings, MirrorSettings, TransferSettings, RelaxSettings,
-    BakeSettings,
+    BakeSettings, StraySettings,
 )  # fmt: skip

@@ -6,9 +6,10 @@ from functools import partial
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
-from pegloom.app.areas.weights.actions.common import around_locks, change, parts, picked
-from pegloom.app.areas.weights.settings import BindSettings
+from pegloom.app.areas.weights.actions.common import around_locks, change, joint_name, parts, picked
+from pegloom.app.areas.weights.settings import BindSettings, StraySettings
 from pegloom.app.context import Context
+from pegloom.checks.snags import Snag
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress
 from pegloom.document import edits
@@ -45,7 +46,23 @@ def bind(c: Context) -> None:
 def drop_strays(c: Context) -> None:
     change(
         c, "Drop stray weights", edits.drop_strays,
-        lambda count: c.say(f"{count} vertices freed of strays" if count else "There are no stray weights"),
+        lambda count: c.say(f"{count} vertices freed of strays" if count else "There are no strays that are sure"),
+    )  # fmt: skip
+
+
+def choose_stray(c: Context, snag: Snag) -> None:
+    c.store.put_setting(StraySettings, part=snag.subject, joint=snag.detail[0], vertex=int(snag.detail[1]))
+
+
+def drop_stray(c: Context) -> None:
+    """The stray region chosen in the list of snags."""
+    chosen = c.state.settings.of(StraySettings)
+    if not chosen.part:
+        raise EditError("choose the stray in the list of snags first")
+    name = joint_name(c, chosen.joint)
+    change(
+        c, f"Drop a stray of {name}", lambda d: edits.drop_stray(d, chosen.part, chosen.joint, chosen.vertex),
+        lambda count: c.say(f"{count} vertices do not follow {name} any more"),
     )  # fmt: skip
 
 
@@ -74,7 +91,8 @@ def prune(c: Context) -> None:
 
 ACTIONS = (
     Action("weights.bind", "Bind", "Weights", "Compute weights of all included parts", bind, needs=WITH_JOINTS),
-    Action("weights.drop_strays", "Drop stray weights", "Weights", "Regions cut off from their joint's main one", drop_strays, needs=WITH_SKIN),
+    Action("weights.drop_strays", "Drop stray weights", "Weights", "Regions far from their joint that surely are no good", drop_strays, needs=WITH_SKIN),
+    Action("weights.drop_stray", "Drop one stray", "Weights", "The region chosen in the list of snags", drop_stray, needs=WITH_SKIN),
     Action("weights.reduce", "Reduce the influences", "Weights", "Keep the largest of finished weights, as many as Bind's number, the loss shown", reduce, needs=WITH_SKIN),
     Action("weights.prune", "Drop tiny weights", "Weights", "Everything under 0.005", prune, needs=WITH_SKIN),
 )  # fmt: skip
