@@ -11,15 +11,17 @@ from pegloom.core.geometry.mesh import from_faces, place_edges, shells, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Cancelled
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, bone_segments
+from pegloom.core.skeleton.pegs import place_pegs
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.branches import Hold, Spread, Tree, Trunk
 from pegloom.core.skin.bind.distances import limb_radii, way_out
+from pegloom.core.skin.bind.held_close import held_apart
 from pegloom.core.skin.bind.surface import body_solid, without_marks
 from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
 from pegloom.document import edits
 from pegloom.document.edits.weights import METHODS
 from pegloom.files.project import open_project
-from tests.support.figures import DEMO, as_mesh, box_limb, document_of, human, wick
+from tests.support.figures import DEMO, as_mesh, box_limb, document_of, human, one_skin, wick
 
 SOFT = (BindMethod.SEGMENT, BindMethod.THROUGH_BODY, BindMethod.BY_REACH)
 
@@ -630,3 +632,67 @@ def test_a_toys_arm_of_one_bone_is_no_face():
     mesh = as_mesh(made)
     weights = METHODS[BindMethod.SEGMENT](mesh, Skeleton(tuple(joints)), body_solid([mesh]))
     assert weights.column("arm1")[mesh.points[:, 0] > 0.3].min() > 0.95
+
+
+def hand_by_the_thigh():
+    """Arms hanging, the thumb turned toward the thigh and two cells of the solid off it, all of it one skin."""
+    down = 1.48
+    made, at = human(down=down)
+    pieces, places = [made], {}
+    for side, mark in ((1, "l"), (-1, "r")):
+        flip, arm = np.array([side, 1, 1]), np.array([side * np.cos(down), -np.sin(down), 0])
+        wrist = at["wrist"] * flip
+        base = wrist + 0.05 * arm
+        tip = base + 0.05 * arm + [-0.04 * side, 0, 0]
+        pieces.append(trimesh.creation.capsule(radius=0.01, height=float(np.linalg.norm(tip - base))))
+        pieces[-1].apply_transform(trimesh.geometry.align_vectors([0, 0, 1], tip - base))
+        pieces[-1].apply_translation(base)
+        places |= {f"{mark}_thumb_base": base, f"{mark}_thumb_tip": tip, f"{mark}_palm": wrist + 0.09 * arm}
+        places |= {f"{mark}_{j}": at[j] * flip for j in ("shoulder", "elbow", "wrist", "hip", "knee", "ankle")}
+        places[f"{mark}_clavicle"] = np.array([0.02 * side, 1.43, -0.01])
+    places |= {"hips": (0, 0.98, -0.01), "waist": (0, 1.1, -0.01), "chest": (0, 1.25, -0.02), "neck": at["neck"]}
+    document = edits.stand_up(document_of(one_skin(trimesh.util.concatenate(pieces), 0.008)), keep_size=True)
+    way = np.array(document.character.standing.file_to_character).reshape(4, 4)
+    pegs = edits.find_pegs(document, fingers=2)
+    placed = {n: tuple(float(v) for v in way[:3, :3] @ np.array(p) + way[:3, 3]) for n, p in places.items()}
+    return edits.build_joints(edits.set_pegs(document, place_pegs(pegs, placed)))
+
+
+def test_a_hand_held_by_the_thigh_holds_nothing_of_it():
+    bound = edits.bind(hand_by_the_thigh()).character
+    points, weights = bound.parts[0].mesh.points, bound.skin.weights["part0"]
+    hip, knee = (np.array(bound.skeleton.joint(f"leg.l.{j}").position) for j in ("upper", "lower"))
+    share = np.clip((points - hip) @ (knee - hip) / ((knee - hip) @ (knee - hip)), 0, 1)
+    thigh = (np.linalg.norm(points - hip - share[:, None] * (knee - hip), axis=1) < 0.088) & (share > 0.05) & (share < 0.95)
+    assert thigh.sum() > 1000
+    for joint in weights.joint_ids:
+        if joint.startswith(("hand.", "arm.")):
+            assert weights.column(joint)[thigh].max() < 0.005, joint
+    hand = np.linalg.norm(points - bound.skeleton.joint("arm.l.end").position, axis=1) < 0.04
+    legs = sum(weights.column(j) for j in weights.joint_ids if j.startswith("leg."))
+    assert legs[hand].max() < 0.005
+
+
+def test_what_is_held_close_is_as_far_as_the_skin_leads():
+    """Two tubes of one bent skin, a little apart: along the skin the one is far from the other."""
+    bend = np.linspace(0, np.pi, 24)
+    line = [(0.0, 0.0, z) for z in np.linspace(1.0, 0.1, 30)] + [(0.06 - 0.06 * np.cos(b), 0.0, 0.1 - 0.06 * np.sin(b)) for b in bend[1:]]
+    line += [(0.12, 0.0, z) for z in np.linspace(0.12, 1.0, 30)]
+    line = np.array(line)
+    ring = np.linspace(0, 2 * np.pi, 12, endpoint=False)
+    tangent = np.gradient(line, axis=0)
+    tangent /= np.linalg.norm(tangent, axis=1, keepdims=True)
+    across = np.array([0.0, 1.0, 0.0])
+    points = [p + 0.045 * (np.cos(a) * across + np.sin(a) * np.cross(t, across)) for p, t in zip(line, tangent, strict=True) for a in ring]
+    faces = [[i * 12 + k, i * 12 + (k + 1) % 12, (i + 1) * 12 + (k + 1) % 12, (i + 1) * 12 + k] for i in range(len(line) - 1) for k in range(12)]
+    mesh = from_faces(points, faces)
+    joints = [Joint("root", "root", None, Side.CENTRE, (0.06, 0, 0.0)), Joint("l", "l_1", "root", Side.LEFT, (0.12, 0, 0.1), tail=(0.12, 0, 1.0)), Joint("r", "r_1", "root", Side.RIGHT, (0, 0, 0.1), tail=(0, 0, 1.0))]
+    skeleton = Skeleton(tuple(joints))
+    tree = Tree(skeleton, [0, 1, 2])
+    straight = np.stack([np.linalg.norm(mesh.points - [0.06, 0, 0], axis=1), np.hypot(mesh.points[:, 0] - 0.12, mesh.points[:, 1]), np.hypot(mesh.points[:, 0], mesh.points[:, 1])], axis=1)
+    apart = held_apart(mesh, straight, np.array([0.05, 0.045, 0.045]), np.zeros(len(straight)), tree)
+    far = (mesh.points[:, 2] > 0.6) & (mesh.points[:, 0] < 0.05)
+    assert straight[far, 1].max() < 0.17 and apart[far, 1].min() > 0.3
+    np.testing.assert_array_equal(apart[far, 2], straight[far, 2])
+    near = mesh.points[:, 2] < 0.06
+    np.testing.assert_allclose(apart[near], straight[near])

@@ -3,7 +3,8 @@
 What costs quality is whole regions given to the wrong joint (a trunk vertex to an arm buried in it), not the falloff.
 So distances through the body are judged by the skeleton's own tree:
 1. Distance to every joint's bones through the body (distances.py).
-   Cloth that hangs round a limb, with no bone of its own, measures through the air under it.
+   Cloth that hangs round a limb, with no bone of its own, measures through the air under it; a limb that is only held
+   close to a place is as far as the way along the skin (held_close.py).
 2. Siblings: what is about equally far from two limbs belongs to what both hang from: their distances grow up to
    fourfold, faded in from 1.25 to 2 limb radii, and out again where what they hang from is much farther than they
    are. The trunk running on from its root is no limb in this.
@@ -31,6 +32,7 @@ from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.branches import THICK_TRUNK, Hold, Spread, Tree, Trunk
 from pegloom.core.skin.bind.distances import body_distances
 from pegloom.core.skin.bind.easing import eased, nearness, softened, without_cliffs
+from pegloom.core.skin.bind.held_close import held_apart
 from pegloom.core.skin.bind.surface import finished, weight_joints
 from pegloom.core.skin.weights import Weights, limited_rows
 
@@ -57,9 +59,10 @@ def bind_segment(
 ) -> Weights:
     """Weights of one part by segmenting, then softening. Raises Cancelled from `progress`."""
     joints = weight_joints(skeleton)
-    body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.7))
+    body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.65))
     tree = Tree(skeleton, joints)
     through = np.maximum(body.distance, 0.25 * solid.cell)
+    through = held_apart(mesh, through, body.radius, body.hangs, tree, progress=part_of(progress, 0.65, 0.72))
     trunk = Trunk(through, body.radius, tree)
     progress(0.72, "deciding whose each vertex is")
     distance = _siblings(_thickened(through, body.radius, body.hangs, tree), body.radius, tree)
