@@ -124,7 +124,7 @@ def test_a_joint_put_into_a_bone_takes_what_lies_beyond_it(at, seed):
         )
     )
     _, points = skin_of(seed, 2, 200)
-    share = share_of(points, new, new.joint("mid"))
+    share = share_of(points, new, new.joint("mid"), old)
     assert (share >= 0).all() and (share <= 1).all()
     bone = 0.5 * (1.0 - at)
     assert share[points[:, 0] > here[0] + 0.3 * bone] == pytest.approx(1.0)

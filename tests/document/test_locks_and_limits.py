@@ -78,7 +78,7 @@ def test_locked_joints_keep_what_they_hold(painted, name):
     for part, weights in after.character.skin.weights.items():
         assert row_sums_hold(weights)
         assert most_influences(weights) <= max(after.character.skin.limit(part), most_influences(painted.character.skin.weights[part]))
-    if name not in ("fill", "slight ones"):
+    if name not in ("fill", "slight ones", "strays", "bind some joints"):
         assert not all(np.array_equal(c, before[k]) for k, c in columns(plain, LOCKED).items()), "the edit does change them"
 
 

@@ -8,9 +8,10 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.geometry.distance import closest_on_segments
 from pegloom.core.geometry.transforms import normalised
 from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton
-from pegloom.core.skin.weights import Weights, limited_rows, with_rows, without_columns
+from pegloom.core.skin.weights import Weights, dense_over, limited_rows, with_rows, without_columns
 
 
 def smooth_step(x: FloatArray) -> FloatArray:
@@ -19,11 +20,11 @@ def smooth_step(x: FloatArray) -> FloatArray:
     return np.asarray(t * t * (3.0 - 2.0 * t))
 
 
-def share_of(points: FloatArray, skeleton: Skeleton, joint: Joint) -> FloatArray:
+def share_of(points: FloatArray, skeleton: Skeleton, joint: Joint, before: Skeleton) -> FloatArray:
     """Share (n,) of its parent's weight an added joint takes: what lies beyond it, along its bone.
 
-    A joint put into a bone takes all beyond its own place; one at the end of a branch (an ear) what lies around its
-    bone, no farther than the bone is long.
+    A joint put into a bone, between two that were there `before`, takes all beyond its own place; one that begins a
+    branch (an ear) what lies around the branch, no farther than it is long or two of its bones are.
     """
     here = np.array(joint.position)
     children = [c for c in skeleton.children(joint.id) if c.kind is not JointKind.TWIST]
@@ -40,13 +41,31 @@ def share_of(points: FloatArray, skeleton: Skeleton, joint: Joint) -> FloatArray
     parent = skeleton.joint(joint.parent) if joint.parent else None
     inserted = False
     if parent is not None:
-        before = here - np.array(parent.position)
-        inserted = bool(children) and float(normalised(before) @ direction) > 0.5
+        way = here - np.array(parent.position)
+        inserted = any(_old_below(skeleton, c, before) for c in children) and float(normalised(way) @ direction) > 0.5
     if inserted:
         return beyond
-    t = np.clip(away @ direction / length, 0.0, 1.0)
-    distance = np.linalg.norm(away - t[:, None] * (direction * length), axis=1)
+    line = _branch(skeleton, joint)
+    bones = np.linalg.norm(np.diff(line, axis=0), axis=1)
+    length = float(min(bones.sum(), 2.0 * bones.max()))
+    distance = closest_on_segments(points, line[:-1], line[1:])[1].min(axis=1)
     return np.asarray(beyond * (1.0 - smooth_step((distance - 0.75 * length) / (0.25 * length))))
+
+
+def _old_below(skeleton: Skeleton, joint: Joint, before: Skeleton) -> bool:
+    """Whether a joint, or one that hangs on it, was there before."""
+    return joint.id in before.index or any(_old_below(skeleton, c, before) for c in skeleton.children(joint.id))
+
+
+def _branch(skeleton: Skeleton, joint: Joint) -> FloatArray:
+    """Places (p, 3) from a joint down the first of what hangs on it, and so on, to the last one's end."""
+    line = [np.array(joint.position)]
+    while True:
+        children = [c for c in skeleton.children(joint.id) if c.kind is not JointKind.TWIST]
+        if not children:
+            return np.array(line if joint.tail is None else [*line, np.array(joint.tail)])
+        joint = children[0]
+        line.append(np.array(joint.position))
 
 
 def spread_over_chain(points: FloatArray, total: FloatArray, places: FloatArray) -> FloatArray:
@@ -126,7 +145,7 @@ def carry_weights(
         parent = joint_record.parent
         if some is None or parent is None or parent not in result:
             continue
-        moved = result[parent] * share_of(some, new, joint_record)
+        moved = result[parent] * share_of(some, new, joint_record, old)
         if moved.max(initial=0.0) > 1e-4:
             result[parent] = result[parent] - moved
             result[joint_record.id] = result.get(joint_record.id, nothing) + moved
@@ -139,6 +158,34 @@ def carry_weights(
         _fold(output, [[columns.index(j) for j in some if j in result] for some in _united(families)], influences)
         output = limited_rows(output, influences)
     return without_columns(with_rows(weights, columns, rows, output), gone)
+
+
+def taken_anew(
+    weights: Weights, old: Skeleton, new: Skeleton, points: FloatArray | None, joints: frozenset[str], *,
+    influences: int | None = None,
+) -> Weights:  # fmt: skip
+    """Weights in which joints that took a share of what they hang on take it anew, where they stand in `new`.
+
+    points (n, 3) : at rest. joints : those that moved, with all that hangs on them. Where they hold anything else than
+    what they would take at their old places (a bind gave it to them, or a hand), nothing is changed.
+    """
+    mine = frozenset(j for j in joints if j in old.index and j in new.index)
+    if points is None or not mine:
+        return weights
+    bare = Skeleton(tuple(j for j in old.joints if j.id not in mine))
+    if any(j.parent in mine for j in bare.joints):
+        return weights
+    without = carry_weights(weights, old, bare, influences=influences)
+    before = carry_weights(without, bare, old, points, takes=mine, influences=influences)
+    columns = tuple(dict.fromkeys((*weights.joint_ids, *before.joint_ids)))
+    if np.abs(dense_over(before, columns) - dense_over(weights, columns)).max(initial=0.0) > SAME:
+        return weights
+    bare = Skeleton(tuple(j for j in new.joints if j.id not in mine))
+    return carry_weights(without, bare, new, points, takes=mine, influences=influences)
+
+
+SAME = 1e-4
+"""Weights nearer than this are the same: crumbs come and go as rows are normalised."""
 
 
 def _united(families: list[set[str]]) -> list[set[str]]:

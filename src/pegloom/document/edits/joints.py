@@ -22,7 +22,7 @@ from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_si
 from pegloom.core.skeleton.kits import Kit, finger_names, fingers_of, kit_of, other_kit_id, pairs_of, resized
 from pegloom.core.skeleton.patterns import Pattern, free_pegs, kit_library, pattern, peg_order, usual_place
 from pegloom.core.skeleton.pegs import Peg, PegSet
-from pegloom.core.skeleton.search_again import found_again
+from pegloom.core.skeleton.search_again import added_kits, found_again
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
 from pegloom.document.model import Character, Document, PartKind
 
@@ -447,8 +447,18 @@ def with_pegs(
 ) -> Document:  # fmt: skip
     changed = replace(character, pegs=pegs)
     if changed.skeleton is not None:
-        changed = rebuilt(changed, takes=takes, chains=chains)
+        changed = rebuilt(changed, takes=takes, chains=chains, again=_moved_joints(character, pegs))
     return document.with_character(changed)
+
+
+def _moved_joints(character: Character, pegs: PegSet) -> frozenset[str]:
+    """Joints of kits that were hung on the body beside its pattern's and whose pegs have moved."""
+    old = character.pegs
+    if old is None or character.skin is None:
+        return frozenset()
+    added = kits_in(old) if not old.pattern else added_kits(old)
+    moved = {p.name for p in pegs.pegs if p.name in old.by_name and p.position != old.by_name[p.name].position}
+    return frozenset(j for kit in added if moved & set(kit.pegs) for j in kit.joints)
 
 
 def _with_kits(

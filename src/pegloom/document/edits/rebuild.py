@@ -25,7 +25,7 @@ from pegloom.core.skeleton.build import AS_STOOD, build_joints, kits_in, turned
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
-from pegloom.core.skin.rejoin import carry_weights
+from pegloom.core.skin.rejoin import carry_weights, taken_anew
 from pegloom.document.edits.ids import counted, highest
 from pegloom.document.edits.skins import each_skin, with_weights
 from pegloom.document.model import Character, OwnJoint, Skin
@@ -72,11 +72,12 @@ def _named_apart(kit: Kit, taken: set[str]) -> Kit:
     return kit if name == kit.id else replace(kit, id=name)
 
 
-def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
+def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(), again: frozenset[str] = frozenset(),
             chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = ()) -> Character:  # fmt: skip
     """The character with its joints built anew from recipe and changes; weights, controls and clips brought along.
 
-    takes, chains : which added joints take their share of the weights, which kits were cut anew (core/skin/carry).
+    takes, chains : which added joints take their share of the weights, which kits were cut anew (core/skin/rejoin).
+    again : joints that moved and take their share anew where they are now, if they hold what they took before.
     """
     numbers = (*(o.id for o in character.own_joints), *character.joint_overrides)
     character = counted(character, OWN, highest(OWN, numbers))
@@ -87,12 +88,11 @@ def rebuilt(character: Character, *, takes: frozenset[str] = frozenset(),
         meshes = {part.id: part.mesh.points for part in character.parts}
 
         def carried(skin: Skin) -> Skin:
-            weights = {
-                part: carry_weights(
-                    w, before, skeleton, meshes.get(part), takes=takes, chains=chains, influences=skin.limit(part)
-                )
-                for part, w in skin.weights.items()
-            }
+            weights = {}
+            for part, w in skin.weights.items():
+                at, limit = meshes.get(part), skin.limit(part)
+                w = taken_anew(w, before, skeleton, at, again, influences=limit)
+                weights[part] = carry_weights(w, before, skeleton, at, takes=takes, chains=chains, influences=limit)
             changed = any(w is not skin.weights[part] for part, w in weights.items())
             return with_weights(skin, weights) if changed else skin
 

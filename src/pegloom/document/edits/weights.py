@@ -23,10 +23,10 @@ from pegloom.core.skin.bind.hard import bind_hard
 from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid, without_marks
-from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
+from pegloom.core.skin.brush import change_weight, limit_rows, limited, smooth_rows
 from pegloom.core.skin.strays import given_up, reduced, without_strays
 from pegloom.core.skin.transfer import transfer_weights
-from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
+from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.model import NO_ARRAYS, NO_LIMITS, NO_RELAX, Character, Document, Part, PartKind, Skin
@@ -58,8 +58,9 @@ def bind(
     Each part by its kind: hard parts and props are bound hard whatever the method, cloth reads the skin under it.
 
     part_ids : bind only these; the others keep their weights.
-    joint_ids : only these joints move anything; what the others would hold goes to the nearest of them up the
-        skeleton, else to the nearest in place.
+    joint_ids : only these joints take what they would hold in a bind of all; of what is bound the others keep their
+        shares of the rest. Of what is not, only these move anything: what the others would hold goes to the nearest of
+        them up the skeleton, else to the nearest in place.
     own_branch, in_sight : for the binds by distance: only joints of the nearest one's branch; only bones in sight.
         There each joint's reach counts, too (`set_reach`).
     offload : where to run what would hold the interpreter for long (see core/jobs).
@@ -114,7 +115,11 @@ def bind(
         bearing = skeleton if rigid else without_marks(skeleton, keep=joint_ids or ())
         weights[part.id] = compute(part.mesh, bearing, solid, influences=influences, progress=share, offload=offload)
         if joint_ids is not None:
-            weights[part.id] = _only_of(weights[part.id], skeleton, joint_ids)
+            before = character.skin.weights.get(part.id) if character.skin else None
+            weights[part.id] = (
+                _only_of(weights[part.id], skeleton, joint_ids) if before is None
+                else _taken_by(before, weights[part.id], joint_ids, influences)
+            )  # fmt: skip
         if rigid:
             seat = None if not body else joined_skin(body, weights)
             weights[part.id] = whole_by_shell(part.mesh, weights[part.id], seat)
@@ -153,6 +158,26 @@ def set_reach(document: Document, joint_id: str, factor: float, *, both_sides: b
     reaches = {**character.reaches, joint_id: factor, **({other: factor} if other else {})}
     kept = {j: r for j, r in reaches.items() if abs(r - 1.0) > 1e-6}
     return document.with_character(replace(character, reaches=MappingProxyType(kept)))
+
+
+def _taken_by(before: Weights, bound: Weights, joint_ids: Collection[str], influences: int) -> Weights:
+    """Weights in which some joints hold what they do in `bound`, and the others share the rest as they did `before`.
+
+    Rows in which the chosen joints hold nothing before or after are the very same.
+    """
+    ids = (*before.joint_ids, *(j for j in bound.joint_ids if j not in set(before.joint_ids)))
+    chosen = np.array([j in joint_ids for j in ids])
+    old, new = dense_over(before, ids), dense_over(bound, ids)
+    rows = np.flatnonzero((old[:, chosen] != new[:, chosen]).any(axis=1))
+    if len(rows) == 0:
+        return before
+    was, row = old[rows], new[rows].copy()
+    left = 1.0 - row[:, chosen].sum(axis=1)
+    rest = was[:, ~chosen]
+    # A row the chosen joints held alone has nobody else's shares to go by but the bind's own.
+    rest = np.where((rest.sum(axis=1) > 1e-9)[:, None], rest, row[:, ~chosen])
+    row[:, ~chosen] = rest * (left / np.maximum(rest.sum(axis=1), 1e-12))[:, None]
+    return with_rows(before, ids, rows, limited(row, influences, locked=chosen), locked=chosen)
 
 
 def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -> Weights:

@@ -41,7 +41,7 @@ def held_apart(
     lengths = place_lengths(mesh)
     ring = place_neighbours(mesh)
     nearest = np.argmin(distance, axis=1)
-    every, shell = np.arange(len(distance)), np.asarray(connected_components(ring, directed=False)[1])
+    every, shell = np.arange(len(distance)), connected_components(ring, directed=False)[1].astype(np.int64)
     close = distance[every, nearest] < SKIN * radius[nearest]
     result = distance.copy()
     for number, branch in enumerate(branches):
