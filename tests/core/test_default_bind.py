@@ -10,13 +10,14 @@ import trimesh
 from pegloom.core.geometry.mesh import from_faces, place_edges, shells, weld
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Cancelled
-from pegloom.core.skeleton.joints import Joint, Side, Skeleton, bone_segments
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, bone_segments
 from pegloom.core.skeleton.pegs import place_pegs
+from pegloom.core.skeleton.uses import bones_of
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.branches import Hold, Spread, Tree, Trunk
 from pegloom.core.skin.bind.distances import limb_radii, way_out
 from pegloom.core.skin.bind.held_close import held_apart
-from pegloom.core.skin.bind.surface import body_solid, without_marks
+from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.weights import dense, most_influences, row_sums_hold
 from pegloom.document import edits
 from pegloom.document.edits.weights import METHODS
@@ -350,7 +351,7 @@ def test_no_skin_follows_a_joint_that_only_marks_a_place(name):
     mesh, skeleton = head_on_a_neck(ears=False)
     head = skeleton.joint("head")
     up = tuple(np.array(head.position) + (0.0, 0.02, 0.06))
-    marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up)))
+    marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up, origin=Origin.FILE)))
     document = document_of(mesh)
     character = replace(document.require_character(), skeleton=marked, adopted=marked)
     document = document.with_character(character)
@@ -365,8 +366,8 @@ def test_no_skin_follows_a_joint_that_only_marks_a_place(name):
 def test_what_is_called_after_a_mark_but_is_a_thing_holds_its_skin(name):
     _, skeleton = head_on_a_neck(ears=False)
     up = tuple(np.array(skeleton.joint("head").position) + (0.0, 0.02, 0.06))
-    marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up)))
-    assert without_marks(marked) is marked
+    marked = Skeleton((*skeleton.joints, Joint("mark", name, "head", Side.CENTRE, up, origin=Origin.FILE)))
+    assert bones_of(marked, {}) is marked
 
 
 def dressed(*, wall=0.0):

@@ -19,6 +19,7 @@ from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.rig.recipe.choices import KitRig
 from pegloom.core.skeleton.joints import Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.pegs import PegSet
+from pegloom.core.skeleton.uses import Use
 from pegloom.core.skin.relax import Relax
 from pegloom.core.skin.weights import Weights
 
@@ -243,6 +244,8 @@ class Character:
     pose: Shown = field(default_factory=Pose)
     clips: tuple[Clip, ...] = ()
     weaves: tuple[Weave, ...] = ()
+    uses: Mapping[str, Use] = field(default_factory=dict)
+    """What joints are for, where a person said otherwise than is told (core/skeleton/uses)."""
     reaches: Mapping[str, float] = field(default_factory=dict)
     """How far joints reach in the binds by distance, as factors of their own; 1 where none is named."""
     vertex_sets: Mapping[str, Mapping[str, IntArray]] = field(default_factory=dict)

@@ -13,6 +13,7 @@ from pegloom.app.state.state import State
 from pegloom.app.theme import INK, icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel, same
+from pegloom.core.skeleton.uses import Use, uses_of
 from pegloom.document import edits
 from pegloom.document.model import Character
 
@@ -106,7 +107,7 @@ class PartsDrawer(Panel):
         if character is None:
             return ()
         names = tuple(clip.name for clip in character.clips)
-        return (character.parts, character.skeleton, character.rig, names)
+        return (character.parts, character.skeleton, character.uses, character.rig, names)
 
     def show_state(self, state: State) -> None:
         rows = self._rows_of(state)
@@ -125,9 +126,12 @@ class PartsDrawer(Panel):
         if character.skeleton is not None:
             top = self._row(None, "skeleton", f"{len(character.skeleton.joints)} joints", "", "")
             rows: dict[str, QTreeWidgetItem] = {}
+            uses = uses_of(character.skeleton, character.uses)
             for joint in character.skeleton.joints:
                 parent = rows.get(joint.parent or "", top)
-                rows[joint.id] = self._row(parent, joint.name, "", "joint", joint.id)
+                use = uses[joint.id]
+                word = "" if use is Use.BONE else use.value
+                rows[joint.id] = self._row(parent, joint.name, word, "joint", joint.id)
             top.setExpanded(True)
             for item in rows.values():
                 item.setExpanded(True)

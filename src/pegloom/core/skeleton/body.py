@@ -22,6 +22,7 @@ from pegloom.core.skeleton.axes import aim_of, limb_normal
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import role_in_kit
 from pegloom.core.skeleton.names import words_of
+from pegloom.core.skeleton.uses import Use, told_uses
 
 UP, FORWARD = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0])
 
@@ -97,15 +98,17 @@ def body_of(skeleton: Skeleton) -> Body:
 
 
 def _from_file(skeleton: Skeleton) -> Skeleton:
-    """The joints a file brought, as they hang on each other without what was put in between here."""
+    """The joints a file brought, as they hang on each other without what was put in between here, and no helpers."""
+    uses = told_uses(skeleton)
+    helpers = {j for j, use in uses.items() if use is Use.HELPER}
 
     def holder(joint: Joint) -> str | None:
         above = joint.parent
-        while above is not None and skeleton.joint(above).origin is not Origin.FILE:
+        while above is not None and (above in helpers or skeleton.joint(above).origin is not Origin.FILE):
             above = skeleton.joint(above).parent
         return above
 
-    return Skeleton(tuple(replace(j, parent=holder(j)) for j in skeleton.joints if j.origin is Origin.FILE))
+    return Skeleton(tuple(replace(j, parent=holder(j)) for j in skeleton.joints if j.origin is Origin.FILE and j.id not in helpers))
 
 
 class _Finder:

@@ -125,6 +125,7 @@ from pegloom.document.edits.skeleton import (
     rename_joints,
     rename_preview,
     reparent_joint,
+    set_use,
     split_bone,
     turn_joints,
 )
@@ -291,6 +292,7 @@ __all__ = [
     "set_roll",
     "set_subdivision",
     "set_twist",
+    "set_use",
     "side_gaps",
     "smooth_weights",
     "split_bone",

@@ -23,6 +23,7 @@ from pegloom.core.geometry.transforms import (
 from pegloom.core.skeleton.axes import aim_of, mirrored
 from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton, Vector
 from pegloom.core.skeleton.names import Side, SideStyle, other_side_name, renamed, side_of_name
+from pegloom.core.skeleton.uses import Use, uses_of
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.joints import middle_of
 from pegloom.document.edits.rebuild import OWN, local_of, rebuilt, recipe_of
@@ -256,6 +257,22 @@ def reparent_joint(document: Document, joint_id: str, parent: str, *, both_sides
             changes[child] = {"parent": target}
     character = replace(character, own_joints=tuple(own.values()))
     return _overridden(document, character, changes)
+
+
+def set_use(document: Document, joint_id: str, use: Use | None, *, both_sides: bool = True) -> Document:
+    """Say what a joint is for: a bone, a helper or the end of its parent's bone; None for what its place and name tell.
+
+    Weights stay until the next bind. Raises EditError where no joint would be left to hold the skin.
+    """
+    character = document.require_character()
+    skeleton = _skeleton(character)
+    targets = (joint_id, *_partner(skeleton, joint_id, both_sides))
+    said = {j: u for j, u in character.uses.items() if j not in targets}
+    if use is not None:
+        said |= dict.fromkeys(targets, use)
+    if all(u is not Use.BONE for u in uses_of(skeleton, said).values()):
+        raise EditError("one joint at least has to hold the skin")
+    return document.with_character(replace(character, uses=MappingProxyType(said)))
 
 
 def float_joint(document: Document, joint_id: str, floating: bool, *, both_sides: bool = True) -> Document:

@@ -14,15 +14,17 @@ from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mend import joined
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
+from pegloom.core.geometry.solid import Solid
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import Origin, Skeleton
+from pegloom.core.skeleton.uses import bones_of
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.along_skin import bind_along_skin
 from pegloom.core.skin.bind.hard import bind_hard
 from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
-from pegloom.core.skin.bind.surface import body_solid, without_marks
+from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, limited, smooth_rows
 from pegloom.core.skin.strays import given_up, reduced, without_strays
 from pegloom.core.skin.transfer import transfer_weights
@@ -112,7 +114,9 @@ def bind(
             compute = partial(compute, reaches=character.reaches, own_branch=own_branch)
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
         # What is hard may well sit on a joint that only marks its place; skin never follows one.
-        bearing = skeleton if rigid else without_marks(skeleton, keep=joint_ids or ())
+        bearing = skeleton if rigid else _within_reach(
+            bones_of(skeleton, character.uses, keep=joint_ids or ()), solid, {*(joint_ids or ()), *character.uses}
+        )  # fmt: skip
         weights[part.id] = compute(part.mesh, bearing, solid, influences=influences, progress=share, offload=offload)
         if joint_ids is not None:
             before = character.skin.weights.get(part.id) if character.skin else None
@@ -158,6 +162,17 @@ def set_reach(document: Document, joint_id: str, factor: float, *, both_sides: b
     reaches = {**character.reaches, joint_id: factor, **({other: factor} if other else {})}
     kept = {j: r for j, r in reaches.items() if abs(r - 1.0) > 1e-6}
     return document.with_character(replace(character, reaches=MappingProxyType(kept)))
+
+
+def _within_reach(skeleton: Skeleton, solid: Solid, keep: Collection[str]) -> Skeleton:
+    """The skeleton without roots of their own that carry nothing and stand off the body: they only mark a place."""
+    off = {
+        j.id for j, inside in zip(skeleton.joints, solid.inside(skeleton.positions), strict=True)
+        if j.parent is None and not inside and j.origin is Origin.FILE and j.id not in keep and not skeleton.children(j.id)
+    }  # fmt: skip
+    if not off or len(off) == len(skeleton.joints):
+        return skeleton
+    return Skeleton(tuple(j for j in skeleton.joints if j.id not in off))
 
 
 def _taken_by(before: Weights, bound: Weights, joint_ids: Collection[str], influences: int) -> Weights:

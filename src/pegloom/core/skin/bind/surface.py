@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import re
 from collections import Counter
-from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -15,6 +13,7 @@ from pegloom.core.geometry.mesh import Mesh, bounds, place_triangles, shells, ve
 from pegloom.core.geometry.solid import Solid, make_solid, sight_inside
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.joints import Skeleton, bone_segments
+from pegloom.core.skeleton.uses import SAY_NOTHING, shared_words, words
 from pegloom.core.skin.strays import without_strays
 from pegloom.core.skin.weights import Weights, from_dense, limited_rows
 
@@ -89,10 +88,6 @@ def view_bones(
 
 CARRIERS = frozenset({"root", "origin", "world", "reference", "carrier", "global"})
 """Words that say of a joint above all others that it only carries them."""
-SAY_NOTHING = frozenset({"", "b", "c", "j", "jnt", "joint", "bone", "node", "scene", "main", "rig", "skeleton"})
-"""Words that may stand beside them; a tail_root is a tail's, and holds its skin."""
-SHARED = 0.8
-"""Share of the joints whose names hold a word for it to be the character's own."""
 
 
 def weight_joints(skeleton: Skeleton) -> list[int]:
@@ -105,48 +100,16 @@ def weight_joints(skeleton: Skeleton) -> list[int]:
     chosen = list(range(len(skeleton.joints)))
     silent = SAY_NOTHING
     if max(Counter(joint.parent for joint in skeleton.joints).values(), default=0) > 1:
-        counts = Counter(word for joint in skeleton.joints for word in _words(joint.name))
-        silent = SAY_NOTHING | {word for word, count in counts.items() if count > SHARED * len(skeleton.joints)}
+        silent = SAY_NOTHING | shared_words(skeleton)
     while len(chosen) > 1:
         first = skeleton.joints[chosen[0]]
         others = [skeleton.joints[i] for i in chosen[1:]]
-        words = _words(first.name)
+        told = words(first.name)
         alone = sum(joint.parent == first.id for joint in others) == 1 and all(joint.parent for joint in others)
-        if first.id != "root" and not (alone and words & CARRIERS and words <= CARRIERS | silent):
+        if first.id != "root" and not (alone and told & CARRIERS and told <= CARRIERS | silent):
             break
         chosen = chosen[1:]
     return chosen
-
-
-STEERS = frozenset({"ik", "effector", "locator"})
-"""Words of a joint that steers others or marks a place, whatever else its name says."""
-MARKS = frozenset({"tag", "socket", "attach", "attachment", "mount"})
-"""Words that say so beside the name of the joint above (head, tag_head) or of what is held there."""
-HELD = frozenset({"weapon", "item", "prop", "tool", "camera", "l", "r", "left", "right"})
-
-
-def without_marks(skeleton: Skeleton, *, keep: Collection[str] = ()) -> Skeleton:
-    """The skeleton without joints that by their name only steer or mark a place: no skin follows them.
-
-    Only those with nothing but such joints below them go; `keep` names ids that stay whatever they are called. A word
-    that nearly all names share is the character's and says nothing, as in `weight_joints`.
-    """
-    counts = Counter(word for joint in skeleton.joints for word in _words(joint.name))
-    shared = {word for word, count in counts.items() if count > SHARED * len(skeleton.joints)}
-    gone: set[str] = set()
-    for joint in reversed(skeleton.joints):
-        if joint.parent is None or joint.id in keep:
-            continue
-        words = _words(joint.name) - shared
-        known = MARKS | HELD | SAY_NOTHING | _words(skeleton.joint(joint.parent).name)
-        marks = bool(words & STEERS) or (bool(words & MARKS) and words <= known)
-        if marks and {child.id for child in skeleton.children(joint.id)} <= gone:
-            gone.add(joint.id)
-    return Skeleton(tuple(joint for joint in skeleton.joints if joint.id not in gone)) if gone else skeleton
-
-
-def _words(name: str) -> set[str]:
-    return set(re.split(r"[^a-z]+", name.lower()))
 
 
 def small_shells(mesh: Mesh) -> list[IntArray]:

@@ -11,6 +11,7 @@ from pegloom.app.areas.joints.actions.changing import change, lead_name
 from pegloom.app.areas.joints.settings import ChangeSettings, RenameSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State, Tool
+from pegloom.core.skeleton.uses import Use
 from pegloom.document import edits
 from pegloom.document.model import Document
 
@@ -73,6 +74,20 @@ def connect_or_float(c: Context) -> None:
     c.try_edit(f"{word} {lead_name(c)}", lambda d: edits.float_joint(d, lead, floating, both_sides=both))
 
 
+def say_use(c: Context, use: Use | None) -> None:
+    """What the picked joint is for, said; None for what its place and name tell."""
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
+    told = "as its place and name tell" if use is None else WHAT_FOR[use]
+    c.try_edit(f"{lead_name(c)}: {told}", lambda d: edits.set_use(d, lead, use, both_sides=both))
+
+
+def _say(use: Use | None, c: Context) -> None:
+    say_use(c, use)
+
+
+WHAT_FOR = {Use.BONE: "a bone", Use.HELPER: "a helper", Use.END: "an end"}
+
+
 def draw(c: Context) -> None:
     c.go("joints")
     c.store.put(tool=Tool.DRAW)
@@ -130,6 +145,10 @@ ACTIONS = (
     Action("joints.delete_branch", "Delete with all below", "Joints", "The whole branch", partial(delete, branch=True), key="Ctrl+Del", needs=PICKED),
     Action("joints.duplicate", "Duplicate the branch", "Joints", "A copy beside it", duplicate, key="Ctrl+D", needs=PICKED),
     Action("joints.mirror", "Mirror the branch", "Joints", "A copy on the other side", mirror, needs=PICKED),
+    Action("joints.as_bone", "The joint is a bone", "Joints", "Skin may follow it", partial(_say, Use.BONE), needs=PICKED),
+    Action("joints.as_helper", "The joint is a helper", "Joints", "It steers or marks; no skin follows it", partial(_say, Use.HELPER), needs=PICKED),
+    Action("joints.as_end", "The joint is an end", "Joints", "It says where its parent's bone ends", partial(_say, Use.END), needs=PICKED),
+    Action("joints.as_told", "The joint is what its name tells", "Joints", "What its place and name tell counts again", partial(_say, None), needs=PICKED),
     Action("joints.float", "Connect or float", "Joints", "With or without a cord to its parent", connect_or_float, needs=PICKED),
     Action("joints.draw", "Draw joints", "Tools", "Click to lay a chain; Esc ends it", draw, key="J", needs=WITH_CHARACTER, on=lambda s: s.tooling.tool == Tool.DRAW),
     Action("joints.rename", "Rename joints", "Joints", "As the Names card says: the picked ones, else all", rename, needs=WITH_JOINTS),

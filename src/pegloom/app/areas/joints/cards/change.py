@@ -2,15 +2,36 @@
 
 from __future__ import annotations
 
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox
+
+from pegloom.app.areas.joints.actions.joints import say_use
 from pegloom.app.areas.joints.settings import ChangeSettings
 from pegloom.app.context import Context
-from pegloom.app.state.state import HandSettings
+from pegloom.app.state.state import HandSettings, State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import tick, whole
+from pegloom.core.skeleton.uses import Use, uses_of
 
 
 class ChangeCard(Card):
+    def key(self, state: State) -> tuple[object, ...]:
+        one = state.character
+        pieces = (one.skeleton, one.uses) if one is not None else ()
+        return (*pieces, state.selection.kind, state.selection.ids)
+
+    def show_state(self, state: State) -> None:
+        one, lead = state.character, state.selection.lead
+        known = one is not None and one.skeleton is not None and lead in one.skeleton.index
+        self.use.setEnabled(known)
+        self.use.setToolTip("" if known else "Pick a joint first")
+        if one is None or one.skeleton is None or not known:
+            return
+        told = uses_of(one.skeleton, {})[lead]
+        self.use.setItemText(0, f"as told: {'an' if told is Use.END else 'a'} {told.value}")
+        self.use.setCurrentIndex(max(self.use.findData(one.uses.get(lead)), 0))
+
     def __init__(self, c: Context) -> None:
         super().__init__(
             c, "Draw and change", "joints.change",
@@ -32,6 +53,17 @@ class ChangeCard(Card):
         self.row(
             action_button(q["joints.delete"], "Delete"), action_button(q["joints.delete_branch"], "With all below")
         )
+        self.use = QComboBox()
+        self.use.setObjectName("joints.use")
+        for word, use, tip in (
+            ("as its name and place tell", None, "What stands at another chain's joint, or says so, is a helper"),
+            ("a bone", Use.BONE, "Skin may follow it"), ("a helper", Use.HELPER, "It steers or marks; no skin follows it"),
+            ("an end", Use.END, "It says where its parent's bone ends"),
+        ):  # fmt: skip
+            self.use.addItem(word, use)
+            self.use.setItemData(self.use.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
+        self.use.activated.connect(lambda _: say_use(c, self.use.currentData()))
+        self.field("It is", self.use)
         self.body.addWidget(
             label("Drag a joint onto another in the parts drawer to hang it there.", "caption", wrap=True)
         )
