@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import Enum
 from functools import cached_property
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import ShapeError
 from pegloom.core.geometry.transforms import compose, rotation_matrix
-from pegloom.core.skeleton.names import Side, other_side_name, side_of_name
+from pegloom.core.skeleton.names import Side, other_side_name, other_side_names, side_of_name
 
 Vector = tuple[float, float, float]
 Quaternion = tuple[float, float, float, float]
+
+
+ACROSS, ON_PLANE = 0.01, 0.008
+"""Shares of a skeleton's size within which two joints of a file stand mirrored, and one stands on the middle."""
 
 
 class Origin(Enum):
@@ -135,9 +140,42 @@ class Skeleton:
         joint = self.joint(joint_id)
         if joint.side is Side.CENTRE:
             return joint_id
-        name = other_side_name(joint.name)
-        found = self.by_name(name) if name else None
-        return found.id if found else None
+        found = next((j for name in other_side_names(joint.name) if (j := self.by_name(name)) is not None), None)
+        return found.id if found else self._across.get(joint_id)
+
+    @cached_property
+    def _across(self) -> Mapping[str, str]:
+        """Joints of a file that stand mirrored to one another about x = 0, by id: a pair whose names do not tell it."""
+        some = [j for j in self.joints if j.origin is Origin.FILE]
+        if len(some) < 2:
+            return {}
+        places = np.array([j.position for j in some])
+        size = max(float(np.ptp(places, axis=0).max()), 1e-12)
+        apart, nearest = (np.asarray(v) for v in cKDTree(places).query(places * [-1.0, 1.0, 1.0]))
+        own = np.arange(len(some))
+        agree = (nearest[nearest] == own) & (nearest != own) & (apart < ACROSS * size)
+        return {some[k].id: some[int(nearest[k])].id for k in np.flatnonzero(agree).tolist()}
+
+
+def with_sides(skeleton: Skeleton) -> Skeleton:
+    """Joints of a file with the sides their names and places tell.
+
+    What is called after a side but stands on the middle, with nothing called so on the other, is a middle one; what
+    stands aside and has its like across is of that side, whatever it is called.
+    """
+    size = max(float(np.ptp(skeleton.positions, axis=0).max()), 1e-12) if skeleton.joints else 1.0
+    result = []
+    for joint in skeleton.joints:
+        side = joint.side
+        if joint.origin is Origin.FILE:
+            x = joint.position[0]
+            twin = any(skeleton.by_name(name) is not None for name in other_side_names(joint.name))
+            if side is not Side.CENTRE and not twin and abs(x) < ON_PLANE * size:
+                side = Side.CENTRE
+            elif side is Side.CENTRE and abs(x) >= ON_PLANE * size and joint.id in skeleton._across:
+                side = Side.LEFT if x > 0 else Side.RIGHT
+        result.append(joint if side is joint.side else replace(joint, side=side))
+    return Skeleton(tuple(result))
 
 
 def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]:
@@ -171,5 +209,5 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
 
 
 __all__ = [
-    "Joint", "JointKind", "Origin", "Quaternion", "Side", "Skeleton", "Vector", "bone_segments", "other_side_name", "side_of_name",
+    "Joint", "JointKind", "Origin", "Quaternion", "Side", "Skeleton", "Vector", "bone_segments", "other_side_name", "side_of_name", "with_sides",
 ]  # fmt: skip

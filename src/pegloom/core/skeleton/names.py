@@ -53,11 +53,13 @@ class SidedName:
         return re.sub(r"([_.\-])[_.\-]+", r"\1", self.before + self.after).strip("_.- ")
 
 
-LEFT = ("l", "left", "lft", "lf", "lt")
-PAIRS = {"l": "r", "left": "right", "lft": "rgt", "lf": "rt", "lt": "rt"}
+LEFT = ("l", "left", "lft", "lf", "lt", "lr")
+PAIRS = {"l": "r", "left": "right", "lft": "rgt", "lf": "rf", "lr": "rr", "lt": "rt"}
+MAY_BE = {"lf": ("rf", "rt"), "lt": ("rt",), "rt": ("lt", "lf"), "lr": ("rr",)}
+"""Tokens that mean more than one thing: a left front and a left; what they may be across, the likeliest first."""
 # A side stands alone between separators or capitals: `l_arm`, `arm.L`, `LeftArm`, `ArmLeft`, `arm_left_01`, `lArm`.
 TOKENS = (
-    re.compile(r"(?:(?<=^)|(?<=[_.\- ]))(left|right|lft|rgt|lf|rt|lt|l|r)(?=$|[_.\- ]|\d*$)", re.IGNORECASE),
+    re.compile(r"(?:(?<=^)|(?<=[_.\- ]))(left|right|lft|rgt|lf|rf|lr|rr|rt|lt|l|r)(?=$|[_.\- ]|\d*$)", re.IGNORECASE),
     re.compile(r"(?:(?<=^)|(?<=[_.\- a-z0-9]))(Left|Right)(?=$|[A-Z_.\- 0-9])"),
     re.compile(r"(?<=^)(left|right)(?=[A-Z])"),
     re.compile(r"(?<=^)(l|r)(?=[A-Z][a-z])"),
@@ -78,18 +80,24 @@ def taken_apart(name: str) -> SidedName | None:
 
 def other_side_name(name: str) -> str | None:
     """The same name for the other side, in its own style: `l_upper_arm` <-> `r_upper_arm`. None without a side."""
+    names = other_side_names(name)
+    return names[0] if names else None
+
+
+def other_side_names(name: str) -> tuple[str, ...]:
+    """What a name may be called on the other side, the likeliest first: `lf_leg` is `rf_leg` there, or `rt_leg`."""
     apart = taken_apart(name)
     if apart is None:
-        return None
+        return ()
     low = apart.token.lower()
-    swapped = PAIRS.get(low) or {v: k for k, v in reversed(PAIRS.items())}[low]
-    if low == "rt":
-        swapped = "lt" if "lt" not in name else "lf"
-    if apart.token.isupper():
-        swapped = swapped.upper()
-    elif apart.token[0].isupper():
-        swapped = swapped.capitalize()
-    return apart.space + apart.before + swapped + apart.after
+    options = MAY_BE.get(low) or (PAIRS.get(low) or {v: k for k, v in reversed(PAIRS.items())}[low],)
+
+    def cased(swapped: str) -> str:
+        if apart.token.isupper():
+            return swapped.upper()
+        return swapped.capitalize() if apart.token[0].isupper() else swapped
+
+    return tuple(apart.space + apart.before + cased(option) + apart.after for option in options)
 
 
 def side_of_name(name: str) -> Side:

@@ -130,7 +130,7 @@ from pegloom.document.edits.skeleton import (
     turn_joints,
 )
 from pegloom.document.edits.standing import stand_up, turn_by, unit_guesses
-from pegloom.document.edits.transfer import matching_joints, mirror_weights, read_weights, transfer
+from pegloom.document.edits.transfer import matching_joints, mirror_weights, read_weights, transfer, unmatched_joints
 from pegloom.document.edits.trials import bring_motion, drop_trial, keep_trial
 from pegloom.document.edits.weaves import (
     bake_relax,
@@ -308,6 +308,7 @@ __all__ = [
     "turn_by",
     "turn_joints",
     "unit_guesses",
+    "unmatched_joints",
     "waiting_changes",
     "with_locks_held",
 ]

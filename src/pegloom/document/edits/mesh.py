@@ -12,7 +12,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import diagonal, weld, with_points
 from pegloom.core.geometry.symmetry import partners, plane_score
 from pegloom.core.motion.clips import Clip
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import Skeleton, with_sides
 from pegloom.core.skin.weights import Weights, most_influences
 from pegloom.document.model import Character, Document, Image, Material, Part, PartKind, Skin
 
@@ -38,9 +38,10 @@ def bring_in(
     if weights:
         most = max(most_influences(w) for w in weights.values())
         skin = Skin("from the file", most, MappingProxyType(dict(weights)))
+    told = None if skeleton is None else with_sides(skeleton)
     character = Character(
         f"character{len(document.characters)}", name, parts=parts, materials=materials, images=images,
-        skeleton=skeleton, adopted=skeleton, skin=skin, clips=clips,
+        skeleton=told, adopted=told, skin=skin, clips=clips,
         import_notes=import_lines(parts, materials, images, skeleton, weights, clips, notes),
     )  # fmt: skip
     return replace(document, characters=(*document.characters, character), active=len(document.characters), name=name)

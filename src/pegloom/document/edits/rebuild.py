@@ -22,7 +22,7 @@ from pegloom.core.rig.controls import RECIPE, ControlRig
 from pegloom.core.rig.pose import JointPose
 from pegloom.core.rig.recipe import build_rig
 from pegloom.core.skeleton.build import AS_STOOD, build_joints, kits_in, turned
-from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name, with_sides
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
 from pegloom.core.skin.rejoin import carry_weights, taken_anew
@@ -161,7 +161,7 @@ def assembled(character: Character) -> Skeleton:
         joints[joint.id] = joint
     _add_own(joints, character)
     _drop(joints, {j for j, change in changes.items() if change.dropped})
-    return Skeleton(tuple(_sided(joint) for joint in _in_order(joints)))
+    return with_sides(Skeleton(tuple(_sided(joint) for joint in _in_order(joints))))
 
 
 def _sided(joint: Joint) -> Joint:

@@ -131,6 +131,12 @@ def mirror_weights(
             ids.append(other)
     values = np.zeros((mesh.vertex_count, len(ids)))
     values[:, : len(weights.joint_ids)] = dense(weights)
+    if all(across_of[joint] in (None, joint) for joint in ids) and any(across_of[joint] is None for joint in ids):
+        lone = [skeleton.joint(j).name for j in ids if across_of[j] is None]
+        raise EditError(
+            f"no joint of {character.part(part_id).name} has a partner on the other side ({', '.join(lone[:4])}"
+            f"{' and others' if len(lone) > 4 else ''}); name pairs alike, or pair them by place"
+        )
     others = [across_of[joint] for joint in ids]
     across = np.array([ids.index(other) if other in ids else -1 for other in others])
     pairs = partners_within(mesh, middle, tolerance)
@@ -145,6 +151,17 @@ def mirror_weights(
     result = from_dense(new[g.first][g.group], ids, influences=skin.limit(part_id))
     document = with_weights(document, part_id, result)
     return _with_masks_mirrored(document, part_id, pairs, mesh.points[:, 0] - middle, way, vertices), lost
+
+
+def unmatched_joints(document: Document, part_id: str, *, by_place: bool = False) -> tuple[str, ...]:
+    """Names of joints that hold some of a part and have no partner across the middle: a mirror leaves what they hold."""
+    character = document.require_character()
+    skeleton = skeleton_of(character)
+    _, weights = bound_part(character, part_id)
+    middle = character.standing.middle if character.standing else 0.0
+    across_of = joints_across(skeleton, middle, by_place=by_place)
+    used = {weights.joint_ids[c] for c in np.unique(weights.indices)}
+    return tuple(skeleton.joint(j).name for j in weights.joint_ids if j in used and across_of.get(j) is None)
 
 
 def _with_masks_mirrored(

@@ -29,8 +29,9 @@ def mirror(c: Context) -> None:
     some = picked(c) if chosen.only else None
     bound = tuple(c.character.require_skin().weights)
 
-    def edit(document: Document) -> tuple[Document, int]:
+    def edit(document: Document) -> tuple[Document, tuple[int, list[str]]]:
         lost = 0
+        lone: list[str] = []
         for part_id in bound:
             if some is not None and part_id not in some:
                 continue
@@ -39,10 +40,16 @@ def mirror(c: Context) -> None:
                 vertices=some[part_id] if some is not None else None,
             )  # fmt: skip
             lost += len(missing)
-        return document, lost
+            lone += edits.unmatched_joints(document, part_id, by_place=chosen.by_place)
+        return document, (lost, list(dict.fromkeys(lone)))
 
-    def then(lost: int) -> None:
-        c.say("Mirrored" + (f"; {lost} vertices have no partner and keep theirs: Show unmatched" if lost else ""))
+    def then(result: tuple[int, list[str]]) -> None:
+        lost, lone = result
+        said = f"; {lost} vertices have no partner and keep theirs: Show unmatched" if lost else ""
+        if lone:
+            more = f" and {len(lone) - 4} more" if len(lone) > 4 else ""
+            said += f"; without a partner, and left: {', '.join(lone[:4])}{more}"
+        c.say(f"Mirrored{said}")
 
     change(c, f"Mirror weights, {chosen.way.value}", edit, then)
 
