@@ -8,6 +8,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWidget, QTableView, QWidget
 
 from pegloom.app.areas.weights.cards.bends import MOST
+from pegloom.app.areas.weights.numbers import number_of
 from pegloom.app.areas.weights.settings import BindSettings
 from pegloom.app.demos import DEMO
 from pegloom.app.dialogs.pairing_sheet import PairingSheet
@@ -553,3 +554,14 @@ def test_locks_hold_in_what_the_weights_area_does_and_say_so(hand):
     before = session.document
     hand.c.actions.run("influence.drop")
     assert session.document is before and "locked" in said[-1]
+
+
+@pytest.mark.parametrize("text, number", [("25 %", 0.25), ("25%", 0.25), ("0,25", 0.25), (" 1 ", 1.0), ("12.5 %", 0.125)])
+def test_a_percentage_is_a_number(text, number):
+    assert number_of(text) == pytest.approx(number)
+
+
+@pytest.mark.parametrize("text", ["%", "a lot", "25 %%", ""])
+def test_what_is_no_number_is_refused(text):
+    with pytest.raises(ValueError):
+        number_of(text)

@@ -207,11 +207,11 @@ def _joint_snags(character: Character) -> list[Snag]:
 
     for crooked in crooked_axes(skeleton):
         joint = skeleton.joint(crooked.joint)
-        severity = Severity.NOTE if joint.origin is Origin.FILE else Severity.DOUBT
+        own = joint.origin is Origin.FILE
+        severity, fix = (Severity.NOTE, "") if own else (Severity.DOUBT, "axes.mend")
         message = f"{joint.name}: its axes are {np.degrees(max(crooked.aim, crooked.bend)):.0f} degrees off its limb"
-        found.append(
-            Snag("crooked-axes", "joints", severity, message, where=joint.position, subject=joint.id, fix="axes.mend")
-        )
+        message += "; kept as the file has them, shown and held clean" if own else ""
+        found.append(Snag("crooked-axes", "joints", severity, message, where=joint.position, subject=joint.id, fix=fix))
     for joint_id, gap in parted_moves(character).items():
         joint = skeleton.joint(joint_id)
         message = f"{joint.name}: moved by hand, and its pegs have moved {100 * gap:.1f} cm since; it went along"

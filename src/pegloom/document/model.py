@@ -247,7 +247,7 @@ class Character:
     uses: Mapping[str, Use] = field(default_factory=dict)
     """What joints are for, where a person said otherwise than is told (core/skeleton/uses)."""
     reaches: Mapping[str, float] = field(default_factory=dict)
-    """How far joints reach in the binds by distance, as factors of their own; 1 where none is named."""
+    """How far joints reach in the default bind and those by distance, as factors of their own; 1 where none is named."""
     vertex_sets: Mapping[str, Mapping[str, IntArray]] = field(default_factory=dict)
     """Kept vertex selections: name -> part id -> vertices."""
     trials: tuple[KeptPose, ...] = ()

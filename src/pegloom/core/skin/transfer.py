@@ -17,6 +17,7 @@ from scipy.sparse.csgraph import connected_components
 from scipy.sparse.linalg import splu
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import (
     Mesh,
     diagonal,
@@ -100,6 +101,7 @@ def far_from(source: Mesh, target: Mesh) -> int:
 def transfer_weights(
     source: Mesh, weights: Weights, target: Mesh, *, influences: int | None = None,
     joint_map: Mapping[str, str] | None = None, fill: bool = True, rows: BoolArray | None = None,
+    leave_out: IntArray | None = None,
 ) -> tuple[Weights, TransferReport]:  # fmt: skip
     """Weights of `target` read from `source`.
 
@@ -108,10 +110,17 @@ def transfer_weights(
     joint_map : other names for the source's joints (another character's skeleton); joints that share a name add up.
     fill : False reads every vertex from its nearest place, whichever way it faces.
     rows : (n,) vertices to take matches from; the others are filled. None: all.
+    leave_out : vertices of the source that are not read, with the faces on them: hair that hangs on shoulders.
 
     Vertices at one place read as one, so that seams stay closed.
     """
     triangles = triangulate(source).vertices
+    if leave_out is not None and len(leave_out):
+        gone = np.zeros(source.vertex_count, dtype=bool)
+        gone[leave_out] = True
+        triangles = triangles[~gone[triangles].any(axis=1)]
+        if len(triangles) == 0:
+            raise EditError("all of the source is left out; keep some of it to read from")
     g = weld(target)
     near = nearest_on(target.points[g.first], source.points, triangles)
     corners = triangles[near.triangle]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -21,9 +21,11 @@ from pegloom.document.model import Character, Document, PartKind, Skin
 
 
 def transfer(
-    document: Document, source_id: str, target_id: str, *, fill: bool = True
+    document: Document, source_id: str, target_id: str, *, fill: bool = True, leave_out: IntArray | None = None
 ) -> tuple[Document, TransferReport]:
     """Weights of one part read by another from the nearest surface, filled where nothing good is near.
+
+    leave_out : vertices of the source that are not read.
 
     Returns the document and a report. Raises EditError when the source is not bound, or is the target.
     """
@@ -32,23 +34,31 @@ def transfer(
     source, target = character.part(source_id), character.part(target_id)
     if source_id == target_id:
         raise EditError("choose another part to read the weights from")
-    new, report = transfer_weights(source.mesh, weights, target.mesh, influences=skin.limit(target_id), fill=fill)
+    new, report = transfer_weights(
+        source.mesh, weights, target.mesh, influences=skin.limit(target_id), fill=fill,
+        leave_out=leave_out,
+    )
     return with_weights(document, target_id, new), report
 
 
 def read_weights(
-    document: Document, other: Character, *, joint_map: Mapping[str, str] | None = None, only_asked: bool = False
+    document: Document, other: Character, *, joint_map: Mapping[str, str] | None = None, only_asked: bool = False,
+    without: Collection[str] = (),
 ) -> tuple[Document, dict[str, TransferReport], dict[str, str]]:
     """Weights read from another character, standing alike, for every included part of this one.
 
     The other is scaled to this one's height and stood in its place. Joints are matched by id, then by name; with
-    joint_map (their name or id -> ours) as said there, and with only_asked as said there alone. What matches nothing goes to its nearest matched joint above.
+    joint_map (their name or id -> ours) as said there, and with only_asked as said there alone. without : names of its parts that are not read. What matches nothing goes to its nearest matched joint above.
     Returns the document, a report by part name, and which joint was read as which (names). The weights in hand are
     kept as a weave. Raises EditError when one of the two has no joints, or the other no weights.
     """
     character = document.require_character()
     skeleton, theirs = skeleton_of(character), skeleton_of(other)
     bound = [p for p in other.included if other.skin is not None and p.id in other.skin.weights]
+    left = [p for p in bound if p.name.lower() not in {name.strip().lower() for name in without}]
+    if bound and not left:
+        raise EditError(f"every part of {other.name} is left out; keep one to read from")
+    bound = left
     if other.skin is None or not bound:
         raise EditError(f"{other.name} is not bound; there are no weights to read")
     pairs = _joint_pairs(theirs, skeleton, joint_map or {}, only_asked=only_asked)

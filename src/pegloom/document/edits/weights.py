@@ -64,7 +64,7 @@ def bind(
         shares of the rest. Of what is not, only these move anything: what the others would hold goes to the nearest of
         them up the skeleton, else to the nearest in place.
     own_branch, in_sight : for the binds by distance: only joints of the nearest one's branch; only bones in sight.
-        There each joint's reach counts, too (`set_reach`).
+        There, and in the default, each joint's reach counts, too (`set_reach`).
     offload : where to run what would hold the interpreter for long (see core/jobs).
 
     Raises EditError without joints or parts, Cancelled from `progress`.
@@ -112,6 +112,8 @@ def bind(
             compute = partial(compute, reaches=character.reaches, own_branch=own_branch, in_sight=in_sight)
         elif compute is bind_through_body:
             compute = partial(compute, reaches=character.reaches, own_branch=own_branch)
+        elif compute is bind_segment:
+            compute = partial(compute, reaches=character.reaches)
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
         # What is hard may well sit on a joint that only marks its place; skin never follows one.
         bearing = skeleton if rigid else _within_reach(
@@ -148,7 +150,7 @@ def bind(
 
 
 def set_reach(document: Document, joint_id: str, factor: float, *, both_sides: bool = True) -> Document:
-    """How far a joint reaches in the binds by distance: 1 as it is, 2 as if its bones were half as far.
+    """How far a joint reaches in the default bind and those by distance: 1 as it is, 2 as if its bones were half as far.
 
     Raises EditError for an unknown joint or a factor out of 0.1 to 10.
     """

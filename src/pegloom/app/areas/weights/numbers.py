@@ -118,7 +118,7 @@ class NumberModel(QAbstractTableModel):
         """Type a number into cells: one step, however many."""
         c = self.c
         try:
-            number = float(text.replace(",", "."))
+            number = number_of(text)
         except ValueError:
             c.say(f"“{text}” is no number", error=True)
             return False
@@ -134,6 +134,12 @@ class NumberModel(QAbstractTableModel):
             return document
 
         return c.try_edit(f"Type {number:g} into {len(cells)} weight{'s' if len(cells) > 1 else ''}", edit)
+
+
+def number_of(text: str) -> float:
+    """A weight as it is typed: 0.25, ,25 or 25 %. Raises ValueError for what is no number."""
+    bare = text.strip().replace(",", ".")
+    return float(bare[:-1]) / 100 if bare.endswith("%") else float(bare)
 
 
 class NumberTable(Panel):

@@ -112,15 +112,19 @@ class MirrorSettings(Setting):
 class TransferSettings(Setting):
     """source, target : ids of parts.
     fill : smoothly where nothing good is near.
+    leave_out : the picked vertices of the source are not read.
+    without : names of another character's parts that are not read, a comma between them.
     report : what the last one said.
     """
 
     ID = "weights.transfer"
-    PASSING = frozenset({"source", "target", "report"})
+    PASSING = frozenset({"source", "target", "report", "leave_out", "without"})
 
     source: str = ""
     target: str = ""
     fill: bool = True
+    leave_out: bool = False
+    without: str = ""
     report: str = ""
 
 

@@ -21,6 +21,9 @@ So distances through the body are judged by the skeleton's own tree:
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from types import MappingProxyType
+
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
@@ -36,6 +39,7 @@ from pegloom.core.skin.bind.held_close import held_apart
 from pegloom.core.skin.bind.surface import finished, weight_joints
 from pegloom.core.skin.weights import Weights, limited_rows
 
+NONE: Mapping[str, float] = MappingProxyType({})
 SIBLING = 3.0
 FADE_FROM, FADE_TO = 1.25, 2.0
 THICK = 1.5
@@ -54,15 +58,21 @@ def bind_segment(
     solid: Solid,
     *,
     influences: int = 4,
+    reaches: Mapping[str, float] = NONE,
     progress: Progress = silent,
     offload: Offload = directly,
 ) -> Weights:
-    """Weights of one part by segmenting, then softening. Raises Cancelled from `progress`."""
+    """Weights of one part by segmenting, then softening. Raises Cancelled from `progress`.
+
+    reaches : factor by joint id, 1 where none is given: a joint of reach 2 counts as half as far.
+    """
     joints = weight_joints(skeleton)
     body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.65))
     tree = Tree(skeleton, joints)
     through = np.maximum(body.distance, 0.25 * solid.cell)
+    factors = np.array([max(reaches.get(skeleton.joints[j].id, 1.0), 1e-3) for j in joints])
     through = held_apart(mesh, through, body.radius, body.hangs, tree, progress=part_of(progress, 0.65, 0.72))
+    through = through / factors
     trunk = Trunk(through, body.radius, tree)
     progress(0.72, "deciding whose each vertex is")
     distance = _siblings(_thickened(through, body.radius, body.hangs, tree), body.radius, tree)

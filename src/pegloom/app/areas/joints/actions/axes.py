@@ -61,7 +61,17 @@ def check(c: Context) -> None:
 
 
 def mend(c: Context) -> None:
-    c.try_edit("Mend crooked axes", edits.mend_axes)
+    crooked = [j.joint for j in crooked_axes(c.skeleton)]
+    kept = [j for j in crooked if c.skeleton.joint(j).origin is Origin.FILE]
+    why = (
+        f"{len(kept)} joint{'s' if len(kept) > 1 else ''} of the file keep their own axes, as they are delivered with them; "
+        "they are shown and held clean. To turn them all the same: pick them, then Bend axis square to the limb"
+    )
+    if len(kept) == len(crooked):
+        c.say(why if kept else "No axes are crooked")
+        return
+    done = f"{len(crooked) - len(kept)} joints put right"
+    c.try_edit("Mend crooked axes", edits.mend_axes, lambda _: c.say(f"{done}; {why}" if kept else done))
 
 
 PICKED = (*WITH_JOINTS, JOINT_PICKED)

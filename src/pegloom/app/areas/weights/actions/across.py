@@ -82,12 +82,15 @@ def transfer_between(state: State) -> tuple[str, str]:
 
 def transfer(c: Context) -> None:
     source, target = transfer_between(c.state)
-    fill = c.state.settings.of(TransferSettings).fill
+    chosen = c.state.settings.of(TransferSettings)
+    fill, left = chosen.fill, picked(c).get(source) if chosen.leave_out else None
+    if chosen.leave_out and left is None:
+        raise EditError("Select what is to be left out of the source first, or untick “Leave out the selected vertices”")
     names = [c.character.part(p).name for p in (source, target)]
 
     def edit(document: Document, progress: Progress) -> object:
         progress(0.1, "reading the nearest surface, filling between")
-        return edits.transfer(document, source, target, fill=fill)
+        return edits.transfer(document, source, target, fill=fill, leave_out=left)
 
     def then(report: Any) -> None:
         said = f"{report.matched} vertices read, {report.filled} filled"
@@ -122,9 +125,11 @@ def read_from(c: Context) -> None:
 
 
 def _read(c: Context, other: Character, pairs: dict[str, str]) -> None:
+    without = tuple(c.state.settings.of(TransferSettings).without.split(","))
+
     def edit(document: Document, progress: Progress) -> object:
         progress(0.1, "reading the nearest surface, filling between")
-        return edits.read_weights(document, other, joint_map=pairs, only_asked=True)
+        return edits.read_weights(document, other, joint_map=pairs, only_asked=True, without=without)
 
     def then(result: Any) -> None:
         reports, read_as = result

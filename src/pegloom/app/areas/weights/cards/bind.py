@@ -13,6 +13,8 @@ from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
 
 BY_DISTANCE = (BindMethod.BY_REACH, BindMethod.THROUGH_BODY)
+WITH_REACH = (BindMethod.SEGMENT, *BY_DISTANCE)
+"""Methods in which a joint\'s reach counts."""
 
 
 class BindCard(Card):
@@ -61,8 +63,8 @@ class BindCard(Card):
         one, method = state.character, state.settings.of(BindSettings).method
         skin = one.skin if one is not None else None
         self.says.setText(method.says)
-        for widget in (self.reach, self.own_branch):
-            widget.setEnabled(method in BY_DISTANCE)
+        self.reach.setEnabled(method in WITH_REACH)
+        self.own_branch.setEnabled(method in BY_DISTANCE)
         self.in_sight.setEnabled(method is BindMethod.BY_REACH)
         self.reach.set(one.reaches.get(state.viewing.influence, 1.0) if one is not None else 1.0)
         self.note.setText(f"{skin.method}, {skin.most}" if skin else "not bound")
@@ -73,8 +75,8 @@ class BindCard(Card):
         self._show_reach()
 
     def _show_reach(self) -> None:
-        """The drawn reach is there while the card is open on a method by distance."""
-        wanted = self.is_open and self.c.state.settings.of(BindSettings).method in BY_DISTANCE
+        """The drawn reach is there while the card is open on a method it counts in."""
+        wanted = self.is_open and self.c.state.settings.of(BindSettings).method in WITH_REACH
         if self.c.state.viewing.reach_shown is not wanted:
             self.c.store.put(reach_shown=wanted)
 

@@ -8,7 +8,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import choice, fill, filled_by_pick, number, tick
+from pegloom.app.widgets.fields import choice, fill, filled_by_pick, line, number, tick
 from pegloom.core.skin.mirror import Way
 
 
@@ -41,7 +41,15 @@ class MirrorTransferCard(Card):
                 self, TransferSettings, "fill", "Fill smoothly where nothing good is near", name="weights.transfer.fill"
             )
         )
+        self.body.addWidget(
+            tick(
+                self, TransferSettings, "leave_out", "Leave out the selected vertices", name="weights.transfer.leave_out",
+                tip="Of the part that is read: hair that hangs on the shoulders, say",
+            )
+        )
         self.body.addWidget(action_button(q["weights.transfer"], "Transfer", role="main"))
+        without = line(self, TransferSettings, "without", name="weights.transfer.without", hint="hair, hat")
+        self.field("Without", without)
         self.body.addWidget(action_button(q["weights.read_from"], "Read from another character…"))
         self.report = label("", "caption", wrap=True, name="weights.transfer.report")
         self.body.addWidget(self.report)
