@@ -35,6 +35,7 @@ from pegloom.core.tolerances import RATE_OF_SIZE
 from pegloom.document import edits
 from pegloom.document.baking import rates_of
 from pegloom.document.edits import parted_moves
+from pegloom.document.meeting import open_borders
 from pegloom.document.model import Character, Document, Part, PartKind, Skin
 from pegloom.document.strays import JudgedStray, judged_strays
 
@@ -279,6 +280,12 @@ def _some(names: Sequence[str]) -> str:
 
 def _bind_snags(character: Character) -> list[Snag]:
     found = []
+    for border in open_borders(character):
+        names = " and ".join(character.part(p).name for p in border.parts)
+        message = f"{names}: the border where they meet opens by up to {1000 * border.opens:.1f} mm in the trials"
+        found.append(
+            Snag("open-border", "weights", Severity.DOUBT, message, border.count, border.where, border.parts[0], "weights.close_borders")
+        )
     bound = character.skin.weights if character.skin else {}
     for part in character.included:
         weights = bound.get(part.id)

@@ -155,6 +155,7 @@ from pegloom.document.edits.weights import (
     set_reach,
     smooth_weights,
 )
+from pegloom.document.meeting import close_borders
 
 __all__ = [
     "MENDS",
@@ -182,6 +183,7 @@ __all__ = [
     "centre_joints",
     "change_channel",
     "change_reference",
+    "close_borders",
     "copy_material",
     "delete_joint",
     "delivered",

@@ -14,6 +14,7 @@ from pegloom.core.geometry.mesh import place_neighbours, weld
 from pegloom.core.skin.brush import changed_rows, limited
 from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense, with_rows
 from pegloom.document.edits.skins import with_weights
+from pegloom.document.meeting import borders_carried
 from pegloom.document.model import Character, Document
 
 SLIGHT = 0.05
@@ -232,4 +233,5 @@ def _name(character: Character, joint_id: str) -> str:
 def _with(document: Document, part_id: str, weights: Weights) -> Document:
     character = document.require_character()
     assert character.skin is not None
-    return document.with_character(replace(character, skin=with_weights(character.skin, {part_id: weights})))
+    changed = document.with_character(replace(character, skin=with_weights(character.skin, {part_id: weights})))
+    return borders_carried(document, changed)

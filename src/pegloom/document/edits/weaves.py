@@ -24,6 +24,7 @@ from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.skins import with_weights
 from pegloom.document.evaluate import skinned
+from pegloom.document.meeting import borders_carried
 from pegloom.document.model import Character, Document, Part, Skin, Weave
 
 MOST_FRAMES = 120
@@ -126,7 +127,7 @@ def mix_weave(
     if not touched:
         raise EditError("no vertex is selected that both weaves hold; draw a box over some first")
     changed = replace(skin, weights=MappingProxyType(weights), dual=MappingProxyType(dual))
-    return document.with_character(replace(character, skin=changed))
+    return borders_carried(document, document.with_character(replace(character, skin=changed)))
 
 
 def _blended(here: Weights, other: Weights, share: FloatArray, influences: int) -> Weights:
@@ -259,7 +260,8 @@ def bake_relax(
         # A limit is each part's own: cloth that was baked to more leaves the body's alone.
         raised = [p.id for p in wanted if skin.limit(p.id) < influences]
         changed = changed.with_limit(influences, raised) if raised else changed
-    return document.with_character(replace(document.require_character(), skin=changed)), tuple(reports)
+    after = document.with_character(replace(document.require_character(), skin=changed))
+    return borders_carried(document, after), tuple(reports)
 
 
 def _bake_poses(character: Character, *, random: int, clips: bool) -> list[FloatArray]:

@@ -31,6 +31,7 @@ from pegloom.core.skin.transfer import transfer_weights
 from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
+from pegloom.document.meeting import borders_carried, close_borders
 from pegloom.document.model import NO_ARRAYS, NO_LIMITS, NO_RELAX, Character, Document, Part, PartKind, Skin
 from pegloom.document.strays import judged_strays
 
@@ -146,6 +147,8 @@ def bind(
         limits=old.limits if old else NO_LIMITS,
     ).with_limit(influences, bound)
     document = document.with_character(replace(document.require_character(), skin=skin))
+    # Parts that meet are bound apart; their borders become one, and what lies beside them is eased along.
+    document, _ = close_borders(document)
     return keep_weave(document, method.value)[0]
 
 
@@ -401,11 +404,11 @@ def set_part_weights(document: Document, part_id: str, weights: Weights) -> Docu
 
 
 def with_weights(document: Document, part_id: str, weights: Weights) -> Document:
-    """A bound character's part with other weights."""
+    """A bound character's part with other weights; what it changes on a border, the parts it meets there take over."""
     character = document.require_character()
     assert character.skin is not None
     skin = replace(character.skin, weights=MappingProxyType({**character.skin.weights, part_id: weights}))
-    return document.with_character(replace(character, skin=skin))
+    return borders_carried(document, document.with_character(replace(character, skin=skin)))
 
 
 def bound_part(character: Character, part_id: str) -> tuple[Skin, Weights]:

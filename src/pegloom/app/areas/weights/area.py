@@ -83,7 +83,7 @@ AREA = AreaSpec(
             prepare=choose_stray,
         ),
         Fix("weights.drop_stray", "Drop it", prepare=choose_stray), Fix("weights.reduce", "Reduce"),
-        Fix("weights.prune", "Drop tiny ones"), Fix("relax.bake", "Bake"),
+        Fix("weights.prune", "Drop tiny ones"), Fix("weights.close_borders", "Close it"), Fix("relax.bake", "Bake"),
     ),
     settings=ALL, cards=CARDS,
     panes=(Pane("weights.numbers", "Numbers", Place.SIDE, numbers.NumberTable, numbers.wanted, size=340),),

@@ -89,10 +89,18 @@ def prune(c: Context) -> None:
     change(c, "Drop tiny weights", edit, lambda count: c.say(f"{count} vertices freed of weights under 0.005"))
 
 
+def close_borders(c: Context) -> None:
+    change(
+        c, "Close the borders of parts that meet", edits.close_borders,
+        lambda count: c.say(f"{count} places closed" if count else "No border opens"),
+    )  # fmt: skip
+
+
 ACTIONS = (
     Action("weights.bind", "Bind", "Weights", "Compute weights of all included parts", bind, needs=WITH_JOINTS),
     Action("weights.drop_strays", "Drop stray weights", "Weights", "Regions far from their joint that surely are no good", drop_strays, needs=WITH_SKIN),
     Action("weights.drop_stray", "Drop one stray", "Weights", "The region chosen in the list of snags", drop_stray, needs=WITH_SKIN),
+    Action("weights.close_borders", "Close borders", "Weights", "Parts that meet are held alike where they do", close_borders, needs=WITH_SKIN),
     Action("weights.reduce", "Reduce the influences", "Weights", "Keep the largest of finished weights, as many as Bind's number, the loss shown", reduce, needs=WITH_SKIN),
     Action("weights.prune", "Drop tiny weights", "Weights", "Everything under 0.005", prune, needs=WITH_SKIN),
 )  # fmt: skip

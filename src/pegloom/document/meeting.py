@@ -1,0 +1,278 @@
+"""Parts that meet: borders that lie on each other at rest, carried as one, so that no part opens from its neighbour.
+
+A head and a body, trousers and a shirt come as parts of their own with an open border each, vertex on vertex. Whatever
+gives the one side weights gives them to the other; what was changed on both sides becomes their mean.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray, frozen
+from pegloom.core.geometry.mesh import Mesh, edge_use, place_neighbours, weld
+from pegloom.core.geometry.near import near_groups
+from pegloom.core.memo import by_identity, of_the_latest
+from pegloom.core.motion.trials import trial_pose, trials_of
+from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.skin.weights import Weights, dense_over, limited_rows, with_rows
+from pegloom.document.model import Character, Document, Part, PartKind, Skin
+
+ON_EACH_OTHER = 2e-4
+"""Share of the body's height within which two borders' vertices lie on each other."""
+RINGS, FALLS = 4, 0.6
+"""Rings beside a border over which what closing it changed is taken along, and the share of it that each has."""
+SAME = 1e-9
+"""Weights nearer than this are the same."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Meeting:
+    """Vertices of several parts that lie on each other.
+
+    part (m,) : which of `parts`. vertex (m,). group (m,) : 0 to `count` - 1, the same for those at one place.
+    """
+
+    parts: tuple[str, ...]
+    part: IntArray
+    vertex: IntArray
+    group: IntArray
+    count: int
+
+
+@by_identity
+def _border(mesh: Mesh) -> IntArray:
+    """Places (b,) on a mesh's open edges."""
+    use = edge_use(mesh)
+    return np.asarray(frozen(np.unique(use[use[:, 2] == 1][:, :2])))
+
+
+def meeting_of(character: Character) -> Meeting | None:
+    """Where the character's parts of skin and cloth meet, those of one detail level; None where none do."""
+    parts = tuple(p for p in character.included if p.kind in (PartKind.SKIN, PartKind.CLOTH) and p.mesh.face_count)
+    if len(parts) < 2:
+        return None
+    reach = ON_EACH_OTHER * max(character.height, 1e-12)
+    return _meeting(tuple(p.id for p in parts), tuple(p.detail for p in parts), reach, *(p.mesh for p in parts))
+
+
+@of_the_latest(4)
+def _meeting(ids: tuple[str, ...], details: tuple[int, ...], reach: float, *meshes: Mesh) -> Meeting | None:
+    places, owners, numbers = [], [], []
+    for k, mesh in enumerate(meshes):
+        border = _border(mesh)
+        # Levels of one body lie in each other everywhere and are told apart by a step nobody else is away.
+        places.append(mesh.points[weld(mesh).first][border] + [1e3 * details[k] * max(reach, 1.0), 0.0, 0.0])
+        owners.append(np.full(len(border), k))
+        numbers.append(border)
+    owner, number = np.concatenate(owners), np.concatenate(numbers)
+    if len(owner) == 0:
+        return None
+    label = near_groups(np.concatenate(places), reach)
+    # A group of several parts: what one part has at a place of its own is welded already.
+    seen = np.unique(np.stack([label, owner], axis=1), axis=0)
+    several = np.bincount(seen[:, 0], minlength=int(label.max()) + 1) > 1
+    keep = several[label]
+    if not keep.any():
+        return None
+    owner, number, label = owner[keep], number[keep], label[keep]
+    _, group = np.unique(label, return_inverse=True)
+    part, vertex, of = [], [], []
+    for k, mesh in enumerate(meshes):
+        mine = owner == k
+        at = np.full(weld(mesh).count, -1)
+        at[number[mine]] = group[mine]
+        there = np.flatnonzero(at[weld(mesh).group] >= 0)
+        part.append(np.full(len(there), k))
+        vertex.append(there)
+        of.append(at[weld(mesh).group][there])
+    return Meeting(ids, np.concatenate(part), np.concatenate(vertex), np.concatenate(of), int(group.max()) + 1)
+
+
+def borders_carried(before: Document, after: Document) -> Document:
+    """What an edit made of `before`, with every border that it changed on one part changed on those it meets as well."""
+    if not after.characters:
+        return after
+    character = after.require_character()
+    old = before.require_character().skin if before.characters else None
+    skin = character.skin
+    if skin is None or old is skin:
+        return after
+    changed = {p for p, w in skin.weights.items() if old is None or old.weights.get(p) is not w}
+    new = _closed(character, skin, old, changed) if changed else None
+    if new is None:
+        return after
+    weaves = tuple(replace(w, skin=new) if w.skin is skin else w for w in character.weaves)
+    return after.with_character(replace(character, skin=new, weaves=weaves))
+
+
+def close_borders(document: Document) -> tuple[Document, int]:
+    """Every border that opens given one row on both sides, and what is beside it eased along.
+
+    Returns the document and how many places were closed.
+    """
+    character = document.require_character()
+    skin, meeting = character.skin, meeting_of(character)
+    if skin is None or meeting is None:
+        return document, 0
+    rows, _ = _rows(meeting, skin)
+    apart = _apart(meeting, rows)
+    if not apart.any():
+        return document, 0
+    new = _closed(character, skin, None, set(skin.weights), eased=True)
+    return (document, 0) if new is None else (document.with_character(replace(character, skin=new)), int(apart.sum()))
+
+
+def _rows(meeting: Meeting, skin: Skin) -> tuple[FloatArray, tuple[str, ...]]:
+    """Weights (m, j) of the meeting's vertices over all their joints; a row of an unbound part is nothing."""
+    ids = tuple(dict.fromkeys(j for p in meeting.parts if p in skin.weights for j in skin.weights[p].joint_ids))
+    rows = np.zeros((len(meeting.vertex), len(ids)))
+    for k, part in enumerate(meeting.parts):
+        mine = np.flatnonzero(meeting.part == k)
+        weights = skin.weights.get(part)
+        if weights is not None and len(mine):
+            column = np.array([ids.index(j) for j in weights.joint_ids])
+            rows[np.ix_(mine, column)] = np.asarray(weights.matrix()[meeting.vertex[mine]].todense())
+    return rows, ids
+
+
+def _apart(meeting: Meeting, rows: FloatArray) -> BoolArray:
+    """Which places (count,) have members that are held differently."""
+    least = np.full((meeting.count, rows.shape[1]), np.inf)
+    most = np.full((meeting.count, rows.shape[1]), -np.inf)
+    bound = rows.any(axis=1)
+    np.minimum.at(least, meeting.group[bound], rows[bound])
+    np.maximum.at(most, meeting.group[bound], rows[bound])
+    gap = np.where(np.isfinite(most - least), most - least, 0.0)
+    return np.asarray(gap.max(axis=1, initial=0.0) > 1e-4)
+
+
+def _closed(
+    character: Character, skin: Skin, old: Skin | None, changed: set[str], *, eased: bool = False
+) -> Skin | None:
+    """The skin with meeting vertices given one row each; None where they all have it."""
+    meeting = meeting_of(character)
+    if meeting is None:
+        return None
+    rows, ids = _rows(meeting, skin)
+    bound = rows.any(axis=1)
+    fresh = np.isin(meeting.part, [k for k, p in enumerate(meeting.parts) if p in changed]) & bound
+    if old is not None:
+        before, known = _rows(meeting, old)
+        columns = tuple(dict.fromkeys((*ids, *known)))
+        wide = [np.zeros((len(rows), len(columns))) for _ in range(2)]
+        for table, values, names in zip(wide, (rows, before), (ids, known), strict=True):
+            table[:, [columns.index(j) for j in names]] = values
+        fresh &= np.abs(wide[0] - wide[1]).max(axis=1, initial=0.0) > SAME
+    count = np.bincount(meeting.group[fresh], minlength=meeting.count)
+    total = np.zeros((meeting.count, len(ids)))
+    np.add.at(total, meeting.group[fresh], rows[fresh])
+    limit = min(skin.limit(p) for p in meeting.parts if p in skin.weights)
+    told = count > 0
+    total[told] = limited_rows(total[told], limit) if told.any() else total[told]
+    wanted = np.where(told[meeting.group][:, None], total[meeting.group], rows)
+    moved = bound & (np.abs(wanted - rows).max(axis=1, initial=0.0) > SAME)
+    if not moved.any():
+        return None
+    weights = dict(skin.weights)
+    for k, part in enumerate(meeting.parts):
+        mine = np.flatnonzero((meeting.part == k) & moved)
+        if len(mine):
+            weights[part] = _put(character.part(part), weights[part], ids, meeting.vertex[mine], wanted[mine], limit, eased)
+    return replace(skin, weights=MappingProxyType(weights))
+
+
+def _put(
+    part: Part, weights: Weights, ids: tuple[str, ...], vertices: IntArray, rows: FloatArray, limit: int, eased: bool
+) -> Weights:
+    """A part's weights with some rows put in; eased: what they changed by falls off over the rings beside them."""
+    columns = (*weights.joint_ids, *(j for j in ids if j not in set(weights.joint_ids)))
+    place = [columns.index(j) for j in ids]
+    wide = np.zeros((len(vertices), len(columns)))
+    wide[:, place] = rows
+    if not eased:
+        return with_rows(weights, columns, vertices, wide)
+    g, ring = weld(part.mesh), place_neighbours(part.mesh)
+    values = dense_over(weights, columns)[g.first]
+    border = np.unique(g.group[vertices])
+    target = np.zeros((g.count, len(columns)))
+    target[g.group[vertices]] = wide
+    delta = np.zeros_like(values)
+    delta[border] = target[border] - values[border]
+    done = np.zeros(g.count, dtype=bool)
+    done[border] = True
+    for _ in range(RINGS):
+        nearby = np.flatnonzero((ring @ done.astype(np.float64) > 0) & ~done)
+        if len(nearby) == 0:
+            break
+        share = np.maximum(np.asarray(ring[nearby] @ done.astype(np.float64)), 1e-12)
+        delta[nearby] = FALLS * np.asarray(ring[nearby] @ np.where(done[:, None], delta, 0.0)) / share[:, None]
+        done[nearby] = True
+    rows_at = np.flatnonzero(done)
+    result = limited_rows(np.maximum(values[rows_at] + delta[rows_at], 0.0), limit)
+    mine = np.flatnonzero(done[g.group])
+    values[rows_at] = result
+    return with_rows(weights, columns, mine, values[g.group[mine]])
+
+
+@dataclass(frozen=True, slots=True)
+class OpenBorder:
+    """A border that opens: the two parts it is of, how many places, metres at most in the trials, and where."""
+
+    parts: tuple[str, str]
+    count: int
+    opens: float
+    where: tuple[float, float, float]
+
+
+def open_borders(character: Character) -> tuple[OpenBorder, ...]:
+    """Borders that lie on each other at rest and part in the trials, the widest first."""
+    meeting, skin, skeleton = meeting_of(character), character.skin, character.skeleton
+    if meeting is None or skin is None or skeleton is None:
+        return ()
+    rows, ids = _rows(meeting, skin)
+    apart = _apart(meeting, rows)
+    members = np.flatnonzero(apart[meeting.group] & rows.any(axis=1))
+    if len(members) == 0 or any(j not in skeleton.index for j in ids):
+        return ()
+    columns = [skeleton.index[j] for j in ids]
+    rest = np.zeros((len(members), 4))
+    rest[:, 3] = 1.0
+    for k, part in enumerate(meeting.parts):
+        mine = meeting.part[members] == k
+        rest[mine, :3] = character.part(part).mesh.points[meeting.vertex[members[mine]]]
+    group = meeting.group[members]
+    opens = np.zeros(meeting.count)
+    for trial in trials_of(skeleton):
+        joints = evaluate_rig(skeleton, None, trial_pose(skeleton, trial.id)).joints
+        matrices = skin_matrices(skeleton, joints)[columns]
+        shown = np.einsum("mj,jab,mb->ma", rows[members], matrices[:, :3], rest)
+        low, high = np.full((meeting.count, 3), np.inf), np.full((meeting.count, 3), -np.inf)
+        np.minimum.at(low, group, shown)
+        np.maximum.at(high, group, shown)
+        gap = np.linalg.norm(np.where(np.isfinite(high), high - low, 0.0), axis=1)
+        opens = np.maximum(opens, gap)
+    found = []
+    for pair in _pairs(meeting, members):
+        mine = np.flatnonzero(pair[2] & (opens > ON_EACH_OTHER * character.height))
+        if len(mine):
+            worst = int(mine[np.argmax(opens[mine])])
+            at = rest[int(np.flatnonzero(group == worst)[0]), :3]
+            x, y, z = (float(v) for v in at)
+            found.append(OpenBorder((pair[0], pair[1]), len(mine), float(opens[worst]), (x, y, z)))
+    return tuple(sorted(found, key=lambda b: -b.opens))
+
+
+def _pairs(meeting: Meeting, members: IntArray) -> list[tuple[str, str, BoolArray]]:
+    """Each two parts that share places, and which (count,) those are."""
+    there = np.zeros((meeting.count, len(meeting.parts)), dtype=bool)
+    there[meeting.group[members], meeting.part[members]] = True
+    result = []
+    for a in range(len(meeting.parts)):
+        for b in range(a + 1, len(meeting.parts)):
+            both = there[:, a] & there[:, b]
+            if both.any():
+                result.append((meeting.parts[a], meeting.parts[b], both))
+    return result
