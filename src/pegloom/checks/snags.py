@@ -186,7 +186,8 @@ def _depth_snags(character: Character) -> list[Snag]:
     found = []
     for move, name, here in moves:
         if move.outside:
-            message = f"{name} lies outside the mesh; what it turns will stretch"
+            how_far = f" ({move.why})" if "mm" in move.why else ""
+            message = f"{name} lies outside the mesh{how_far}; what it turns will stretch"
             found.append(Snag("outside-mesh", "joints", Severity.DOUBT, message, where=here, subject=move.peg, fix="joints.centre"))  # fmt: skip
     off = [(name, here) for move, name, here in moves if not move.outside]
     if off:

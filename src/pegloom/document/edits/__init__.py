@@ -29,6 +29,7 @@ from pegloom.document.edits.depth import (
     free_joints,
     proposed_depths,
     proposed_joint_depths,
+    with_partners,
 )
 from pegloom.document.edits.drafts import carries_much, drafted
 from pegloom.document.edits.joints import (
@@ -313,4 +314,5 @@ __all__ = [
     "unmatched_joints",
     "waiting_changes",
     "with_locks_held",
+    "with_partners",
 ]

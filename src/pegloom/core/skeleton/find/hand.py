@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 from scipy import sparse
 from scipy.sparse.csgraph import connected_components, dijkstra
@@ -10,6 +12,7 @@ from scipy.spatial import cKDTree
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import weld_points
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
+from pegloom.core.geometry.winding import winding_numbers
 from pegloom.core.skeleton.find.shape import Shape, persistence
 from pegloom.core.skeleton.kits import finger_names
 
@@ -58,8 +61,67 @@ def find_fingers(
             across = (tip - wrist) - ahead * float((tip - wrist) @ ahead)
             base = row + 0.72 * across
         inner = tip - normalised(tip - base) * 0.04 * float(np.linalg.norm(tip - base))
-        placed[name] = (base, inner, 0.65)
+        placed[name] = (*_on_its_line(points, triangles, wrist, palm, base, inner), 0.65)
     return placed
+
+
+def _on_its_line(
+    points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray, base: FloatArray, tip: FloatArray
+) -> tuple[FloatArray, FloatArray]:
+    """Base and tip of a finger brought onto its own middle line, so that the joints between them lie inside it.
+
+    Rings of the skin at equal ways from the tip have their middles on that line; as far as the finger is free.
+    """
+    length = float(np.linalg.norm(tip - base))
+    welded = weld_points(points)
+    places = points[welded.first]
+    near = np.flatnonzero(np.linalg.norm(places - tip, axis=1) < 1.3 * length)
+    if len(near) < 12 or length <= 0:
+        return base, tip
+    at = np.full(len(places), -1)
+    at[near] = np.arange(len(near))
+    tri = at[welded.group[triangles]]
+    tri = tri[(tri >= 0).all(axis=1)]
+    own = places[near]
+    edges = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]])
+    weights = np.linalg.norm(own[edges[:, 0]] - own[edges[:, 1]], axis=1) + 1e-9
+    graph = sparse.csr_matrix((weights, (edges[:, 0], edges[:, 1])), shape=(len(near), len(near)))
+    start = int(np.argmin(np.linalg.norm(own - tip, axis=1)))
+    way = np.asarray(dijkstra(graph, directed=False, indices=np.array([start]), min_only=True, limit=LINE[1] * length))
+    middles = []
+    for low, high in pairwise(np.linspace(LINE[0], LINE[1], RINGS + 1) * length):
+        ring = own[(way >= low) & (way < high)]
+        if len(ring) >= 4:
+            # A ring's points crowd where the mesh is fine: its box tells its middle better than their mean.
+            middles.append((ring.min(axis=0) + ring.max(axis=0)) / 2)
+    if len(middles) < 3:
+        return base, tip
+    middle = np.array(middles)
+    centre = middle.mean(axis=0)
+    line = normalised(np.linalg.svd(middle - centre)[2][0])
+    line = line if line @ (tip - base) > 0 else -line
+    if np.linalg.norm(np.cross(line, normalised(tip - base))) > SWAYS:
+        return base, tip
+
+    def on_line(place: FloatArray) -> FloatArray:
+        return np.asarray(centre + line * float((place - centre) @ line))
+
+    # The knuckle lies in the palm and is brought over no farther than all between it and the tip lies inside.
+    end = on_line(tip)
+    for share in (0.5, 0.75, 1.0):
+        start_ = base + share * (on_line(base) - base)
+        along = start_ + np.linspace(0.0, 0.8, 5)[:, None] * (end - start_)
+        if (np.abs(winding_numbers(along, points, triangles)) > 0.5).all():
+            return start_, end
+    straight = base + np.linspace(0.0, 0.8, 5)[:, None] * (tip - base)
+    if (np.abs(winding_numbers(straight, points, triangles)) > 0.5).all():
+        return base, tip
+    return 0.5 * (base + on_line(base)), end
+
+
+LINE, RINGS, SWAYS = (0.08, 0.75), 6, 0.75
+"""Shares of a finger's length from its tip within which its line is told, rings it is told by, and the sine of the
+angle to which it may differ from the way from knuckle to tip."""
 
 
 def find_hand(shape: Shape, fingers: int | None) -> tuple[int, dict[str, tuple[FloatArray, float]]]:

@@ -150,11 +150,15 @@ def propose(c: Context) -> None:
         names, joints = picked.ids, ()
     elif picked.kind == "joint":
         names, joints = (), picked.ids
-        if not edits.free_joints(character) & set(joints):
+        if not edits.free_joints(character) & set(joints) and not edits.proposed_joint_depths(document, joints):
             c.say(f"{lead_name(c)} stands where its pegs say: pick its peg to centre it", error=True)
             return
     moves = list(edits.proposed_depths(document, names)) if character.pegs is not None and names != () else []
     of_joints = list(edits.proposed_joint_depths(document, joints)) if character.skeleton and joints != () else []
+    if both:
+        # What goes along on the other side is shown as well: nothing is moved that was not shown.
+        moves = list(edits.with_partners(document, tuple(moves))) if moves else moves
+        of_joints = list(edits.with_partners(document, tuple(of_joints), joints=True)) if of_joints else of_joints
     count = len(moves) + len(of_joints)
     if not count:
         c.store.put(moves=())
