@@ -39,6 +39,18 @@ class Image:
 
 
 @dataclass(frozen=True, slots=True)
+class Placing:
+    """Where a picture lies on the UVs: offset and scale (2,), rotation in radians (KHR_texture_transform)."""
+
+    offset: tuple[float, float] = (0.0, 0.0)
+    rotation: float = 0.0
+    scale: tuple[float, float] = (1.0, 1.0)
+
+
+NO_PLACINGS: Mapping[str, Placing] = MappingProxyType({})
+
+
+@dataclass(frozen=True, slots=True)
 class Material:
     """glTF's metallic-roughness material. Images are named, see Character.images."""
 
@@ -50,6 +62,37 @@ class Material:
     normal_image: str | None = None
     double_sided: bool = False
     see_through: bool = False
+    normal_scale: float = 1.0
+    metal_image: str | None = None
+    """Metallic in its blue, roughness in its green."""
+    occlusion_image: str | None = None
+    occlusion: float = 1.0
+    """Strength of the occlusion, 0 to 1."""
+    emissive: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    emissive_image: str | None = None
+    cutoff: float | None = None
+    """Alpha under which nothing is drawn; None where there is no mask."""
+    placings: Mapping[str, Placing] = field(default_factory=lambda: NO_PLACINGS)
+    """How pictures lie on the UVs, by what they are for: base, normal, metal, occlusion, emissive."""
+
+    @property
+    def pictures(self) -> Mapping[str, str]:
+        """Names of its pictures, by what they are for."""
+        found = {
+            "base": self.base_image, "normal": self.normal_image, "metal": self.metal_image,
+            "occlusion": self.occlusion_image, "emissive": self.emissive_image,
+        }  # fmt: skip
+        return {what: name for what, name in found.items() if name is not None}
+
+    def with_pictures(self, renamed: Mapping[str, str]) -> Material:
+        """The material with its pictures called otherwise; one not named keeps its name."""
+        return replace(
+            self, base_image=renamed.get(self.base_image or "", self.base_image),
+            normal_image=renamed.get(self.normal_image or "", self.normal_image),
+            metal_image=renamed.get(self.metal_image or "", self.metal_image),
+            occlusion_image=renamed.get(self.occlusion_image or "", self.occlusion_image),
+            emissive_image=renamed.get(self.emissive_image or "", self.emissive_image),
+        )  # fmt: skip
 
 
 class PartKind(Enum):

@@ -18,7 +18,7 @@ from pegloom.core.memo import by_identity
 from pegloom.core.motion.trials import trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skeleton.joints import Skeleton, bone_segments
-from pegloom.core.skin.strays import Stray, find_strays, given_up
+from pegloom.core.skin.strays import Stray, find_strays
 from pegloom.core.skin.weights import Weights, dense
 
 SUSPECT = 0.01
@@ -87,9 +87,7 @@ class _Judge:
         edges = self.edges[touching]
         around = np.unique(np.concatenate([edges.ravel(), region]))
         before = self.values[around]
-        # The region alone is given up, to whoever else holds its vertices.
-        without = given_up(self.mesh, self.weights, (stray,))
-        after = dense(without)[weld(self.mesh).first][around]
+        after = self._given_up(region, column, around)
         ends = np.searchsorted(around, edges)
         rest = self.places[around]
         length = np.maximum(np.linalg.norm(rest[ends[:, 0]] - rest[ends[:, 1]], axis=1), 1e-12)
@@ -104,6 +102,22 @@ class _Judge:
         if moves < (SEEN_OF_SIZE if sure else ASKED_OF_SIZE) * self.size or strain[1] > strain[0]:
             return None
         return JudgedStray(stray.joint, stray.vertices, stray.largest, moves, away, sure)
+
+    def _given_up(self, region: IntArray, column: int, around: IntArray) -> FloatArray:
+        """Rows (a, j) of the places around a region without what the joint holds in it: to whoever else holds them.
+
+        Where nobody does, as what lies around the region is held.
+        """
+        rows = self.values[around].copy()
+        own = np.searchsorted(around, region)
+        rows[own, column] = 0.0
+        total = rows.sum(axis=1)
+        bare = total < 1e-6
+        outside = np.setdiff1d(np.arange(len(around)), own)
+        if bare.any():
+            rest = rows[outside].mean(axis=0) if len(outside) else self.values[around].mean(axis=0)
+            rows[bare] = rest
+        return np.asarray(rows / np.maximum(rows.sum(axis=1, keepdims=True), 1e-12))
 
     def _distances(self, column: int, region: IntArray) -> tuple[float, float]:
         """How far the region begins from the joint's bones, and how far nearly all else that the joint holds lies."""

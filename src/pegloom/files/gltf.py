@@ -11,6 +11,7 @@ import binascii
 import json
 import struct
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 from urllib.parse import unquote
 
@@ -20,7 +21,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import make_mesh
 from pegloom.core.tolerances import FARTHEST
-from pegloom.document.model import Image, Material, Morph, Part
+from pegloom.document.model import Image, Material, Morph, Part, Placing
 from pegloom.files.allowance import MOST_NODES, MOST_PARTS, take
 from pegloom.files.allowance import count as limited
 from pegloom.files.gltf_skin import local_matrices, read_clips, read_skeleton, skin_weights
@@ -290,7 +291,7 @@ def _read(file: GltfFile) -> Imported:
     for kind, label in (("cameras", "cameras"), ("lights", "lights")):
         if file.json.get(kind):
             file.notes.append(f"{label} ignored: {len(file.json[kind])}")
-    used = {m.base_image for m in materials} | {m.normal_image for m in materials}
+    used = {name for m in materials for name in m.pictures.values()}
     return Imported(
         tuple(parts),
         tuple(materials),
@@ -314,6 +315,10 @@ def _part(
         where = f"mesh {name}, primitive {number}"
         mode = primitive.get("mode", 4)
         attributes = primitive["attributes"]
+        for left, label in (("TEXCOORD_1", "second UVs"), ("COLOR_0", "vertex colours")):
+            line = f"{name}: {label} are not kept"
+            if left in attributes and line not in file.notes:
+                file.notes.append(line)
         if mode not in (4, 5, 6) or "POSITION" not in attributes:
             file.notes.append(f"{name}: a primitive that is no surface ignored")
             continue
@@ -470,6 +475,16 @@ def _material(file: GltfFile, number: int, entry: dict[str, Any], images: list[I
         return image.name if image else None
 
     r, g, b, a = (float(v) for v in shine.get("baseColorFactor", (1, 1, 1, 1)))
+    slots = {
+        "base": shine.get("baseColorTexture"), "normal": entry.get("normalTexture"),
+        "metal": shine.get("metallicRoughnessTexture"), "occlusion": entry.get("occlusionTexture"),
+        "emissive": entry.get("emissiveTexture"),
+    }  # fmt: skip
+    x, y, z = (float(v) for v in entry.get("emissiveFactor", (0, 0, 0)))
+    mask = entry.get("alphaMode") == "MASK"
+    for what, slot in slots.items():
+        if slot and whole(slot.get("texCoord", 0)) != 0:
+            file.notes.append(f"material {number}: its {what} picture lies on second UVs, which are not kept")
     return Material(
         str(entry.get("name") or f"material {number}"),
         (r, g, b, a),
@@ -479,4 +494,18 @@ def _material(file: GltfFile, number: int, entry: dict[str, Any], images: list[I
         picture(entry.get("normalTexture")),
         bool(entry.get("doubleSided", False)),
         entry.get("alphaMode", "OPAQUE") == "BLEND",
+        normal_scale=float((slots["normal"] or {}).get("scale", 1.0)),
+        metal_image=picture(slots["metal"]),
+        occlusion_image=picture(slots["occlusion"]),
+        occlusion=float((slots["occlusion"] or {}).get("strength", 1.0)),
+        emissive=(x, y, z),
+        emissive_image=picture(slots["emissive"]),
+        cutoff=float(entry.get("alphaCutoff", 0.5)) if mask else None,
+        placings=MappingProxyType({what: p for what, slot in slots.items() if (p := _placing(slot)) != Placing()}),
     )
+
+
+def _placing(slot: dict[str, Any] | None) -> Placing:
+    told = ((slot or {}).get("extensions") or {}).get("KHR_texture_transform") or {}
+    (u, v), (a, b) = ((float(x) for x in told.get(k, usual)) for k, usual in (("offset", (0, 0)), ("scale", (1, 1))))
+    return Placing((u, v), float(told.get("rotation", 0.0)), (a, b))

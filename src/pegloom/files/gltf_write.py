@@ -22,7 +22,7 @@ from pegloom.core.motion.clips import Clip
 from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skin.weights import packed
 from pegloom.document.baking import bake_clip
-from pegloom.document.model import Character, Part
+from pegloom.document.model import Character, Material, Part
 from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import write_bytes
 
@@ -52,6 +52,14 @@ def write_glb(
     write_bytes(path, data)
     progress(1.0, "written")
     return writer.notes
+
+
+TRANSFORM = "KHR_texture_transform"
+SLOTS = (
+    ("base", True, "baseColorTexture"), ("metal", True, "metallicRoughnessTexture"), ("normal", False, "normalTexture"),
+    ("occlusion", False, "occlusionTexture"), ("emissive", False, "emissiveTexture"),
+)  # fmt: skip
+"""What a picture is for, whether it stands among metallic and roughness, and its key there."""
 
 
 class _Writer:
@@ -116,18 +124,38 @@ class _Writer:
                 "metallicFactor": float(min(max(material.metallic, 0.0), 1.0)),
                 "roughnessFactor": float(min(max(material.roughness, 0.0), 1.0)),
             }
-            if material.base_image in textures:
-                shine["baseColorTexture"] = {"index": textures[material.base_image]}
             entry: dict[str, Any] = {"name": material.name, "pbrMetallicRoughness": shine}
-            if material.normal_image in textures:
-                entry["normalTexture"] = {"index": textures[material.normal_image]}
+            slots = {what: self._slot(material, what, textures[n]) for what, n in material.pictures.items() if n in textures}
+            for what, holder, key in SLOTS:
+                if what in slots:
+                    (shine if holder else entry)[key] = slots[what]
+            if "normal" in slots and material.normal_scale != 1.0:
+                slots["normal"]["scale"] = material.normal_scale
+            if "occlusion" in slots and material.occlusion != 1.0:
+                slots["occlusion"]["strength"] = material.occlusion
+            if any(material.emissive):
+                entry["emissiveFactor"] = [float(min(max(v, 0.0), 1.0)) for v in material.emissive]
             if material.double_sided:
                 entry["doubleSided"] = True
             if material.see_through:
                 entry["alphaMode"] = "BLEND"
+            elif material.cutoff is not None:
+                entry |= {"alphaMode": "MASK", "alphaCutoff": material.cutoff}
             entries.append(entry)
         if entries:
             self.json["materials"] = entries
+
+    def _slot(self, material: Material, what: str, texture: int) -> dict[str, Any]:
+        """A picture's place in a material, and how it lies on the UVs."""
+        slot: dict[str, Any] = {"index": texture}
+        placing = material.placings.get(what)
+        if placing is not None:
+            used = self.json.setdefault("extensionsUsed", [])
+            if TRANSFORM not in used:
+                used.append(TRANSFORM)
+            told = {"offset": list(placing.offset), "rotation": placing.rotation, "scale": list(placing.scale)}
+            slot["extensions"] = {TRANSFORM: told}
+        return slot
 
     def skeleton(self) -> None:
         skeleton = self.character.skeleton

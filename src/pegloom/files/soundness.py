@@ -6,6 +6,7 @@ What can be mended without loss is, with a line; anything else is one error that
 from __future__ import annotations
 
 from dataclasses import replace
+from types import MappingProxyType
 
 import numpy as np
 
@@ -65,16 +66,26 @@ def plain(name: str, fallback: str) -> str:
 def material(result: Material, notes: list[str]) -> Material:
     """Numbers between 0 and 1; what is no number takes its usual value."""
     usual = Material(result.name)
-    numbers = (*result.base_colour, result.metallic, result.roughness)
-    fallback = (*usual.base_colour, usual.metallic, usual.roughness)
+    more = (result.occlusion, *result.emissive, 0.5 if result.cutoff is None else result.cutoff)
+    numbers = (*result.base_colour, result.metallic, result.roughness, *more)
+    fallback = (*usual.base_colour, usual.metallic, usual.roughness, usual.occlusion, *usual.emissive, 0.5)
     in_range = [float(min(max(v, 0.0), 1.0)) if np.isfinite(v) else f for v, f in zip(numbers, fallback, strict=True)]
     name = plain(result.name, "material")
     if tuple(in_range) != tuple(numbers):
         notes.append(f"material {name}: numbers outside 0 to 1 brought back into it")
-    r, g, b, a, metallic, roughness = in_range
-    if name == result.name and tuple(in_range) == tuple(numbers):
+    r, g, b, a, metallic, roughness, occlusion, x, y, z, cutoff = in_range
+    placings = {w: p for w, p in result.placings.items() if np.isfinite([*p.offset, p.rotation, *p.scale]).all()}
+    scale = result.normal_scale if np.isfinite(result.normal_scale) else 1.0
+    whole = len(placings) == len(result.placings) and scale == result.normal_scale
+    if name == result.name and tuple(in_range) == tuple(numbers) and whole:
         return result
-    return replace(result, name=name, base_colour=(r, g, b, a), metallic=metallic, roughness=roughness)
+    if not whole:
+        notes.append(f"material {name}: how its pictures lie is told by no usable number; left as is usual")
+    return replace(
+        result, name=name, base_colour=(r, g, b, a), metallic=metallic, roughness=roughness, occlusion=occlusion,
+        emissive=(x, y, z), cutoff=None if result.cutoff is None else cutoff, normal_scale=scale,
+        placings=MappingProxyType(placings),
+    )  # fmt: skip
 
 
 def part(result: Part, slots: int, notes: list[str]) -> Part:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping
-from dataclasses import replace
+from dataclasses import fields, replace
 from functools import partial
 from types import MappingProxyType
 
@@ -371,7 +371,7 @@ def set_subdivision(document: Document, part_id: str, smooth: Subdivision, *, le
 
 
 def set_material(document: Document, slot: int, **changes: object) -> Document:
-    """Change a material: base_colour, metallic, roughness, base_image, normal_image, double_sided, see_through."""
+    """Change fields of a material (see Material). Raises EditError for a number out of 0 to 1, or a missing picture."""
     character = document.require_character()
     if not 0 <= slot < len(character.materials):
         raise EditError(f"there is no material {slot}")
@@ -380,9 +380,8 @@ def set_material(document: Document, slot: int, **changes: object) -> Document:
         if isinstance(value, float | int) and not 0.0 <= value <= 1.0:
             raise EditError(f"{name} goes from 0 to 1, not {value:g}")
     pictures = {i.name for i in character.images}
-    for name in ("base_image", "normal_image"):
-        picture = changes.get(name)
-        if picture is not None and picture not in pictures:
+    for name, picture in changes.items():
+        if name.endswith("_image") and picture is not None and picture not in pictures:
             raise EditError(f"there is no picture {picture}; bring it in first")
     result = replace(character.materials[slot], **changes)  # type: ignore[arg-type]
     materials = (*character.materials[:slot], result, *character.materials[slot + 1 :])
@@ -394,11 +393,11 @@ def copy_material(document: Document, source: int, target: int) -> Document:
     materials = document.require_character().materials
     if not (0 <= source < len(materials) and 0 <= target < len(materials)):
         raise EditError("there is no such material to copy")
-    like = materials[source]
-    return set_material(
-        document, target, base_colour=like.base_colour, metallic=like.metallic, roughness=like.roughness,
-        base_image=like.base_image, normal_image=like.normal_image, double_sided=like.double_sided, see_through=like.see_through,
-    )  # fmt: skip
+    return set_material(document, target, **_all_but_the_name(materials[source]))
+
+
+def _all_but_the_name(like: Material) -> dict[str, object]:
+    return {f.name: getattr(like, f.name) for f in fields(like) if f.name != "name"}
 
 
 def take_material(document: Document, slot: int, like: Material, images: tuple[Image, ...] = ()) -> Document:
@@ -409,7 +408,7 @@ def take_material(document: Document, slot: int, like: Material, images: tuple[I
     character = document.require_character()
     own_images = {image.name: image for image in character.images}
     renamed: dict[str, str] = {}
-    for name in {n for n in (like.base_image, like.normal_image) if n is not None}:
+    for name in sorted(set(like.pictures.values())):
         image = next((i for i in images if i.name == name), None)
         if image is None:
             raise EditError(f"the picture {name} of {like.name} is not in its file")
@@ -420,11 +419,7 @@ def take_material(document: Document, slot: int, like: Material, images: tuple[I
         renamed[name] = own
         if own not in own_images:
             document = add_picture(document, replace(image, name=own))
-    return set_material(
-        document, slot, base_colour=like.base_colour, metallic=like.metallic, roughness=like.roughness,
-        base_image=renamed.get(like.base_image or ""), normal_image=renamed.get(like.normal_image or ""),
-        double_sided=like.double_sided, see_through=like.see_through,
-    )  # fmt: skip
+    return set_material(document, slot, **_all_but_the_name(like.with_pictures(renamed)))
 
 
 def add_picture(document: Document, image: Image) -> Document:

@@ -130,10 +130,7 @@ def checked(path: Path, character: Character) -> Character:
         if KEPT.get(kind_of(image.data) or "") != image.kind:
             raise ProjectFileError(path.name, "a picture is neither PNG nor JPEG", where=one_line(str(image.name))[:60])
     if renamed:
-        materials = tuple(
-            replace(m, base_image=renamed.get(m.base_image, m.base_image), normal_image=renamed.get(m.normal_image, m.normal_image))
-            for m in materials
-        )  # fmt: skip
+        materials = tuple(m.with_pictures({a: b for a, b in renamed.items() if a is not None}) for m in materials)
     skeleton = character.skeleton if character.skeleton is None else sound_joints(character.skeleton)
     clips = tuple(sound_clip(c) for c in character.clips)
     same = all(

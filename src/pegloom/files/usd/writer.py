@@ -29,7 +29,7 @@ def write_usd(path: Path, character: Character) -> list[str]:
     """
     from pxr import Tf, Usd, UsdGeom, UsdSkel
 
-    notes = not_exported(character)
+    notes = [*not_exported(character), *_plainer_looks(character)]
     suffix = ".usda" if path.suffix.lower() == ".usda" else ".usdc"
     stage = Usd.Stage.CreateInMemory(f"character{suffix}")
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
@@ -68,6 +68,21 @@ def write_usd(path: Path, character: Character) -> list[str]:
     if character.clips:
         notes.append(f"clips are not written to USD yet: {len(character.clips)}")
     return [*notes, *beside_it.notes]
+
+
+
+def _plainer_looks(character: Character) -> list[str]:
+    """One line for each material that has more than is written to USD yet."""
+    found = []
+    for material in character.materials:
+        left = [w for w in ("metal", "occlusion", "emissive") if w in material.pictures]
+        left = [{"metal": "a picture of metallic and roughness", "occlusion": "occlusion", "emissive": "a glow's picture"}[w] for w in left]
+        left += ["a glow"] if any(material.emissive) and "emissive" not in material.pictures else []
+        left += ["an alpha mask"] if material.cutoff is not None else []
+        left += ["pictures moved or scaled on the UVs"] if material.placings else []
+        if left:
+            found.append(f"material {material.name}: {', '.join(left)} {'is' if len(left) == 1 else 'are'} not written to USD yet")
+    return found
 
 
 def _named(prim: Any, name: str) -> None:

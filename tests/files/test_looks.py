@@ -1,0 +1,120 @@
+"""What a file says of a material's look comes through and goes out again, or is named."""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+from dataclasses import replace
+from types import MappingProxyType
+
+import numpy as np
+import pytest
+import trimesh
+from PIL import Image as Picture
+
+from pegloom.document import edits
+from pegloom.document.model import Document, Image, Material, Part, Placing
+from pegloom.files.gltf import read_gltf
+from pegloom.files.gltf_write import write_glb
+from pegloom.files.project import open_project, save_project
+from pegloom.files.usd.writer import write_usd
+from tests.support.figures import box_limb
+
+
+def picture(name, colour):
+    data = io.BytesIO()
+    Picture.new("RGB", (4, 4), colour).save(data, "PNG")
+    return Image(f"{name}.png", "image/png", data.getvalue())
+
+
+NAMES = ("base", "normal", "metal", "occlusion", "emissive")
+RICH = Material(
+    "brass", (0.9, 0.7, 0.2, 1.0), 0.75, 0.35, "base.png", "normal.png", True, False, 0.6, "metal.png", "occlusion.png", 0.4,
+    (0.1, 0.2, 0.3), "emissive.png", 0.25,
+    MappingProxyType({"base": Placing((0.25, 0.5), 0.5, (2.0, 3.0)), "occlusion": Placing(scale=(4.0, 4.0))}),
+)  # fmt: skip
+
+
+def character():
+    mesh = box_limb()
+    uvs = np.tile([[0.0, 0.0], [1.0, 0.0], [1.0, 1.0], [0.0, 1.0]], (mesh.face_count, 1))
+    uvs.setflags(write=False)
+    part = Part("part0", "limb", replace(mesh, uvs=uvs, materials=np.zeros(mesh.face_count, dtype=np.int64)))
+    images = tuple(picture(n, (40 * k, 90, 200 - 30 * k)) for k, n in enumerate(NAMES))
+    return edits.bring_in(Document(), (part,), name="limb", materials=(RICH,), images=images).character
+
+
+def test_a_rich_material_comes_back_as_it_went(tmp_path):
+    path = tmp_path / "limb.glb"
+    write_glb(path, character())
+    read = read_gltf(path)
+    back = read.materials[0]
+    assert back.pictures.keys() == RICH.pictures.keys()
+    assert {i.name for i in read.images} == set(back.pictures.values())
+    for field in ("metallic", "roughness", "double_sided", "see_through", "normal_scale", "occlusion", "emissive", "cutoff"):
+        assert getattr(back, field) == pytest.approx(getattr(RICH, field)), field
+    assert dict(back.placings) == dict(RICH.placings)
+    own = {i.name: i.data for i in read.images}
+    for what, name in back.pictures.items():
+        assert own[name] == next(i.data for i in character().images if i.name == RICH.pictures[what])
+    json_length = struct.unpack("<I", path.read_bytes()[12:16])[0]
+    told = json.loads(path.read_bytes()[20 : 20 + json_length])
+    assert told["extensionsUsed"] == ["KHR_texture_transform"]
+
+
+def test_another_reader_sees_the_same_look(tmp_path):
+    path = tmp_path / "limb.glb"
+    write_glb(path, character())
+    seen = next(iter(trimesh.load(path).geometry.values())).visual.material
+    assert seen.metallicFactor == pytest.approx(0.75) and seen.roughnessFactor == pytest.approx(0.35)
+    np.testing.assert_allclose(seen.emissiveFactor, (0.1, 0.2, 0.3))
+    assert seen.alphaMode == "MASK" and seen.alphaCutoff == pytest.approx(0.25) and seen.doubleSided
+    for what in ("baseColorTexture", "metallicRoughnessTexture", "normalTexture", "occlusionTexture", "emissiveTexture"):
+        assert getattr(seen, what) is not None, what
+
+
+def test_a_project_keeps_it_and_a_copy_takes_all_but_the_name(tmp_path):
+    path = tmp_path / "limb.pegloom"
+    one = character()
+    document = replace(Document(), characters=(one,), name="limb")
+    save_project(path, document)
+    back = open_project(path).character.materials[0]
+    assert replace(back, placings=RICH.placings) == RICH and dict(back.placings) == dict(RICH.placings)
+    two = replace(one, materials=(RICH, Material("other")))
+    copied = edits.copy_material(replace(document, characters=(two,)), 0, 1).character.materials[1]
+    assert copied == replace(RICH, name="other")
+
+
+def test_what_usd_does_not_get_is_named(tmp_path):
+    notes = write_usd(tmp_path / "limb.usda", character())
+    (line,) = [n for n in notes if "brass" in n]
+    for word in ("occlusion", "alpha mask", "metallic", "glow", "UVs"):
+        assert word in line
+
+
+def test_second_uvs_and_vertex_colours_are_named(tmp_path):
+    path = tmp_path / "coloured.glb"
+    made = trimesh.creation.box()
+    made.visual = trimesh.visual.ColorVisuals(made, vertex_colors=np.tile([200, 30, 30, 255], (len(made.vertices), 1)))
+    made.export(path)
+    assert any("vertex colours are not kept" in note for note in read_gltf(path).notes)
+
+
+def test_numbers_out_of_range_are_brought_back(tmp_path):
+    path = tmp_path / "limb.glb"
+    write_glb(path, character())
+    data = path.read_bytes()
+    length = struct.unpack("<I", data[12:16])[0]
+    told = json.loads(data[20 : 20 + length])
+    told["materials"][0]["emissiveFactor"] = [4.0, -1.0, 0.5]
+    told["materials"][0]["occlusionTexture"]["strength"] = 7.0
+    text = json.dumps(told).encode()
+    text += b" " * (-len(text) % 4)
+    rest = data[20 + length :]
+    path.write_bytes(data[:8] + struct.pack("<III", 20 + len(text) + len(rest), len(text), 0x4E4F534A) + text + rest)
+    from pegloom.files.reading import read_mesh
+
+    read = read_mesh(path)
+    assert read.materials[0].emissive == (1.0, 0.0, 0.5) and read.materials[0].occlusion == 1.0
+    assert any("brought back" in note for note in read.notes)
