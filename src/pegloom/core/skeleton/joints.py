@@ -8,7 +8,6 @@ from enum import Enum
 from functools import cached_property
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import ShapeError
@@ -149,6 +148,9 @@ class Skeleton:
         some = [j for j in self.joints if j.origin is Origin.FILE]
         if len(some) < 2:
             return {}
+        # Loaded when it is needed: commands that only tell of patterns start without it.
+        from scipy.spatial import cKDTree
+
         places = np.array([j.position for j in some])
         size = max(float(np.ptp(places, axis=0).max()), 1e-12)
         apart, nearest = (np.asarray(v) for v in cKDTree(places).query(places * [-1.0, 1.0, 1.0]))
