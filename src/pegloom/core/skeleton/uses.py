@@ -89,6 +89,8 @@ def _stands_at_anothers(skeleton: Skeleton, joint: Joint, size: float) -> bool:
     """Whether a joint stands where a joint of another chain does that comes of the same ancestor by more bones."""
     here = skeleton.positions[skeleton.index[joint.id]]
     near = np.flatnonzero(np.linalg.norm(skeleton.positions - here, axis=1) < AT * size)
+    if len(near) < 2:
+        return False
     above = _up(skeleton, joint)
     for k in near.tolist():
         other = skeleton.joints[k]

@@ -25,10 +25,11 @@ from pegloom.core.skin.bind.hard import bind_hard
 from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment
 from pegloom.core.skin.bind.surface import body_solid
-from pegloom.core.skin.brush import change_weight, limit_rows, limited, smooth_rows
+from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
+from pegloom.core.skin.locks import held
 from pegloom.core.skin.strays import given_up, reduced, without_strays
 from pegloom.core.skin.transfer import transfer_weights
-from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense, with_rows
+from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.meeting import borders_carried, close_borders
@@ -125,7 +126,7 @@ def bind(
             before = character.skin.weights.get(part.id) if character.skin else None
             weights[part.id] = (
                 _only_of(weights[part.id], skeleton, joint_ids) if before is None
-                else _taken_by(before, weights[part.id], joint_ids, influences)
+                else held(weights[part.id], before, joint_ids, influences)
             )  # fmt: skip
         if rigid:
             seat = None if not body else joined_skin(body, weights)
@@ -178,26 +179,6 @@ def _within_reach(skeleton: Skeleton, solid: Solid, keep: Collection[str]) -> Sk
     if not off or len(off) == len(skeleton.joints):
         return skeleton
     return Skeleton(tuple(j for j in skeleton.joints if j.id not in off))
-
-
-def _taken_by(before: Weights, bound: Weights, joint_ids: Collection[str], influences: int) -> Weights:
-    """Weights in which some joints hold what they do in `bound`, and the others share the rest as they did `before`.
-
-    Rows in which the chosen joints hold nothing before or after are the very same.
-    """
-    ids = (*before.joint_ids, *(j for j in bound.joint_ids if j not in set(before.joint_ids)))
-    chosen = np.array([j in joint_ids for j in ids])
-    old, new = dense_over(before, ids), dense_over(bound, ids)
-    rows = np.flatnonzero((old[:, chosen] != new[:, chosen]).any(axis=1))
-    if len(rows) == 0:
-        return before
-    was, row = old[rows], new[rows].copy()
-    left = 1.0 - row[:, chosen].sum(axis=1)
-    rest = was[:, ~chosen]
-    # A row the chosen joints held alone has nobody else's shares to go by but the bind's own.
-    rest = np.where((rest.sum(axis=1) > 1e-9)[:, None], rest, row[:, ~chosen])
-    row[:, ~chosen] = rest * (left / np.maximum(rest.sum(axis=1), 1e-12))[:, None]
-    return with_rows(before, ids, rows, limited(row, influences, locked=chosen), locked=chosen)
 
 
 def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -> Weights:
