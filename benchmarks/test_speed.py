@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 import zipfile
 from dataclasses import replace
 
@@ -11,12 +12,14 @@ import pytest
 from scipy import sparse
 from scipy.interpolate import PchipInterpolator
 from scipy.optimize import nnls
+from scipy.sparse.linalg import spsolve
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation, Slerp
-from tests.support.figures import DEMO, unrigged_wick, wick
+from tests.support.figures import DEMO, document_of, human, one_skin, unrigged_wick, wick
 from tests.support.plain_rig import evaluate_plainly
 
-from pegloom.core.geometry.mesh import place_neighbours, weld, weld_points
+from pegloom.core.geometry.mesh import place_neighbours, place_triangles, weld, weld_points
+from pegloom.core.geometry.subdivide import catmull_clark
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.motion.clips import Clip, sample, values_at
 from pegloom.core.motion.retell import local_rows
@@ -37,7 +40,8 @@ from pegloom.document import edits
 from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
 from pegloom.files.project import open_project
-from pegloom.scene.stroke import Paint, Stroke
+from pegloom.scene.brushes import BrushMode
+from pegloom.scene.stroke import Stroke, get_ready
 
 JOINTS, VERTICES = 65, 100_000
 
@@ -354,7 +358,6 @@ def test_bind_peer_scipy_spsolve(benchmark):
     """The same heat system solved by SciPy's general sparse solver, all joints at once."""
     import robust_laplacian
     from scipy import sparse
-    from scipy.sparse.linalg import spsolve
 
     from pegloom.core.geometry.mesh import place_triangles, weld
 
@@ -375,7 +378,60 @@ def test_dab(benchmark):
     matrices = np.tile(np.eye(4), (len(character.skeleton.joints), 1, 1))
 
     def dab():
-        stroke.dab(seed, 0.07, Paint.ADD, strength=0.2, value=1.0, hardness=0.3)
+        stroke.dab(seed, 0.07, BrushMode.ADD, strength=0.2, value=1.0, hardness=0.3)
         return stroke.points(matrices)
 
     benchmark(dab)
+
+
+@pytest.fixture(scope="module")
+def large():
+    """A human of one skin of 115 000 vertices with his joints, bound."""
+    mesh = catmull_clark(one_skin(human(down=0.6)[0], cell=0.0095)).mesh
+    document = edits.stand_up(document_of(mesh))
+    return edits.bind(edits.build_joints(edits.set_pegs(document, edits.find_pegs(document))))
+
+
+@pytest.mark.benchmark(group="default bind, 100 000 vertices")
+def test_bind_of_a_large_body(benchmark, large):
+    worst, last = [0.0], [time.perf_counter()]
+
+    def progress(share, text):
+        now = time.perf_counter()
+        worst[0], last[0] = max(worst[0], now - last[0]), now
+
+    benchmark.pedantic(lambda: edits.bind(large, progress=progress), rounds=1)
+    benchmark.extra_info["longest step a cancel waits for, seconds"] = worst[0]
+    benchmark.extra_info["vertices"] = large.character.parts[0].mesh.vertex_count
+
+
+@pytest.mark.benchmark(group="default bind, 100 000 vertices")
+def test_peer_one_laplacian_solve_for_all_joints(benchmark, large):
+    """Harmonic weights over the surface, as a general library solves them: nothing of leaks, tears or sides."""
+    part = large.character.parts[0]
+    g = weld(part.mesh)
+    points, triangles = part.mesh.points[g.first], place_triangles(part.mesh)
+    system = (-igl.cotmatrix(points, triangles) + 1e-3 * sparse.identity(len(points))).tocsc()
+    joints = large.character.skeleton.positions
+    right = np.zeros((len(points), len(joints)))
+    right[cKDTree(points).query(joints)[1], np.arange(len(joints))] = 1.0
+    benchmark.pedantic(spsolve, (system, right), rounds=1)
+
+
+@pytest.mark.benchmark(group="first press of the brush, 100 000 vertices")
+def test_first_press(benchmark, large):
+    character = large.character
+    get_ready(character)
+    seed = np.flatnonzero(character.parts[0].mesh.points[:, 0] > 0.3)[:3]
+
+    def press():
+        stroke = Stroke(character, character.parts[0], character.skeleton.joints[-1].id, both_sides=True, locked=frozenset())
+        stroke.dab(seed, 0.07, BrushMode.ADD, strength=0.2, value=1.0, hardness=0.3)
+
+    benchmark(press)
+
+
+@pytest.mark.benchmark(group="first press of the brush, 100 000 vertices")
+def test_a_full_copy_of_the_weights(benchmark, large):
+    weights = large.character.skin.weights[large.character.parts[0].id]
+    benchmark(lambda: weights.matrix().toarray())

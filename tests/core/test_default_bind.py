@@ -2,6 +2,7 @@
 
 import tracemalloc
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import pytest
@@ -202,7 +203,8 @@ def test_a_bind_is_cancelled_between_its_stages(method):
     calls = []
 
     def progress(fraction, text):
-        calls.append(fraction)
+        if fraction >= 0:
+            calls.append(fraction)
         if fraction > 0.3:
             raise Cancelled
 
@@ -697,3 +699,29 @@ def test_what_is_held_close_is_as_far_as_the_skin_leads():
     np.testing.assert_array_equal(apart[far, 2], straight[far, 2])
     near = mesh.points[:, 2] < 0.06
     np.testing.assert_allclose(apart[near], straight[near])
+
+
+def test_a_bind_can_be_given_up_at_every_one_of_its_steps():
+    mesh = tube(rows=30)
+    skeleton = chain(*((x, 0, 0) for x in np.linspace(0, 1, 12)))
+    asked = []
+
+    def give_up(share, text, at):
+        asked.append(share)
+        if len(asked) > at:
+            raise Cancelled
+
+    def bind(at):
+        asked.clear()
+        METHODS[BindMethod.SEGMENT](mesh, skeleton, body_solid([mesh]), progress=partial(give_up, at=at))
+
+    bind(10**6)
+    told = [share for share in asked if share >= 0]
+    assert told == sorted(told) and told[-1] == 1.0
+    # Two joints at a time, a chain, a pass: no step of the work is much longer than another.
+    steps = len(asked)
+    assert steps > len(skeleton.joints) / 2 + 20
+    for at in range(0, steps, 5):
+        with pytest.raises(Cancelled):
+            bind(at)
+        assert len(asked) == at + 1

@@ -26,10 +26,15 @@ def silent(fraction: float, text: str) -> None:
     """Report nothing."""
 
 
+def ask(progress: Progress) -> None:
+    """Only ask whether to go on: for steps of long work too short to be told of. Raises Cancelled from `progress`."""
+    progress(-1.0, "")
+
+
 def part_of(progress: Progress, start: float, end: float) -> Progress:
-    """A progress whose 0..1 is the stretch start..end of another."""
+    """A progress whose 0..1 is the stretch start..end of another; what only asks is passed on as it is."""
 
     def report(fraction: float, text: str) -> None:
-        progress(start + (end - start) * fraction, text)
+        progress(fraction if fraction < 0 else start + (end - start) * fraction, text)
 
     return report

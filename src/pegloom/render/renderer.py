@@ -8,10 +8,12 @@ from typing import Any
 
 import moderngl
 import numpy as np
+from numpy.typing import NDArray
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.mesh import Mesh, is_watertight, normal_groups, place_edges, triangulate, weld
 from pegloom.core.geometry.split import split_vertices
+from pegloom.core.memo import by_identity
 from pegloom.core.skin.deform import add_normals
 from pegloom.core.skin.measures import enclosed_volume
 from pegloom.scene.camera import Camera
@@ -53,13 +55,42 @@ class Look:
     picture: str | None
 
 
+Index = NDArray[np.int32]
+"""Numbers of vertices, as the card reads them."""
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Drawn:
+    """What is drawn of a mesh: triangles (f, 3) by material, each material's (slot, first corner, corners), edges (e, 2).
+
+    closed : as of Surface.
+    """
+
+    triangles: Index
+    slots: tuple[tuple[int, int, int], ...]
+    edges: Index
+    closed: bool
+
+
+@by_identity
+def _drawn(mesh: Mesh) -> Drawn:
+    split = split_vertices(mesh)
+    # By material, then by vertex: neighbours in the list share vertices still in the cache.
+    order = np.lexsort((split.triangles.min(axis=1), split.triangle_material))
+    material = split.triangle_material[order]
+    slots = []
+    for slot in np.unique(material):
+        rows = np.flatnonzero(material == slot)
+        slots.append((int(slot), int(rows[0]) * 3, len(rows) * 3))
+    edges = weld(mesh).first[place_edges(mesh)].astype(np.int32)
+    closed = is_watertight(mesh) and enclosed_volume(mesh.points, triangulate(mesh).vertices) > 0
+    return Drawn(split.triangles[order].astype(np.int32), tuple(slots), edges, closed)
+
+
 def get_ready(mesh: Mesh) -> None:
     """Work out what `show_part` asks of a mesh, so that it finds it known. May run on any thread."""
-    split_vertices(mesh)
-    place_edges(mesh)
+    _drawn(mesh)
     normal_groups(mesh)
-    is_watertight(mesh)
-    triangulate(mesh)
 
 
 class Renderer:
@@ -142,28 +173,22 @@ class Renderer:
         lens.write(np.zeros((n, 4), dtype=np.float32).tobytes())
         uv = split.uvs if split.uvs is not None else np.zeros((n, 2))
         uvs = self.gl.buffer(uv.astype(np.float32).tobytes())
-        # By material, then by vertex: neighbours in the list share vertices still in the cache.
-        order = np.lexsort((split.triangles.min(axis=1), split.triangle_material))
-        triangles = split.triangles[order].astype(np.int32)
-        material = split.triangle_material[order]
-        slots = []
-        for slot in np.unique(material):
-            rows = np.flatnonzero(material == slot)
-            slots.append((int(slot), int(rows[0]) * 3, len(rows) * 3))
-        index = self.gl.buffer(triangles.tobytes() or b"\0" * 12)
+        listed = _drawn(mesh)
+        index = self.gl.buffer(listed.triangles.tobytes() or b"\0" * 12)
         program = self.programs["mesh"]
         array = self.gl.vertex_array(
             program,
             [(points, "3f 3f", "in_point", "in_normal"), (uvs, "2f", "in_uv"), (lens, "4f", "in_lens")],
             index,
         )
-        edges = weld(mesh).first[place_edges(mesh)].astype(np.int32)
         edge_array = self.gl.vertex_array(
-            self.programs["plain"], [(points, "3f 12x", "in_point")], self.gl.buffer(edges.tobytes() or b"\0" * 8)
+            self.programs["plain"],
+            [(points, "3f 12x", "in_point")],
+            self.gl.buffer(listed.edges.tobytes() or b"\0" * 8),
         )
         normals = np.zeros((mesh.vertex_count, 3))
-        closed = is_watertight(mesh) and enclosed_volume(mesh.points, triangulate(mesh).vertices) > 0
-        return Surface(mesh, split.vertex, points, lens, array, edge_array, slots, normals, closed=closed)
+        slots = list(listed.slots)
+        return Surface(mesh, split.vertex, points, lens, array, edge_array, slots, normals, closed=listed.closed)
 
     def set_lens(self, part_id: str, values: FloatArray | None, source: object) -> None:
         """Lens values (n, 4) of a part; source: an object whose identity says when they changed."""

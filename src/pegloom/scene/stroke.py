@@ -11,12 +11,13 @@ from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Weld, place_lengths, place_neighbours, weld
 from pegloom.core.geometry.symmetry import partners
+from pegloom.core.memo import of_the_latest
 from pegloom.core.skin.brush import changed_rows, dab, evened_along, limited, sharpened, smooth_in_place
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.quality import bones_at
 from pegloom.core.skin.relax import relaxed
-from pegloom.core.skin.weights import Packed, Weights, dense, limited_rows, packed, with_rows
+from pegloom.core.skin.weights import Packed, Weights, limited_rows, packed, with_rows
 from pegloom.document.evaluate import skinned
 from pegloom.document.model import Character, Part
 from pegloom.scene.brushes import BrushMode
@@ -93,20 +94,20 @@ class Stroke:
         self.values: FloatArray
         self.packed_index: IntArray
         self.packed_value: FloatArray
-        self._members: IntArray
-        self._starts: IntArray
+        self._members, self._starts = _members_of(self.g)
+        self._copied: BoolArray
+        self._surrounded: BoolArray
         if after is not None and after.goes_on(weights, self.joint_ids, self.g, width):
-            self.values, self._members, self._starts = after.values, after._members, after._starts
+            self.values, self._copied, self._surrounded = after.values, after._copied, after._surrounded
             self.packed_index, self.packed_value = after.packed_index, after.packed_value
         else:
+            # Rows are copied in where a dab falls: of a large mesh a stroke touches little.
             self.values = np.zeros((self.g.count, len(self.joint_ids)))
-            self.values[:, : len(weights.joint_ids)] = dense(weights)[self.g.first]
+            self._copied, self._surrounded = (np.zeros(self.g.count, dtype=bool) for _ in range(2))
             start = packed(weights, width)
             self.packed_index, self.packed_value = start.indices.copy(), start.values.copy()
-            self._members = np.argsort(self.g.group, kind="stable")
-            self._starts = np.searchsorted(self.g.group[self._members], np.arange(self.g.count + 1))
         self.result: Weights | None = None
-        self._weights = weights
+        self._weights, self._matrix = weights, weights.matrix()
         self._painted = np.zeros(self.g.count, dtype=bool)
         self._stale: list[IntArray] = []
         self._posed: FloatArray | None = None
@@ -157,6 +158,7 @@ class Stroke:
         rows, force = self.where.inside(rows, force)
         if len(rows) == 0:
             return
+        self._copy(rows)
         column = self.joint_ids.index(joint)
         if paint is BrushMode.EVEN:
             smooth_in_place(self.values, rows, force, self.neighbours, locked=self.lock)
@@ -184,6 +186,17 @@ class Stroke:
         self.values[rows] = limited(self.values[rows], self.influences, keep=keep_column, locked=self.lock)
         self.touched = True
         self._pack(rows)
+
+    def _copy(self, rows: IntArray) -> None:
+        """Bring some places (r,) and what stands beside them into the working copy."""
+        fresh = rows[~self._surrounded[rows]]
+        if len(fresh) == 0:
+            return
+        wanted = np.union1d(fresh, self.neighbours[fresh].indices)
+        missing = wanted[~self._copied[wanted]]
+        self.values[missing, : self._matrix.shape[1]] = self._matrix[self.g.first[missing]].toarray()
+        self._copied[missing] = True
+        self._surrounded[fresh] = True
 
     def _along(self, joint: str) -> tuple[FloatArray, float]:
         """Metres along the limb at a joint of every place, and a fitting width: an edge's usual length."""
@@ -238,7 +251,7 @@ class Stroke:
         """Who gave and who received so far: (joint, weight gained, in whole vertices' worth), the largest first."""
         rows = self._painted
         before = np.zeros(len(self.joint_ids))
-        old_rows = dense(self._weights)[self.g.first[rows]]
+        old_rows = self._matrix[self.g.first[rows]].toarray()
         before[: old_rows.shape[1]] = old_rows.sum(axis=0)
         gained = self.values[rows].sum(axis=0) - before
         order = np.argsort(-np.abs(gained))
@@ -248,7 +261,9 @@ class Stroke:
         """(n,) weight of a joint as painted so far."""
         if joint not in self.joint_ids:
             return np.zeros(self.part.mesh.vertex_count)
-        return np.asarray(self.values[self.g.group, self.joint_ids.index(joint)])
+        column = self._weights.column(joint)[self.g.first]
+        column[self._painted] = self.values[self._painted, self.joint_ids.index(joint)]
+        return np.asarray(column[self.g.group])
 
     def weights(self) -> Weights:
         """The painted weights; rows nobody touched are those from before."""
@@ -274,9 +289,16 @@ def get_ready(character: Character, *, apart_from: Weights | None = None) -> Non
         partners(part.mesh, middle)
         place_lengths(part.mesh)
         place_neighbours(part.mesh)
+        _members_of(weld(part.mesh))
         if weights is not apart_from:
-            dense(weights)
             packed(weights, _width(weights, skin.limit(part.id), len(weights.joint_ids)))
+
+
+@of_the_latest(4)
+def _members_of(g: Weld) -> tuple[IntArray, IntArray]:
+    """The vertices of every place one after another, and where each place's begin (g + 1,)."""
+    members = np.argsort(g.group, kind="stable")
+    return members, np.searchsorted(g.group[members], np.arange(g.count + 1))
 
 
 def _width(weights: Weights, influences: int, joints: int) -> int:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from pegloom.core.motion.trials import trials_of
+from pegloom.core.skin.quality import folding_pairs
 from pegloom.document.model import Document
 from pegloom.render.renderer import get_ready
 
@@ -17,4 +18,6 @@ def prepare(result: Any) -> None:
                 for part in character.included:
                     get_ready(part.mesh)
                 if character.skeleton is not None:
+                    for part in character.included:
+                        folding_pairs(part.mesh)
                     trials_of(character.skeleton)

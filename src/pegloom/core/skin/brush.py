@@ -200,12 +200,16 @@ def limited(
     row = row.copy()
     if row.shape[1] > influences:
         lock = np.zeros(row.shape[1], dtype=bool) if locked is None else locked
-        rank = row.copy()
+        # Most rows of a dab hold few already, and sorting is what costs.
+        over = np.flatnonzero(np.count_nonzero(row, axis=1) > influences)
+        cut = row[over]
+        rank = cut.copy()
         if keep is not None:
-            rank[:, keep] = np.where(row[:, keep] > 0, 2.0, row[:, keep])
-        rank[:, lock] = np.where(row[:, lock] > 0, 3.0, 0.0)
+            rank[:, keep] = np.where(cut[:, keep] > 0, 2.0, cut[:, keep])
+        rank[:, lock] = np.where(cut[:, lock] > 0, 3.0, 0.0)
         order = np.argsort(-rank, axis=1, kind="stable")
-        np.put_along_axis(row, order[:, influences:], 0.0, axis=1)
+        np.put_along_axis(cut, order[:, influences:], 0.0, axis=1)
+        row[over] = cut
         if keep is not None:
             # What was asked for stays what was asked for; what is dropped goes to the others.
             lock = lock.copy()
@@ -216,6 +220,15 @@ def limited(
         row[:, ~lock] = np.where(total[:, None] > 0, free * ((1.0 - locked_sum) / np.maximum(total, 1e-12))[:, None], 0.0)
         row = row / row.sum(axis=1, keepdims=True)
     return row
+
+
+def _among(graph: sparse.csr_matrix, nodes: IntArray) -> sparse.csr_matrix:
+    """The graph (m, m) between some nodes (m,) in rising order; what slicing gives, at the cost of these alone."""
+    rows = graph[nodes]
+    column = np.minimum(np.searchsorted(nodes, rows.indices), len(nodes) - 1)
+    keep = nodes[column] == rows.indices
+    before = np.concatenate([[0], np.cumsum(keep)])
+    return sparse.csr_matrix((rows.data[keep], column[keep], before[rows.indptr]), shape=(len(nodes), len(nodes)))
 
 
 def dab(
@@ -230,7 +243,7 @@ def dab(
     away = points - points[seed].mean(axis=0)
     near = np.flatnonzero(np.einsum("nd,nd->n", away, away) <= (1.2 * reach + np.abs(away[seed]).max()) ** 2)
     near = np.union1d(near, seed)
-    small = lengths[near][:, near]
+    small = _among(lengths, near)
     way_near = dijkstra(small, directed=False, indices=np.searchsorted(near, seed), min_only=True, limit=reach)
     inside = np.isfinite(way_near)
     rows = near[inside]

@@ -87,14 +87,15 @@ def gauge_of(mesh: Mesh, skeleton: Skeleton, joint_id: str) -> Gauge | None:
     inside = np.linalg.norm(points - here, axis=1) < REGION * radius
     edges = place_edges(mesh)
     edges = edges[inside[edges].all(axis=1)]
-    pairs = _flat(mesh)
+    pairs = folding_pairs(mesh)
     pairs = pairs[inside[triangles[pairs]].all(axis=(1, 2))]
     measured = tuple((ring, _girth(ring.points, ring.closed), _area(ring.points)) for ring in rings)
     return Gauge(measured, edges, triangles, pairs, radius)
 
 
 @by_identity
-def _flat(mesh: Mesh) -> IntArray:
+def folding_pairs(mesh: Mesh) -> IntArray:
+    """Pairs (p, 2) of a mesh's triangles of places that could fold back on each other. See `flat_pairs`."""
     return flat_pairs(mesh.points[weld(mesh).first], place_triangles(mesh))
 
 

@@ -11,7 +11,8 @@ from scipy.sparse.csgraph import connected_components
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
-from pegloom.core.skin.weights import Weights, dense, from_dense, limited_rows, most_influences
+from pegloom.core.jobs import Progress, ask, silent
+from pegloom.core.skin.weights import Weights, dense, from_dense, limited_rows, most_influences, with_rows
 
 LEAST = 0.04
 """A weight under this moves nothing a rigger would see as a stray."""
@@ -68,17 +69,19 @@ def find_strays(mesh: Mesh, weights: Weights, *, least: float = LEAST) -> tuple[
     return tuple(sorted(found, key=lambda s: -s.largest))
 
 
-def without_strays(mesh: Mesh, weights: Weights) -> tuple[Weights, int]:
+def without_strays(mesh: Mesh, weights: Weights, *, progress: Progress = silent) -> tuple[Weights, int]:
     """The weights with every stray given to the other influences there; also how many vertices changed.
 
     A vertex held by nothing but strays takes its neighbours' mean. No vertex follows more joints than any did before.
     """
     touched = np.zeros(len(mesh.points), dtype=bool)
     for _ in range(ROUNDS):
+        ask(progress)
         # What a stray gave up may leave a remnant of its neighbour's as a stray in turn.
         strays = find_strays(mesh, weights)
         if not strays:
             break
+        ask(progress)
         weights = given_up(mesh, weights, strays)
         for stray in strays:
             touched[stray.vertices] = True
@@ -87,25 +90,28 @@ def without_strays(mesh: Mesh, weights: Weights) -> tuple[Weights, int]:
 
 def given_up(mesh: Mesh, weights: Weights, strays: Sequence[Region]) -> Weights:
     """The weights without some regions of a joint's: given to the others there, else as the neighbours around hold it."""
-    values: FloatArray = dense(weights).copy()
+    g, neighbours = weld(mesh), place_neighbours(mesh)
+    chosen = np.unique(np.concatenate([g.group[stray.vertices] for stray in strays]))
+    # Only what is touched and what stands around it is looked at: the rows of all others are shared.
+    around = np.union1d(chosen, neighbours[chosen].indices)
+    before: FloatArray = weights.matrix()[g.first[around]].toarray()
+    places = before.copy()
     for stray in strays:
-        values[stray.vertices, weights.joint_ids.index(stray.joint)] = 0.0
-    g = weld(mesh)
-    places = values[g.first]
+        places[np.searchsorted(around, g.group[stray.vertices]), weights.joint_ids.index(stray.joint)] = 0.0
     bare, most = np.flatnonzero(places.sum(axis=1) < 1e-6), most_influences(weights)
-    neighbours = place_neighbours(mesh)
     while len(bare):
-        mean = np.asarray(neighbours[bare] @ places)
+        mean = np.asarray(neighbours[around[bare]][:, around] @ places)
         total = mean.sum(axis=1)
         ready = total > 1e-9
         if not ready.any():
-            places[bare] = dense(weights)[g.first][bare]
+            places[bare] = before[bare]
             break
         # A mean of several rows holds more joints than any one of them.
         places[bare[ready]] = limited_rows(mean[ready] / total[ready, None], most)
         bare = bare[~ready]
-    places /= places.sum(axis=1, keepdims=True)
-    return from_dense(places[g.group], weights.joint_ids)
+    vertices = np.flatnonzero(np.isin(g.group, chosen))
+    rows = places[np.searchsorted(around, g.group[vertices])]
+    return with_rows(weights, weights.joint_ids, vertices, rows)
 
 
 def reduced(weights: Weights, influences: int) -> tuple[Weights, FloatArray]:

@@ -16,7 +16,7 @@ from pegloom.core.geometry.mend import joined
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
 from pegloom.core.geometry.solid import Solid
 from pegloom.core.geometry.symmetry import partners
-from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
+from pegloom.core.jobs import Offload, Progress, ask, directly, part_of, silent
 from pegloom.core.skeleton.joints import Origin, Skeleton
 from pegloom.core.skeleton.uses import bones_of
 from pegloom.core.skin.bind import BindMethod
@@ -94,6 +94,7 @@ def bind(
     progress(0.0, "filling the body")
     middle = character.standing.middle if character.standing else 0.0
     solid = body_solid([part.mesh for part in everything], middle=middle)
+    ask(progress)
     weights = dict(character.skin.weights) if character.skin else {}
     total = max(sum(part.mesh.vertex_count for part in parts), 1)
     done = 0

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.skeleton.joints import Side, Skeleton
 from pegloom.core.skin.bind.distances import ends_here, goes_on
 
@@ -212,12 +213,14 @@ class Spread:
     LEFT = 0.1
 
     def __init__(
-        self, values: FloatArray, distance: FloatArray, radius: FloatArray, hangs: FloatArray, tree: Tree
-    ) -> None:
+        self, values: FloatArray, distance: FloatArray, radius: FloatArray, hangs: FloatArray, tree: Tree,
+        *, progress: Progress = silent,
+    ) -> None:  # fmt: skip
         full, none = self.FAR
         self._limits: list[tuple[int, IntArray, FloatArray]] = []
         for k in tree.order:
             if tree.parent[k] >= 0 and tree.side[k] is not Side.CENTRE:
+                ask(progress)
                 mine = np.array(tree.below[k])
                 deep = distance[:, mine].min(axis=1) / radius[k]
                 far = np.clip((deep - full) / (none - full), 0.0, 1.0) * (1.0 - hangs)

@@ -15,7 +15,7 @@ from pegloom.core.geometry.distance import closest_on_segments
 from pegloom.core.geometry.mesh import Mesh, vertex_normals, weld
 from pegloom.core.geometry.solid import Solid, cell_graph, sight_inside
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
-from pegloom.core.jobs import Progress, silent
+from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton.joints import Side, Skeleton, bone_segments
 from pegloom.core.skin.bind.surface import SIGHT
@@ -139,39 +139,42 @@ def body_distances(
     """Distances of the mesh's welded places (g) to the bones of `joints` (j). See the module."""
     g = weld(mesh)
     places = mesh.points[g.first]
+    ask(progress)
     normals = _outward(places, vertex_normals(mesh)[g.first], solid)
+    ask(progress)
     field = _field_of(skeleton, solid, tuple(joints))
     starts, ends, rows = field.starts, field.ends, field.rows
-    straight = np.empty((g.count, len(joints)))
-    target = np.empty((g.count, len(joints), 3))
-    every = np.arange(g.count)
-    for column in range(len(joints)):
-        mine = np.flatnonzero(rows == column)
-        nearest, d = closest_on_segments(places, starts[mine], ends[mine])
-        best = np.argmin(d, axis=1)
-        straight[:, column], target[:, column] = d[every, best], nearest[every, best]
-    progress(0.15, "looking for the bones in sight")
-    under = places - normals * (0.75 * solid.cell)
+    straight, distance = (np.empty((g.count, len(joints))) for _ in range(2))
     in_sight: BoolArray = np.zeros((g.count, len(joints)), dtype=bool)
+    every = np.arange(g.count)
+    ask(progress)
+    under = places - normals * (0.75 * solid.cell)
+    off, node = (np.asarray(v) for v in field.tree.query(under))
 
-    def see(column: int) -> None:
-        near = np.flatnonzero(straight[:, column] < field.limit)
-        share = sight_inside(solid.filled, solid.origin, solid.cell, under[near], target[near, column])
+    def measure(column: int) -> None:
+        mine = np.flatnonzero(rows == column)
+        nearest, apart = closest_on_segments(places, starts[mine], ends[mine])
+        best = np.argmin(apart, axis=1)
+        own, target = apart[every, best], nearest[every, best]
+        near = np.flatnonzero(own < field.limit)
+        share = sight_inside(solid.filled, solid.origin, solid.cell, under[near], target[near])
         in_sight[near, column] = share >= SIGHT
+        inside = field.way(column)[node] + off
+        # Beyond the limit four times that and the straight way, so that nearer still counts as nearer.
+        inside = np.where(np.isfinite(inside), inside, 4.0 * field.limit + own)
+        through = np.where(in_sight[:, column], own, np.maximum(inside, own))
+        # A bone that lies out of the skin belongs to something held close, whatever the cells say.
+        away = target - places
+        cosine = np.einsum("gd,gd->g", away, normals) / np.maximum(np.linalg.norm(away, axis=1), 1e-12)
+        t = np.clip((cosine - 0.15) / 0.4, 0.0, 1.0)
+        straight[:, column], distance[:, column] = own, through * (1.0 + OUTWARD * t * t * (3.0 - 2.0 * t))
 
-    # The kernel lets go of the interpreter, so two columns are looked at at once; cancelling waits for a few at most.
+    # The kernels let go of the interpreter, so two columns are looked at at once; cancelling waits for two at most.
     with ThreadPoolExecutor(2) as pool:
-        for first in range(0, len(joints), 8):
-            list(pool.map(see, range(first, min(first + 8, len(joints)))))
-            progress(0.15 + 0.25 * first / len(joints), "looking for the bones in sight")
-    inside = _ways(under, straight, field, progress)
-    distance = np.where(in_sight, straight, np.maximum(inside, straight))
-    # A bone that lies out of the skin belongs to something held close, whatever the cells say.
-    away = target - places[:, None]
-    length = np.maximum(np.linalg.norm(away, axis=2), 1e-12)
-    cosine = np.einsum("gjd,gd->gj", away, normals) / length
-    t = np.clip((cosine - 0.15) / 0.4, 0.0, 1.0)
-    distance = distance * (1.0 + OUTWARD * t * t * (3.0 - 2.0 * t))
+        for first in range(0, len(joints), 2):
+            progress(first / len(joints), "looking for the bones in sight")
+            list(pool.map(measure, range(first, min(first + 2, len(joints)))))
+    ask(progress)
     hangs = _hanging(distance, straight, places, normals, solid)
     distance = distance + hangs[:, None] * (np.minimum(HOLLOW * straight, distance) - distance)
     return BodyDistances(distance, in_sight, field.radius, hangs)
@@ -253,21 +256,6 @@ class BoneField:
 @of_the_latest(1)
 def _field_of(skeleton: Skeleton, solid: Solid, joints: tuple[int, ...]) -> BoneField:
     return BoneField(skeleton, solid, list(joints))
-
-
-def _ways(under: FloatArray, straight: FloatArray, field: BoneField, progress: Progress) -> FloatArray:
-    """The way inside (g, j) from each place to each joint's bones.
-
-    Where it is longer than the limit, four times that and the straight way (g, j), so that nearer still counts as nearer.
-    """
-    off, node = (np.asarray(v) for v in field.tree.query(under))
-    result = np.empty(straight.shape)
-    for column in range(straight.shape[1]):
-        if column % 4 == 0:
-            progress(0.4 + 0.3 * column / straight.shape[1], "following the ways inside")
-        reached = field.way(column)[node] + off
-        result[:, column] = np.where(np.isfinite(reached), reached, 4.0 * field.limit + straight[:, column])
-    return result
 
 
 def limb_radii(starts: FloatArray, ends: FloatArray, rows: IntArray, count: int, solid: Solid) -> FloatArray:

@@ -8,7 +8,7 @@ from scipy import sparse
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.mesh import Mesh, place_lengths, place_neighbours, weld
-from pegloom.core.jobs import Progress, silent
+from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.skin.bind.branches import Spread, Trunk
 from pegloom.core.skin.weights import limited_rows
 
@@ -37,15 +37,20 @@ def nearness(mesh: Mesh, scale: FloatArray | None = None) -> sparse.csr_matrix:
     return sparse.csr_matrix((share / degree[lengths.row], (lengths.row, lengths.col)), shape=lengths.shape)
 
 
-def softened(values: FloatArray, near: sparse.csr_matrix, passes: int) -> FloatArray:
+def softened(
+    values: FloatArray, near: sparse.csr_matrix, passes: int, *, progress: Progress = silent
+) -> FloatArray:
     """Values (g, j) half way toward their neighbours', as far as these are near (g, g), some times over."""
     own = 1.0 - 0.5 * np.asarray(near.sum(axis=1))
     for _ in range(passes):
+        ask(progress)
         values = own * values + 0.5 * (near @ values)
     return values
 
 
-def without_cliffs(values: FloatArray, near: sparse.csr_matrix, influences: int) -> FloatArray:
+def without_cliffs(
+    values: FloatArray, near: sparse.csr_matrix, influences: int, *, progress: Progress = silent
+) -> FloatArray:
     """Rows (g, j) that differ from a near neighbour's by more than CLIFF (0 to 2) eased toward their neighbours'.
 
     near (g, g) as of `nearness`: over a long edge a large difference is no step.
@@ -60,6 +65,7 @@ def without_cliffs(values: FloatArray, near: sparse.csr_matrix, influences: int)
     steep = np.zeros(len(ends), dtype=bool)
     again = np.arange(len(ends))
     for _ in range(EASINGS):
+        ask(progress)
         steep[again] = (np.abs(values[ends[again, 0]] - values[ends[again, 1]]).sum(axis=1) * closeness[again]) > CLIFF
         if not steep.any():
             break
@@ -94,6 +100,7 @@ def eased(
     ring = sparse.csr_matrix((weight, (edges.row, edges.col)), shape=neighbours.shape)
     ring = (ring + ring.T).tocsr()
     degree = np.maximum(np.asarray(ring.sum(axis=1)).ravel(), 1e-12)
+    ask(progress)
     values = values.copy()
     follow = values @ below
     changed = np.ones(len(values), dtype=bool)
@@ -114,6 +121,7 @@ def eased(
         follow[touched] = values[touched] @ below
         changed[:] = False
         changed[touched] = True
+    ask(progress)
     return limited_rows(values, influences)
 
 

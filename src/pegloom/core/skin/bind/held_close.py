@@ -13,7 +13,7 @@ from scipy.sparse.csgraph import connected_components, dijkstra
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_lengths, place_neighbours
-from pegloom.core.jobs import Progress, silent
+from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.skeleton.joints import Side
 from pegloom.core.skin.bind.branches import Tree
 
@@ -41,6 +41,7 @@ def held_apart(
     lengths = place_lengths(mesh)
     ring = place_neighbours(mesh)
     nearest = np.argmin(distance, axis=1)
+    ask(progress)
     every, shell = np.arange(len(distance)), connected_components(ring, directed=False)[1].astype(np.int64)
     close = distance[every, nearest] < SKIN * radius[nearest]
     result = distance.copy()

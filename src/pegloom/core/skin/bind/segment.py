@@ -29,7 +29,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.mesh import Mesh, place_neighbours
 from pegloom.core.geometry.solid import Solid
-from pegloom.core.jobs import Offload, Progress, directly, part_of, silent
+from pegloom.core.jobs import Offload, Progress, ask, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.bind.along_skin import drop_islands
 from pegloom.core.skin.bind.branches import THICK_TRUNK, Hold, Spread, Tree, Trunk
@@ -75,25 +75,32 @@ def bind_segment(
     through = through / factors
     trunk = Trunk(through, body.radius, tree)
     progress(0.72, "deciding whose each vertex is")
-    distance = _siblings(_thickened(through, body.radius, body.hangs, tree), body.radius, tree)
-    values = _given_to_the_head(_split(distance, tree), through, skeleton, joints, tree)
+    distance = _thickened(through, body.radius, body.hangs, tree, progress)
+    distance = _siblings(distance, body.radius, tree, progress)
+    values = _given_to_the_head(_split(distance, tree, progress), through, skeleton, joints, tree)
     progress(0.85, "softening")
     neighbours = place_neighbours(mesh)
     near = nearness(mesh, distance.min(axis=1))
-    values = softened(values, near, PASSES - 2)
+    values = softened(values, near, PASSES - 2, progress=progress)
     for _ in range(2):
+        ask(progress)
         # Where limbs tie, neighbours keep different few; softening what was kept closes the step between them.
-        values = drop_islands(limited_rows(softened(values, near, 1), influences), neighbours)
-    values = without_cliffs(values, near, influences)
-    spread = Spread(values, through, body.radius, body.hangs, tree)
+        values = limited_rows(softened(values, near, 1), influences)
+        ask(progress)
+        values = drop_islands(values, neighbours)
+    ask(progress)
+    values = without_cliffs(values, near, influences, progress=progress)
+    spread = Spread(values, through, body.radius, body.hangs, tree, progress=progress)
     values = eased(
         values, mesh, skeleton.positions[joints], trunk, spread, influences, progress=part_of(progress, 0.9, 1.0)
     )
     progress(1.0, "weights done")
-    return finished(values, mesh, skeleton, joints, solid, influences)
+    return finished(values, mesh, skeleton, joints, solid, influences, progress=progress)
 
 
-def _thickened(distance: FloatArray, radius: FloatArray, hangs: FloatArray, tree: Tree) -> FloatArray:
+def _thickened(
+    distance: FloatArray, radius: FloatArray, hangs: FloatArray, tree: Tree, progress: Progress
+) -> FloatArray:
     """Distances with what lies beyond a limb's own thickness pushed away, as far as it does not hang round it."""
     result = distance.copy()
     rows = np.arange(len(distance))
@@ -101,6 +108,7 @@ def _thickened(distance: FloatArray, radius: FloatArray, hangs: FloatArray, tree
         inner = [k for k in chain if not tree.ends[k]]
         if not inner:
             continue
+        ask(progress)
         own = distance[:, inner]
         nearest = np.argmin(own, axis=1)
         allowed = (THICK_TRUNK if any(tree.is_trunk(k) for k in chain) else THICK) * radius[inner]
@@ -113,21 +121,25 @@ def _thickened(distance: FloatArray, radius: FloatArray, hangs: FloatArray, tree
     return result
 
 
-def _siblings(distance: FloatArray, radius: FloatArray, tree: Tree) -> FloatArray:
+def _siblings(distance: FloatArray, radius: FloatArray, tree: Tree, progress: Progress) -> FloatArray:
     """Distances with what lies between sibling limbs given back to what they hang from."""
     result = distance.copy()
     for joint in tree.order:
         limbs = tree.children[joint]
         if len(limbs) < 2:
             continue
+        ask(progress)
         hold = Hold(distance, radius, tree, joint)
+        ask(progress)
         nearest = np.stack([distance[:, tree.below[k]].min(axis=1) for k in limbs], axis=1)
+        ask(progress)
         thick = np.stack(
             [_thickness(distance, nearest[:, i], radius, tree.below[k]) for i, k in enumerate(limbs)], axis=1
         )
         for i, limb in enumerate(limbs):
             if tree.is_trunk(limb):
                 continue
+            ask(progress)
             rival = np.delete(nearest, i, axis=1).min(axis=1)
             tie = np.clip((3.0 - rival / nearest[:, i]) / 2.0, 0.0, 1.0)
             t = np.clip((nearest[:, i] / thick[:, i] - FADE_FROM) / (FADE_TO - FADE_FROM), 0.0, 1.0)
@@ -142,7 +154,7 @@ def _thickness(distance: FloatArray, nearest: FloatArray, radius: FloatArray, li
     return np.asarray((radius[limb] / as_near).min(axis=1))
 
 
-def _split(distance: FloatArray, tree: Tree) -> FloatArray:
+def _split(distance: FloatArray, tree: Tree, progress: Progress) -> FloatArray:
     """Weights (g, j) by splitting each joint's share between its own bone and its branches."""
     branch = distance.copy()
     for k in reversed(tree.order):
@@ -152,6 +164,7 @@ def _split(distance: FloatArray, tree: Tree) -> FloatArray:
     mass[:, tree.roots] = _shares(branch[:, tree.roots])
     values = np.zeros_like(distance)
     for k in tree.order:
+        ask(progress)
         options = np.concatenate([distance[:, [k]], branch[:, tree.children[k]]], axis=1)
         share = _shares(options) * mass[:, [k]]
         values[:, k] = share[:, 0]

@@ -11,7 +11,7 @@ from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.distance import closest_on_segments
 from pegloom.core.geometry.mesh import Mesh, bounds, place_triangles, shells, vertex_normals, weld
 from pegloom.core.geometry.solid import Solid, make_solid, sight_inside
-from pegloom.core.jobs import Progress, silent
+from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.skeleton.joints import Skeleton, bone_segments
 from pegloom.core.skeleton.uses import SAY_NOTHING, shared_words, words
 from pegloom.core.skin.strays import without_strays
@@ -172,12 +172,15 @@ CRUMB = 0.005
 
 
 def finished(
-    values: FloatArray, mesh: Mesh, skeleton: Skeleton, joints: list[int], solid: Solid, influences: int
-) -> Weights:
+    values: FloatArray, mesh: Mesh, skeleton: Skeleton, joints: list[int], solid: Solid, influences: int, *,
+    progress: Progress = silent,
+) -> Weights:  # fmt: skip
     """Weights of every vertex from rows (g, j) of welded places: small shells whole, strays dropped."""
     for shell in whole_shells(mesh, skeleton, joints, solid.diagonal):
         values[shell] = limited_rows(one_row(values[shell])[None], influences)
     # Crumbs move nothing one can see; a row keeps at least what it holds most.
     values[(values < CRUMB) & (values.max(axis=1, keepdims=True) >= CRUMB)] = 0.0
     ids = [skeleton.joints[j].id for j in joints]
-    return without_strays(mesh, from_dense(values[weld(mesh).group], ids, influences=influences))[0]
+    ask(progress)
+    weights = from_dense(values[weld(mesh).group], ids, influences=influences)
+    return without_strays(mesh, weights, progress=progress)[0]
