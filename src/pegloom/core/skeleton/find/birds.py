@@ -34,9 +34,9 @@ def find_winged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
     thick = float(shape.depth[shape.core])
     hips = np.array([shape.middle, body[1] + 0.1 * thick, body[2] - 0.9 * thick])
     chest = np.array([shape.middle, body[1] + 0.25 * thick, body[2] + 0.9 * thick])
-    found["hips"] = (shape.inside(hips), 0.6)
+    found["hips"] = (shape.inside(hips), 0.45)
     found["back"] = (shape.inside(body + [0, 0.3 * thick, 0]), 0.6)
-    found["chest"] = (shape.inside(chest), 0.6)
+    found["chest"] = (shape.inside(chest), 0.45)
     if beak is not None:
         way = shape.ways(beak.node)
         total = float(way[shape.core])
@@ -55,7 +55,8 @@ def find_winged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
         neck_at = float(np.clip(neck_at, head_at + 0.1 * total, total))
         for name, t in (("neck", 0.0), ("throat", 1 / 3), ("nape", 2 / 3), ("head", 1.0)):
             place = line.at(neck_at + t * (head_at - neck_at))
-            found[name] = (np.array([shape.middle, place[1], place[2]]), 0.8)
+            # Along a neck without bends only its ends are told by the shape.
+            found[name] = (np.array([shape.middle, place[1], place[2]]), 0.8 if name in ("neck", "head") else 0.4)
         found["beak"] = (np.array([shape.middle, beak.place[1], beak.place[2]]), 0.9)
         skull = found["beak"][0] - found["head"][0]
         found["jaw"] = (shape.inside(found["head"][0] + 0.3 * skull - [0, 0.3 * shape.cell, 0]), 0.4)
@@ -81,10 +82,10 @@ def _wing(shape: Shape, found: Found, s: str, tip: Tip, sign: float, thick: floa
     inside = np.flatnonzero(out < max(0.8 * thick, 2 * shape.cell))
     end = float(line.along[inside[0]]) if len(inside) else float(line.along[-1])
     shoulder = line.at(end)
-    found[f"{s}_shoulder"] = (shoulder, 0.7)
+    found[f"{s}_shoulder"] = (shoulder, 0.5)
     # Where the wing bends in plan: the wrist points forward; else the usual thirds.
     for name, t in (("elbow", 0.72), ("wrist", 0.42)):
-        found[f"{s}_{name}"] = (line.at(t * end), 0.6)
+        found[f"{s}_{name}"] = (line.at(t * end), 0.6 if name == "elbow" else 0.45)
     found[f"{s}_wing_tip"] = (line.at(0.3 * shape.cell), 0.85)
 
 

@@ -16,6 +16,13 @@ from pegloom.core.geometry.standing import ground_contact
 from pegloom.core.skeleton.find.shape import Line, Shape, Tip
 from pegloom.core.skeleton.kits import Kit
 
+BROAD = (1.15, 1.5)
+"""How many times as broad as its middle a body is over its hind legs, from where on its thighs hide their bones."""
+ROOT_INSIDE = 0.3
+"""How far inside the trunk's rear a tail may begin, in heights of the trunk."""
+TAIL_SURE = 0.48
+"""A tail grows out of the rump, and where in it its bones begin is seen from outside only so far."""
+
 Found = dict[str, tuple[FloatArray, float]]
 
 
@@ -107,12 +114,14 @@ def find_four_legged(shape: Shape, kits: tuple[Kit, ...]) -> Found:
     leg = max(belly - low, 0.15 * h)
     trunk = max(back - belly, 0.1 * h)
     rump = _rump(shape, hind_z, belly, back)
-    stand = _Stand(belly, leg, trunk, sure)
+    broad = _breadth(shape, hind_z) / max(_breadth(shape, 0.5 * (hind_z + front_z)), shape.cell)
+    stand = _Stand(belly, leg, trunk, sure, float(np.interp(broad, BROAD, (1.0, 0.6))))
     for s in ("l", "r"):
         _hind_leg(shape, found, s, quarters[s + "h"], stand, rump)
         _fore_leg(shape, found, s, quarters[s + "f"], stand)
     _lying_spine(shape, found, hind_z, front_z, belly, back, sure)
     _head_and_tail(shape, found, tips, front_z, hind_z, back, belly)
+    _tail_at_rump(found, rump, trunk, stand.thighs)
     return found
 
 
@@ -126,6 +135,27 @@ def _rump(shape: Shape, hind_z: float, belly: float, back: float) -> float:
             break
         z -= step
     return float(z)
+
+
+def _breadth(shape: Shape, z: float) -> float:
+    """How broad the body is over z, legs included, metres."""
+    near = (np.abs(shape.centres[:, 2] - z) < 1.5 * shape.cell) & shape.part
+    near &= shape.centres[:, 1] > shape.low[1] + 0.4 * shape.height
+    return float(np.ptp(shape.centres[near, 0])) + shape.cell if near.any() else shape.cell
+
+
+def _tail_at_rump(found: Found, rump: float, trunk: float, sure: float) -> None:
+    """A tail's root kept at the trunk's rear: where the back runs on into the tail, its line tells of no root."""
+    if "tail" not in found:
+        return
+    root, tip = found["tail"][0], found["tail_tip"][0]
+    most = rump + ROOT_INSIDE * trunk
+    if root[2] > most > tip[2]:
+        share = (most - tip[2]) / (root[2] - tip[2])
+        found["tail"] = (tip + share * (root - tip), 0.5 * sure)
+        found["tail_middle"] = (tip + 0.5 * share * (root - tip), 0.5 * sure)
+    else:
+        found["tail"] = (root, min(found["tail"][1], TAIL_SURE) * sure)
 
 
 def _lying_spine(
@@ -143,17 +173,21 @@ def _lying_spine(
     found["hips"] = (spine(hips_z, 0.66), sure)
     found["loin"] = (spine(hips_z + 0.3 * (chest_z - hips_z), 0.7), sure)
     found["back"] = (spine(hips_z + 0.62 * (chest_z - hips_z), 0.7), sure)
-    found["chest"] = (spine(chest_z, 0.66), sure)
+    found["chest"] = (spine(chest_z, 0.66), 0.7 * sure)
 
 
 @dataclass(frozen=True, slots=True)
 class _Stand:
-    """How an animal stands on its legs: height of the belly, length of the legs, height of the trunk; how sure."""
+    """How an animal stands on its legs: height of the belly, length of the legs, height of the trunk; how sure.
+
+    thighs : a factor on what lies within the thighs: under a broad rump bones are a guess.
+    """
 
     belly: float
     leg: float
     trunk: float
     sure: float
+    thighs: float
 
 
 def _hind_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stand, rump: float) -> None:
@@ -195,11 +229,22 @@ def _hind_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stan
     thigh = at_height(middles, heights, min(belly - 0.02 * leg, heights[-1]))
     hip = shape.inside(np.array([0.85 * thigh[0] + 0.15 * shape.middle, hip_y, min(rump + 0.45 * trunk, knee[2])]))
     toe = np.array([sole[:, 0].mean(), low + 0.03 * leg, max(front, paw[2] + 0.05 * leg)])
-    found[f"{s}_hip"] = (hip, 0.75 * sure)
-    found[f"{s}_knee"] = (knee, 0.8 * sure)
+    found[f"{s}_hip"] = (hip, 0.75 * sure * stand.thighs)
+    found[f"{s}_knee"] = (knee, 0.8 * sure * stand.thighs)
     found[f"{s}_hock"] = (hock, (1.0 if bent else 0.7) * sure)
-    found[f"{s}_paw"] = (paw, sure)
+    found[f"{s}_paw"] = (paw, 0.85 * sure)
     found[f"{s}_toe"] = (toe, sure)
+
+
+def _bend_back(middles: FloatArray, heights: FloatArray, low: float, high: float, least: float) -> float | None:
+    """Height between two where a leg's line lies farthest behind the straight one, by `least` metres or more, or None."""
+    rows = np.flatnonzero((heights > low) & (heights < high))
+    if len(rows) < 5:
+        return None
+    z = middles[rows][:, 2]
+    back = np.interp(heights[rows], heights[rows[[0, -1]]], z[[0, -1]]) - z
+    best = int(np.argmax(back))
+    return float(heights[rows[best]]) if back[best] > least and 0 < best < len(rows) - 1 else None
 
 
 def _front_of(shape: Shape, foot: FloatArray, y: float) -> float:
@@ -220,6 +265,10 @@ def _fore_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stan
     paw = at_height(middles, heights, low + 0.1 * leg)
     elbow_y = belly + 0.06 * trunk
     free = min(belly - 0.05 * leg, heights[-1])
+    bend = _bend_back(middles, heights, low + 0.4 * leg, min(belly, heights[-1]), 0.03 * leg)
+    if bend is not None:
+        # A leg that is seen to bend back under the trunk bends at its elbow.
+        elbow_y = free = bend
     elbow = at_height(middles, heights, free)
     elbow[1] = elbow_y
     radius = float(np.interp(free, heights, radii))
@@ -241,7 +290,7 @@ def _fore_leg(shape: Shape, found: Found, s: str, foot: FloatArray, stand: _Stan
     toe = np.array([sole[:, 0].mean() if len(sole) else foot[0], low + 0.03 * leg, max(tip, paw[2] + 0.05 * leg)])
     found[f"{s}_blade"] = (blade, 0.65 * sure)
     found[f"{s}_shoulder"] = (shoulder, 0.7 * sure)
-    found[f"{s}_elbow"] = (elbow, 0.85 * sure)
+    found[f"{s}_elbow"] = (elbow, (0.6 if bend is None else 0.9) * sure)
     found[f"{s}_wrist"] = (wrist, 0.85 * sure)
     found[f"{s}_fore_paw"] = (paw, sure)
     found[f"{s}_fore_toe"] = (toe, sure)
