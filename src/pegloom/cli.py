@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from pegloom.core.geometry import standing
     from pegloom.core.skeleton import patterns as plans
     from pegloom.core.skeleton import pegs as landmarks
+    from pegloom.core.skeleton import uses
     from pegloom.core.skin.bind import BindMethod
     from pegloom.document import edits, model
     from pegloom.document.model import Document
@@ -52,6 +53,7 @@ else:
     np, checks, trials = _Later("numpy"), _Later("pegloom.checks"), _Later("pegloom.checks.trials")
     meshes, standing = _Later("pegloom.core.geometry.mesh"), _Later("pegloom.core.geometry.standing")
     plans, landmarks = _Later("pegloom.core.skeleton.patterns"), _Later("pegloom.core.skeleton.pegs")
+    uses = _Later("pegloom.core.skeleton.uses")
     edits, model = _Later("pegloom.document.edits"), _Later("pegloom.document.model")
     opening, reading = _Later("pegloom.files.opening"), _Later("pegloom.files.reading")
     writing, own_plans = _Later("pegloom.files.writing"), _Later("pegloom.files.patterns")
@@ -75,6 +77,8 @@ def _axis(text: str) -> standing.Direction:
 Up = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis that is up, else by its shape.")]
 Facing = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis it faces, else by its shape.")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
+JOINTS = {"all": "ALL", "without-helpers": "WITHOUT_HELPERS", "bones": "BONES"}
+"""Names of `uses.HandedJoints` by what is typed."""
 RESTS = {"as-it-stands": "AS_IT_STANDS", "t": "T_POSE", "a": "A_POSE"}
 """Names of `edits.DeliveredRest` by what is typed."""
 METHODS = {
@@ -383,16 +387,19 @@ def export(
     project: Path,
     output: Annotated[Path, typer.Option("-o", "--output", help=".glb")],
     rest: Annotated[str, typer.Option(help="as-it-stands, t or a")] = "as-it-stands",
+    joints: Annotated[str, typer.Option(help="all, without-helpers or bones")] = "all",
     as_json: Json = False,
 ) -> None:
     """Write a project's character as GLB, with its weights and clips."""
     document = opening.open_any(project)
     if rest not in RESTS:
         raise EditError(f"there is no rest {rest}; choose {', '.join(RESTS)}")
+    if joints not in JOINTS:
+        raise EditError(f"there is no choice of joints {joints}; choose {', '.join(JOINTS)}")
     document = edits.delivered(document, edits.DeliveredRest[RESTS[rest]])
     if output.suffix.lower() != ".glb":
         raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
-    notes = writing.write_any(output, document)
+    notes = writing.write_any(output, document, joints=uses.HandedJoints[JOINTS[joints]])
     _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
 
 

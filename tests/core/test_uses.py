@@ -8,12 +8,18 @@ import numpy as np
 import pytest
 
 from pegloom.core.errors import EditError
+from pegloom.core.geometry.transforms import decompose, euler_quaternion, quaternion_product
 from pegloom.core.motion.trials import trials_of
+from pegloom.core.rig.pose import joint_pose
 from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
-from pegloom.core.skeleton.uses import Use, bones_of, told_uses, uses_of
+from pegloom.core.skeleton.uses import HandedJoints, Use, bones_of, told_uses, uses_of
 from pegloom.core.skin.weights import dense_over
 from pegloom.document import edits
+from pegloom.document.evaluate import evaluate
+from pegloom.document.model import Character, Skin
+from pegloom.document.uses import uses_in
+from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.project import open_project, save_project
 from tests.support.figures import wick
@@ -96,6 +102,7 @@ SOME = [("handTargetL", "spine.chest", "arm.l.end"), ("thing", "spine.chest", "a
 def test_a_bind_and_the_trials_are_the_same_with_helpers_as_without(tmp_path):
     plain, helped = adopted(tmp_path, ()), adopted(tmp_path, SOME)
     names = {j.id: j.name for j in helped.character.skeleton.joints}
+    assert uses_in(helped.character)[next(j for j, n in names.items() if n == "marker")] is Use.HELPER
     weights = {}
     for key, document in (("plain", plain), ("helped", helped)):
         skin = edits.bind(document).character
@@ -113,6 +120,40 @@ def test_a_bind_and_the_trials_are_the_same_with_helpers_as_without(tmp_path):
     assert trials == [t.id for t in trials_of(plain.character.skeleton)]
     roles = [{r: names.get(j, j) for r, j in body_of(d.character.skeleton).joint_of.items()} for d in (plain, helped)]
     assert {r for r in roles[0] if "." in r} <= set(roles[1])
+
+
+@pytest.mark.parametrize("which", list(HandedJoints))
+def test_a_file_handed_over_gets_the_joints_that_are_wanted_and_moves_alike(tmp_path, which):
+    document = edits.bind(adopted(tmp_path, [*SOME, ("head_end", "spine.head", (0.0, 1.9, 0.0))]))
+    # A helper that skin follows goes whatever it is.
+    helped = next(j for j in document.character.skeleton.joints if j.name == "thing")
+    document = edits.set_use(document, helped.id, Use.BONE, both_sides=False)
+    document = edits.set_use(edits.bind(document), helped.id, Use.HELPER, both_sides=False)
+    character = document.character
+    path = tmp_path / "handed.glb"
+    notes = write_glb(path, character, joints=which)
+    back = read_gltf(path)
+    names = {j.name for j in back.skeleton.joints}
+    helpers, ends = {"handTargetL", "marker", "footL", "footR"}, {"head_end"}
+    gone = {HandedJoints.ALL: set(), HandedJoints.WITHOUT_HELPERS: helpers, HandedJoints.BONES: helpers | ends}[which]
+    assert {j.name for j in character.skeleton.joints} - names == gone
+    said = " ".join(notes)
+    assert all(name in said for name in gone | helpers)
+    again = Character("x", "x", parts=back.parts, skeleton=back.skeleton, skin=Skin("file", 4, back.weights))
+    turned = ["arm.l.upper", "spine.chest", "leg.r.lower"]
+    wanted = {wick().character.skeleton.joint(j).name for j in turned} | {"thing"}
+    posed = []
+    for one in (character, again):
+        rows = {}
+        for joint in one.skeleton.joints:
+            if joint.name in wanted:
+                place, own, size = decompose(one.skeleton.local[one.skeleton.index[joint.id]])
+                rows[joint.id] = np.concatenate([place, quaternion_product(own, euler_quaternion([0.4, 0.1, 0.2])), size])
+        assert len(rows) == 4
+        posed.append(evaluate(one, joint_pose(rows)).points)
+    for part, other in zip(character.included, again.included, strict=True):
+        n = part.mesh.vertex_count
+        np.testing.assert_allclose(posed[0][part.id], posed[1][other.id][:n], atol=2e-5)
 
 
 def test_the_answer_is_overruled_kept_and_undone(tmp_path):

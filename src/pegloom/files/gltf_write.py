@@ -19,26 +19,31 @@ from pegloom.core.geometry.split import Split, split_vertices
 from pegloom.core.geometry.transforms import decompose
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.motion.clips import Clip
+from pegloom.core.skeleton.joints import Joint, Skeleton
 from pegloom.core.skeleton.names import SideStyle, renamed
+from pegloom.core.skeleton.uses import HandedJoints, not_handed_over
 from pegloom.core.skin.weights import packed
 from pegloom.document.baking import bake_clip
 from pegloom.document.model import Character, Material, Part
+from pegloom.document.uses import said_of
 from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import write_bytes
 
 
 def write_glb(
-    path: Path, character: Character, *, names: SideStyle | None = None, progress: Progress = silent
-) -> list[str]:
+    path: Path, character: Character, *, names: SideStyle | None = None, joints: HandedJoints = HandedJoints.ALL,
+    progress: Progress = silent,
+) -> list[str]:  # fmt: skip
     """Write a character. Returns notes on what was baked. A stop leaves what was there.
 
     names : the style joint names tell their side in; None keeps them as they are.
+    joints : which of the joints the file gets; what skin follows, and what that hangs on, always.
 
     Raises EditError when there is nothing to write, MeshFileError where the place cannot be written.
     """
     if not character.included:
         raise EditError("there is no included part to export; include one in the parts drawer")
-    writer = _Writer(character, names)
+    writer = _Writer(character, names, joints)
     writer.materials()
     writer.skeleton()
     for number, part in enumerate(character.included):
@@ -54,6 +59,8 @@ def write_glb(
     return writer.notes
 
 
+NAMED = 6
+"""Joints named in a note, at most."""
 TRANSFORM = "KHR_texture_transform"
 SLOTS = (
     ("base", True, "baseColorTexture"), ("metal", True, "metallicRoughnessTexture"), ("normal", False, "normalTexture"),
@@ -63,8 +70,11 @@ SLOTS = (
 
 
 class _Writer:
-    def __init__(self, character: Character, names: SideStyle | None) -> None:
+    def __init__(self, character: Character, names: SideStyle | None, which: HandedJoints) -> None:
         self.character, self.names = character, names
+        self.joints: list[Joint] = []
+        """Those that are written, in the skeleton's order."""
+        self.node_of: dict[str, int] = {}
         self.binary = bytearray()
         self.notes: list[str] = []
         self.json: dict[str, Any] = {
@@ -76,9 +86,23 @@ class _Writer:
             "accessors": [],
             "bufferViews": [],
         }
-        self.joint_nodes: list[int] = []
         self.slots: dict[int, int] = {}
         self.notes += not_exported(character)
+        if character.skeleton is not None:
+            self._choose(character.skeleton, which)
+
+    def _choose(self, skeleton: Skeleton, which: HandedJoints) -> None:
+        """Which joints are written, and said of those that are no bones."""
+        skin = self.character.skin
+        held = {w.joint_ids[k] for w in skin.weights.values() for k in np.unique(w.indices).tolist()} if skin else set()
+        said = said_of(self.character)
+        left = not_handed_over(skeleton, said, which, held)
+        self.joints = [joint for joint in skeleton.joints if joint.id not in left]
+        helpers = not_handed_over(skeleton, said, HandedJoints.WITHOUT_HELPERS, held)
+        told, line = (left, "left out as no bones") if left else (helpers, "in the file though they are no bones")
+        if told:
+            names = ", ".join(skeleton.joint(j).name for j in told[:NAMED])
+            self.notes.append(f"{line}: {names}{f' and {len(told) - NAMED} more' if len(told) > NAMED else ''}")
 
     def view(self, data: bytes, target: int | None = None) -> int:
         self.binary += b"\0" * (-len(self.binary) % 4)
@@ -162,30 +186,31 @@ class _Writer:
         if skeleton is None:
             return
         nodes, base = self.json["nodes"], len(self.json["nodes"])
-        label = {j.name: j.name for j in skeleton.joints}
+        label = {j.name: j.name for j in self.joints}
         if self.names is not None:
-            label = dict(renamed([j.name for j in skeleton.joints], style=self.names))
-        for i, joint in enumerate(skeleton.joints):
-            position, turn, _ = decompose(skeleton.local[i])
+            label = dict(renamed([j.name for j in self.joints], style=self.names))
+        self.node_of = {joint.id: base + i for i, joint in enumerate(self.joints)}
+        for joint in self.joints:
+            position, turn, _ = decompose(skeleton.local[skeleton.index[joint.id]])
             node: dict[str, Any] = {
                 "name": label[joint.name],
                 "translation": position.tolist(),
                 "rotation": turn.tolist(),
             }
-            children = [base + skeleton.index[c.id] for c in skeleton.children(joint.id)]
+            children = [self.node_of[c.id] for c in skeleton.children(joint.id) if c.id in self.node_of]
             if children:
                 node["children"] = children
             nodes.append(node)
-            self.joint_nodes.append(base + i)
             if joint.parent is None:
-                self.json["scenes"][0]["nodes"].append(base + i)
+                self.json["scenes"][0]["nodes"].append(self.node_of[joint.id])
         if self.character.skin is not None and self.character.skin.weights:
+            rows = [skeleton.index[joint.id] for joint in self.joints]
             # float32 exactly as written, so that the last row is exactly 0 0 0 1.
-            matrices = skeleton.inverse_world.transpose(0, 2, 1).astype("<f4").reshape(-1, 16)
+            matrices = skeleton.inverse_world[rows].transpose(0, 2, 1).astype("<f4").reshape(-1, 16)
             self.json["skins"] = [
                 {
                     "name": f"{self.character.name} skin",
-                    "joints": self.joint_nodes,
+                    "joints": list(self.node_of.values()),
                     "inverseBindMatrices": self.accessor(matrices, "MAT4"),
                 }
             ]
@@ -238,11 +263,10 @@ class _Writer:
         self.json["nodes"].append(node)
 
     def _skin_arrays(self, weights: Any, vertex: IntArray) -> dict[str, np.ndarray]:
-        skeleton = self.character.skeleton
-        assert skeleton is not None
         rows = packed(weights)
         width = -(-rows.indices.shape[1] // 4) * 4
-        column = np.array([skeleton.index[j] for j in weights.joint_ids])
+        number = {joint.id: k for k, joint in enumerate(self.joints)}
+        column = np.array([number.get(j, 0) for j in weights.joint_ids])
         indices = np.zeros((len(vertex), width), dtype="<u2")
         values = np.zeros((len(vertex), width), dtype="<f4")
         indices[:, : rows.indices.shape[1]] = column[rows.indices][vertex]
@@ -267,7 +291,7 @@ class _Writer:
             time_accessor = self.accessor(times.astype("<f4").reshape(-1, 1), "SCALAR", extent=True)
             value_accessor = self.accessor(values.astype("<f4"), kind)
             channels.append(
-                {"sampler": len(samplers), "target": {"node": self.joint_nodes[skeleton.index[joint]], "path": path}}
+                {"sampler": len(samplers), "target": {"node": self.node_of[joint], "path": path}}
             )
             samplers.append(
                 {"input": time_accessor, "output": value_accessor, "interpolation": "STEP" if step else "LINEAR"}
@@ -275,12 +299,13 @@ class _Writer:
 
         if clip.tracks:
             for joint, tracks in clip.tracks.items():
-                for track in tracks if joint in skeleton.index else ():
+                for track in tracks if joint in self.node_of else ():
                     add(joint, track.path, track.times, track.values, track.step)
         else:
             times, local = bake_clip(self.character, clip)
             self.notes.append(f"{clip.name}: controls baked to {len(times)} samples of each joint")
-            for i, joint_record in enumerate(skeleton.joints):
+            for joint_record in self.joints:
+                i = skeleton.index[joint_record.id]
                 for path, span in (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10))):
                     values = local[:, i, span]
                     rest = np.concatenate(decompose(skeleton.local[i]))[span]

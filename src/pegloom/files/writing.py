@@ -6,6 +6,7 @@ from pathlib import Path
 
 from pegloom.core.errors import MeshFileError
 from pegloom.core.geometry.mend import joined
+from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.model import Document
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.obj import write_obj
@@ -17,8 +18,11 @@ from pegloom.files.usd import write_usd
 WRITABLE = (".glb", ".obj", ".ply", ".stl", ".usda", ".usdc", ".usd", SUFFIX)
 
 
-def write_any(path: Path, document: Document) -> list[str]:
-    """Write the character in hand. Returns notes on what the format cannot hold. Raises MeshFileError, EditError."""
+def write_any(path: Path, document: Document, *, joints: HandedJoints = HandedJoints.ALL) -> list[str]:
+    """Write the character in hand. Returns notes on what the format cannot hold. Raises MeshFileError, EditError.
+
+    joints : which of them a GLB gets.
+    """
     character = document.require_character()
     kind = path.suffix.lower()
     lost = []
@@ -33,7 +37,7 @@ def write_any(path: Path, document: Document) -> list[str]:
     if kind == SUFFIX:
         save_project(path, document)
     elif kind == ".glb":
-        return write_glb(path, character)
+        return write_glb(path, character, joints=joints)
     elif kind == ".obj":
         lost += write_obj(path, parts, character.materials, character.images)
     elif kind == ".ply":

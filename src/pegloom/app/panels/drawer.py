@@ -13,9 +13,10 @@ from pegloom.app.state.state import State
 from pegloom.app.theme import INK, icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel, same
-from pegloom.core.skeleton.uses import Use, uses_of
+from pegloom.core.skeleton.uses import Use
 from pegloom.document import edits
 from pegloom.document.model import Character
+from pegloom.document.uses import uses_in
 
 
 class JointTree(QTreeWidget):
@@ -126,7 +127,7 @@ class PartsDrawer(Panel):
         if character.skeleton is not None:
             top = self._row(None, "skeleton", f"{len(character.skeleton.joints)} joints", "", "")
             rows: dict[str, QTreeWidgetItem] = {}
-            uses = uses_of(character.skeleton, character.uses)
+            uses = uses_in(character)
             for joint in character.skeleton.joints:
                 parent = rows.get(joint.parent or "", top)
                 use = uses[joint.id]

@@ -27,6 +27,14 @@ class Use(Enum):
     """Says where its parent's bone ends, and is none itself."""
 
 
+class HandedJoints(Enum):
+    """Which joints a file that is handed over gets."""
+
+    ALL = "all"
+    WITHOUT_HELPERS = "without helpers"
+    BONES = "bones alone"
+
+
 AT = 0.006
 """Share of the skeleton's size within which two joints stand at one place."""
 STEERS = frozenset({"ik", "effector", "locator", "pole", "ctrl", "control", "controller", "goal", "target", "aim"})
@@ -145,3 +153,19 @@ def bones_of(skeleton: Skeleton, said: Mapping[str, Use], *, keep: Collection[st
         tail = ends[joint.id] if joint.id in ends and joint.tail is None and alone else joint.tail
         result.append(replace(joint, parent=parent, tail=tail))
     return Skeleton(tuple(result)) if result else skeleton
+
+
+def not_handed_over(
+    skeleton: Skeleton, said: Mapping[str, Use], which: HandedJoints, held: Collection[str] = ()
+) -> tuple[str, ...]:
+    """Ids of the joints that stay behind where only some are handed over, in the skeleton's order.
+
+    held : ids of joints that skin follows: they go, whatever they are, and so does all they hang on.
+    """
+    uses = uses_of(skeleton, said)
+    stays = {HandedJoints.ALL: set(), HandedJoints.WITHOUT_HELPERS: {Use.HELPER}, HandedJoints.BONES: {Use.HELPER, Use.END}}
+    wanted = {j.id for j in skeleton.joints if uses[j.id] not in stays[which] or j.id in held}
+    for joint in reversed(skeleton.joints):
+        if joint.id in wanted and joint.parent is not None:
+            wanted.add(joint.parent)
+    return tuple(j.id for j in skeleton.joints if j.id not in wanted)

@@ -17,12 +17,13 @@ from pegloom.core.skeleton.depth import DepthMove, depth_moves, limb_direction
 from pegloom.core.skeleton.joint_depth import joint_depth_moves
 from pegloom.core.skeleton.joints import Origin, Skeleton, other_side_name
 from pegloom.core.skeleton.pegs import PegSet, move_peg
-from pegloom.core.skeleton.uses import Use, bones_of, uses_of
+from pegloom.core.skeleton.uses import Use, bones_of
 from pegloom.core.skin.bind.surface import weight_joints
 from pegloom.core.skin.transfer import nearest_on
 from pegloom.document.edits.joints import Surface, middle_of, pegs_of, whole_surface, with_pegs
 from pegloom.document.edits.skeleton import move_joint
 from pegloom.document.model import Character, Document
+from pegloom.document.uses import said_of, uses_in
 
 INSIDE = 0.5
 """Winding number from which a place is inside."""
@@ -109,7 +110,7 @@ def _joints_outside(
     """Bones outside the mesh that no peg stands for, whatever made them: between pegs, moved by hand, from a file."""
     skeleton = character.skeleton
     assert skeleton is not None
-    bones = bones_of(skeleton, character.uses)
+    bones = bones_of(skeleton, said_of(character))
     holds = {bones.joints[k].id for k in weight_joints(bones)}
     at_pegs = set() if character.pegs is None else _joints_at_pegs(character.pegs)
     moved = {j for j, change in character.joint_overrides.items() if any(change.move)}
@@ -160,7 +161,7 @@ def free_joints(character: Character) -> frozenset[str]:
     """Joints no peg stands for and that lie in no bone: drawn, or from a file; no helpers and no ends."""
     between = {own.id for own in character.own_joints if own.between is not None}
     joints = character.skeleton.joints if character.skeleton is not None else ()
-    uses = uses_of(character.skeleton, character.uses) if character.skeleton is not None else {}
+    uses = uses_in(character)
     return frozenset(
         j.id for j in joints if j.origin is not Origin.KIT and j.id not in between and uses[j.id] is Use.BONE
     )

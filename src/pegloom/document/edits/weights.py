@@ -14,10 +14,9 @@ from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mend import joined
 from pegloom.core.geometry.mesh import Mesh, place_neighbours, shells, weld
-from pegloom.core.geometry.solid import Solid
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Offload, Progress, ask, directly, part_of, silent
-from pegloom.core.skeleton.joints import Origin, Skeleton
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skeleton.uses import bones_of
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.along_skin import bind_along_skin
@@ -35,6 +34,7 @@ from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.meeting import borders_carried, close_borders
 from pegloom.document.model import NO_ARRAYS, NO_LIMITS, NO_RELAX, Character, Document, Part, PartKind, Skin
 from pegloom.document.strays import judged_strays
+from pegloom.document.uses import said_of
 
 METHODS: dict[BindMethod, Callable[..., Weights]] = {
     BindMethod.SEGMENT: bind_segment,
@@ -95,6 +95,7 @@ def bind(
     middle = character.standing.middle if character.standing else 0.0
     solid = body_solid([part.mesh for part in everything], middle=middle)
     ask(progress)
+    said = said_of(character)
     weights = dict(character.skin.weights) if character.skin else {}
     total = max(sum(part.mesh.vertex_count for part in parts), 1)
     done = 0
@@ -119,9 +120,7 @@ def bind(
             compute = partial(compute, reaches=character.reaches)
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
         # What is hard may well sit on a joint that only marks its place; skin never follows one.
-        bearing = skeleton if rigid else _within_reach(
-            bones_of(skeleton, character.uses, keep=joint_ids or ()), solid, {*(joint_ids or ()), *character.uses}
-        )  # fmt: skip
+        bearing = skeleton if rigid else bones_of(skeleton, said, keep=joint_ids or ())
         weights[part.id] = compute(part.mesh, bearing, solid, influences=influences, progress=share, offload=offload)
         if joint_ids is not None:
             before = character.skin.weights.get(part.id) if character.skin else None
@@ -169,17 +168,6 @@ def set_reach(document: Document, joint_id: str, factor: float, *, both_sides: b
     reaches = {**character.reaches, joint_id: factor, **({other: factor} if other else {})}
     kept = {j: r for j, r in reaches.items() if abs(r - 1.0) > 1e-6}
     return document.with_character(replace(character, reaches=MappingProxyType(kept)))
-
-
-def _within_reach(skeleton: Skeleton, solid: Solid, keep: Collection[str]) -> Skeleton:
-    """The skeleton without roots of their own that carry nothing and stand off the body: they only mark a place."""
-    off = {
-        j.id for j, inside in zip(skeleton.joints, solid.inside(skeleton.positions), strict=True)
-        if j.parent is None and not inside and j.origin is Origin.FILE and j.id not in keep and not skeleton.children(j.id)
-    }  # fmt: skip
-    if not off or len(off) == len(skeleton.joints):
-        return skeleton
-    return Skeleton(tuple(j for j in skeleton.joints if j.id not in off))
 
 
 def _only_of(weights: Weights, skeleton: Skeleton, joint_ids: Collection[str]) -> Weights:

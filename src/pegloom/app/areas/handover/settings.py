@@ -6,12 +6,14 @@ from dataclasses import dataclass
 
 from pegloom.app.state.settings import Setting
 from pegloom.core.skeleton.names import SideStyle
+from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.edits import DeliveredRest
 
 
 @dataclass(frozen=True, slots=True)
 class ExportSettings(Setting):
     """names : how sides are written in joint names; None as they are.
+    joints : which of them the file gets.
     rest : the one that is delivered.
     report : what the last proof said.
     """
@@ -20,5 +22,6 @@ class ExportSettings(Setting):
     PASSING = frozenset({"report"})
 
     names: SideStyle | None = None
+    joints: HandedJoints = HandedJoints.ALL
     rest: DeliveredRest = DeliveredRest.AS_IT_STANDS
     report: str = ""

@@ -9,6 +9,7 @@ from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice
 from pegloom.core.skeleton.names import SideStyle
+from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.edits import DeliveredRest
 
 
@@ -21,6 +22,8 @@ class ExportCard(Card):
         self.body.addWidget(self.summary)
         names = [("as they are", None), *((f"like {style.value}", style) for style in SideStyle)]
         self.field("Joint names", choice(self, ExportSettings, "names", names, name="handover.names"))
+        which = [(some.value, some) for some in HandedJoints]
+        self.field("Joints", choice(self, ExportSettings, "joints", which, name="handover.joints"))
         rests = [(rest.value, rest) for rest in DeliveredRest]
         self.field("Rest", choice(self, ExportSettings, "rest", rests, name="handover.rest"))
         self.body.addWidget(action_button(c.actions.qactions["file.export"], role="main"))

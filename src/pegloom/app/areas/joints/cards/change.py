@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox
 
@@ -12,7 +14,8 @@ from pegloom.app.state.state import HandSettings, State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import tick, whole
-from pegloom.core.skeleton.uses import Use, uses_of
+from pegloom.core.skeleton.uses import Use
+from pegloom.document.uses import uses_in
 
 
 class ChangeCard(Card):
@@ -28,7 +31,7 @@ class ChangeCard(Card):
         self.use.setToolTip("" if known else "Pick a joint first")
         if one is None or one.skeleton is None or not known:
             return
-        told = uses_of(one.skeleton, {})[lead]
+        told = uses_in(replace(one, uses={}))[lead]
         self.use.setItemText(0, f"as told: {'an' if told is Use.END else 'a'} {told.value}")
         self.use.setCurrentIndex(max(self.use.findData(one.uses.get(lead)), 0))
 
