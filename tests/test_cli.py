@@ -28,6 +28,27 @@ def run(*words):
     return CliRunner().invoke(app, [str(w) for w in words])
 
 
+def test_a_joint_that_is_locked_keeps_what_it_holds_in_every_command_that_weighs(tmp_path):
+    project = DEMO / "wick.pegloom"
+    before = open_project(project).character
+    names = [before.skeleton.joint(j).name for j in ("arm.l.lower", "spine.head")]
+    locks = [word for name in names for word in ("--lock", name)]
+    for command in (["bind", project, "--method", "reach"], ["bake", project, "--steps", 6]):
+        out = tmp_path / "out.pegloom"
+        assert run(*command, "-o", out, *locks).exit_code == 0
+        after = open_project(out).character
+        changed = 0.0
+        for part, weights in before.skin.weights.items():
+            for joint in ("arm.l.lower", "spine.head"):
+                np.testing.assert_allclose(after.skin.weights[part].column(joint), weights.column(joint), atol=1e-9)
+            upper = [skin.weights[part].column("arm.l.upper") for skin in (before.skin, after.skin)]
+            changed = max(changed, float(np.abs(upper[0] - upper[1]).max()))
+        assert changed > 0.01
+    wrong = run("bind", project, "-o", tmp_path / "out.pegloom", "--lock", names[0][:-1])
+    assert wrong.exit_code == 1
+    assert names[0] in wrong.output
+
+
 def test_survey_says_how_it_lies(mesh):
     result = run("survey", mesh, "--json")
     assert result.exit_code == 0, result.output

@@ -5,6 +5,7 @@ An error is one line on stderr starting `error:` and exit code 1; wrong usage is
 
 from __future__ import annotations
 
+import difflib
 import io
 import json
 import os
@@ -76,6 +77,7 @@ def _axis(text: str) -> standing.Direction:
 
 Up = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis that is up, else by its shape.")]
 Facing = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis it faces, else by its shape.")]
+Locks = Annotated[list[str] | None, typer.Option("--lock", metavar="JOINT", help="a joint that keeps what it holds")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
 JOINTS = {"all": "ALL", "without-helpers": "WITHOUT_HELPERS", "bones": "BONES"}
 """Names of `uses.HandedJoints` by what is typed."""
@@ -126,6 +128,17 @@ def _method(name: str) -> BindMethod:
     if method is None:
         raise EditError(f"there is no bind method {name}; use one of {', '.join(METHODS)}")
     return BindMethod[method]
+
+
+def _locked(document: Document, names: list[str] | None) -> frozenset[str]:
+    """Ids of the joints of these names. Raises EditError naming one that is not there."""
+    skeleton = document.require_character().skeleton
+    ids = {joint.name: joint.id for joint in skeleton.joints} if skeleton is not None else {}
+    unknown = [name for name in names or [] if name not in ids]
+    if unknown:
+        near = difflib.get_close_matches(unknown[0], ids, 3, 0.4) or list(ids)[:3]
+        raise EditError(f"--lock {unknown[0]}: there is no joint of that name; near it are {', '.join(near) or 'none'}")
+    return frozenset(ids[name] for name in names or [])
 
 
 def _plan(document: Document, name: str) -> plans.Pattern:
@@ -319,6 +332,7 @@ def bind(
     output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
     method: Annotated[str, typer.Option(help=BIND_HELP)] = "default",
     influences: Influences = 4,
+    lock: Locks = None,
     as_json: Json = False,
 ) -> None:
     """New weights on an existing skeleton; joint names, vertex order and clips stay."""
@@ -326,8 +340,10 @@ def bind(
     document = opening.open_any(source)
     if document.require_character().skeleton is None:
         raise MeshFileError(source.name, "holds no skeleton to bind to", hint="use `pegloom rig` instead")
+    locked = _locked(document, lock)
     start = time.perf_counter()
-    document = edits.bind(document, method=chosen, influences=influences)
+    bound = edits.bind(document, method=chosen, influences=influences)
+    document = edits.with_locks_held(document, bound, locked)
     seconds = time.perf_counter() - start
     _write(output, document)
     result = {"bind": {"method": chosen.value, "seconds": round(seconds, 3)}, "snags": _snags(document)}
@@ -341,6 +357,7 @@ def transfer(
     target: Annotated[Path, typer.Argument(metavar="TO", help="a character with joints")],
     output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
     pairs: Annotated[list[str] | None, typer.Option("--map", metavar="THEIRS=OURS", help="joints to pair")] = None,
+    lock: Locks = None,
     as_json: Json = False,
 ) -> None:
     """Read a character's weights from another, joints paired by name or as said."""
@@ -349,7 +366,10 @@ def transfer(
         raise EditError(f"--map {wrong[0]}: say which is which, as THEIRS=OURS")
     joint_map = dict(p.split("=", 1) for p in pairs or [])
     other = opening.open_any(source).require_character()
-    document, reports, read_as = edits.read_weights(opening.open_any(target), other, joint_map=joint_map)
+    before = opening.open_any(target)
+    locked = _locked(before, lock)
+    document, reports, read_as = edits.read_weights(before, other, joint_map=joint_map)
+    document = edits.with_locks_held(before, document, locked)
     _write(output, document)
     parts = {name: asdict(r) for name, r in reports.items()}
     lines = [f"{n}: {r.matched} read, {r.filled} filled, {r.forced} forced, {r.far} far" for n, r in reports.items()]
@@ -364,6 +384,7 @@ def bake(
     influences: Influences = 4,
     steps: Annotated[int, typer.Option(min=0, max=200, help="relax steps put on first; 0: bake what is there")] = 0,
     clips: Annotated[bool, typer.Option(help="Follow the clips as well.")] = False,
+    lock: Locks = None,
     as_json: Json = False,
 ) -> None:
     """Bake surface relax and dual quaternion blending into plain weights."""
@@ -371,7 +392,9 @@ def bake(
     skin = document.require_character().skin
     for part in skin.weights if skin is not None and steps else ():
         document = edits.set_relax(document, part, steps=steps)
+    before, locked = document, _locked(document, lock)
     document, reports = edits.bake_relax(document, influences=influences, clips=clips)
+    document = edits.with_locks_held(before, document, locked)
     _write(output, document)
     reports_said = [
         {"part": r.part, "poses": r.poses, "removed": r.removed, "rms_mm": 1000 * float(np.sqrt(np.mean(r.error**2))),

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from pegloom.app.actions.action import Action
+from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import CHARACTER, PART_PICKED, PLACE_PICKED, WITH_CHARACTER
 from pegloom.app.areas.mesh.settings import MaterialSettings, ReportSettings, StandSettings
 from pegloom.app.context import Context, Edit
@@ -238,7 +239,7 @@ def clean(what: str, c: Context) -> None:
 def pass_on(c: Context) -> None:
     c.try_edit(
         "Pass weights on to the detail levels",
-        edits.pass_weights_on,
+        around_locks(c, edits.pass_weights_on),
         lambda _: c.say("Weights read by every detail level from the body's own surface"),
     )
 

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from pegloom.app.actions.action import Action, Need
+from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
-from pegloom.app.areas.weights.actions.common import around_locks, change, count_picked, picked
+from pegloom.app.areas.weights.actions.common import change, count_picked, picked
 from pegloom.app.areas.weights.settings import MirrorSettings, TransferSettings
 from pegloom.app.context import Context
 from pegloom.app.jobs import Job

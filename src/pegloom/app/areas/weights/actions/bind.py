@@ -5,8 +5,9 @@ from __future__ import annotations
 from functools import partial
 
 from pegloom.app.actions.action import Action
+from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
-from pegloom.app.areas.weights.actions.common import around_locks, change, joint_name, parts, picked
+from pegloom.app.areas.weights.actions.common import change, joint_name, parts, picked
 from pegloom.app.areas.weights.settings import BindSettings, StraySettings
 from pegloom.app.context import Context
 from pegloom.checks.snags import Snag

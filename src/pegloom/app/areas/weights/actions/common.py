@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from pegloom.app.actions.locks import around_locks
 from pegloom.app.context import Context, Edit
 from pegloom.core.arrays import IntArray
-from pegloom.document import edits
 from pegloom.document.model import Document, Part
 
 LARGE = 30_000
@@ -25,19 +25,6 @@ def count_picked(c: Context) -> int:
 
 def joint_name(c: Context, joint: str) -> str:
     return c.skeleton.joint(joint).name
-
-
-def around_locks(c: Context, edit: Callable[..., Any]) -> Callable[..., Any]:
-    """An edit of weights under which locked joints keep what they hold, whatever it does."""
-    locked = c.state.tooling.locked
-
-    def run(document: Document, *more: Any) -> Any:
-        result = edit(document, *more)
-        if isinstance(result, tuple):
-            return (edits.with_locks_held(document, result[0], locked), *result[1:])
-        return edits.with_locks_held(document, result, locked)
-
-    return run if locked else edit
 
 
 def change(c: Context, name: str, edit: Edit, then: Callable[[Any], None] | None = None) -> None:

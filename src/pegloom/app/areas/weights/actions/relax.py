@@ -6,8 +6,9 @@ from functools import partial
 from typing import Any
 
 from pegloom.app.actions.action import Action, Need
+from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import WITH_SKIN
-from pegloom.app.areas.weights.actions.common import around_locks, on_vertices, picked
+from pegloom.app.areas.weights.actions.common import on_vertices, picked
 from pegloom.app.areas.weights.settings import BakeSettings, RelaxSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State, Tool
