@@ -177,6 +177,7 @@ class JointOverride:
     parent : another joint to hang on.
     dropped : taken out; its children hang one higher.
     seen : where the recipe had the joint when it was moved by hand, metres; None for moves kept before it was noted.
+    role : what in the body a person said a file's joint is (core/skeleton/body_words); None as it is found.
     """
 
     name: str | None = None
@@ -186,6 +187,7 @@ class JointOverride:
     dropped: bool = False
     floating: bool | None = None
     seen: Vector | None = None
+    role: str | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,6 +19,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import frame, matrix_quaternion, normalised
 from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.axes import aim_of, limb_normal
+from pegloom.core.skeleton.body_words import LIMBS, NOTHING
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import role_in_kit
 from pegloom.core.skeleton.names import words_of
@@ -37,6 +38,12 @@ ARM = 0.2
 """Least length of an arm or a wing, as a share of the largest extent; what is shorter is an ear or an eye."""
 STUB = 0.3
 """A leg's first bone this short beside its second is the hip's, not the thigh."""
+CONNECTS = (0.8, 0.6)
+"""A leg's first bone is the hip's too where it is at most so long beside its second and so much of it leads aside."""
+CARRIED = 0.25
+"""How far, as a share of the extent, all that hangs on a root must stand from it for it only to carry them."""
+LEAST_PIECE = 2
+"""Joints a piece with a root of its own must have to be hung on the body; fewer mark a place."""
 LEVEL = 0.8
 """Rise of the line from hips to chest over its length under which a body on two legs has wings for arms."""
 
@@ -52,6 +59,7 @@ WING = re.compile(r"wing|feather|humerus|pinion")
 BLADE = re.compile(r"blade|scapula|shoulder|clavicle|collar")
 RUNS = {"snout": re.compile(r"snout|proboscis|(?<!\w )trunk"), "rope": re.compile(r"rope|chain|tentacle")}
 THUMB = re.compile(r"thumb|pollex")
+BONES = ("upper", "lower", "end")
 FINGERS = ("index", "middle", "ring", "little")
 
 
@@ -98,7 +106,11 @@ def body_of(skeleton: Skeleton) -> Body:
 
 
 def _from_file(skeleton: Skeleton) -> Skeleton:
-    """The joints a file brought, as they hang on each other without what was put in between here, and no helpers."""
+    """The joints a file brought, as they hang on each other without what was put in between here, and no helpers.
+
+    Pieces with roots of their own (limbs beside a trunk, a trunk in three), and what hangs on a root far off that only
+    carries all, hang on what they stand at.
+    """
     uses = told_uses(skeleton)
     helpers = {j for j, use in uses.items() if use is Use.HELPER}
 
@@ -108,7 +120,71 @@ def _from_file(skeleton: Skeleton) -> Skeleton:
             above = skeleton.joint(above).parent
         return above
 
-    return Skeleton(tuple(replace(j, parent=holder(j)) for j in skeleton.joints if j.origin is Origin.FILE and j.id not in helpers))
+    kept = [replace(j, parent=holder(j)) for j in skeleton.joints if j.origin is Origin.FILE and j.id not in helpers]
+    return Skeleton(tuple(_in_order(_one_tree(kept))))
+
+
+def _in_order(joints: list[Joint]) -> list[Joint]:
+    """Parents before what hangs on them, else as they were."""
+    below: dict[str | None, list[Joint]] = {}
+    for joint in joints:
+        below.setdefault(joint.parent, []).append(joint)
+    found: list[Joint] = []
+    waiting = list(reversed(below.get(None, [])))
+    while waiting:
+        joint = waiting.pop()
+        found.append(joint)
+        waiting += reversed(below.get(joint.id, []))
+    return found
+
+
+def _one_tree(joints: list[Joint]) -> list[Joint]:
+    """Joints whose pieces hang on each other by where they stand: each on the nearest joint of the middle."""
+    if not joints:
+        return joints
+    at = {j.id: np.array(j.position) for j in joints}
+    places = np.array(list(at.values()))
+    size, middle = float(np.ptp(places, axis=0).max()), float(np.median(places[:, 0]))
+    parent = {j.id: j.parent for j in joints}
+    below: dict[str | None, list[str]] = {}
+    for joint in joints:
+        below.setdefault(joint.parent, []).append(joint.id)
+
+    def piece(top: str) -> list[str]:
+        found, waiting = [], [top]
+        while waiting:
+            here = waiting.pop()
+            found.append(here)
+            waiting += below.get(here, [])
+        return found
+
+    tops = list(below.get(None, []))
+    for top in list(tops):
+        # A root that only carries: all that hangs on it stands far away.
+        held = below.get(top, [])
+        if len(held) > 1 and all(np.linalg.norm(at[c] - at[top]) > CARRIED * size for c in held):
+            tops.remove(top)
+            tops += held
+    pieces = {top: piece(top) for top in tops}
+    pieces = {top: ids for top, ids in pieces.items() if len(ids) >= LEAST_PIECE}
+    if len(pieces) < 2:
+        return joints
+
+    def central(j: str) -> bool:
+        return abs(float(at[j][0]) - middle) <= ASIDE * size
+
+    # The trunk's piece is the one with a joint of the middle nearest to half the height, where hips are.
+    heart = np.array([middle, float(places[:, 1].min()) + 0.55 * float(np.ptp(places[:, 1])), float(np.median(places[:, 2]))])
+    trunk = min(pieces, key=lambda top: min((float(np.linalg.norm(at[j] - heart)) for j in pieces[top] if central(j)), default=np.inf))
+    joined, left = list(pieces[trunk]), [top for top in pieces if top != trunk]
+    while left:
+        holds = [j for j in joined if central(j)] or joined
+        gaps = [(float(np.linalg.norm(at[top] - at[j])), top, j) for top in left for j in holds]
+        _, top, onto = min(gaps)
+        parent[top] = onto
+        left.remove(top)
+        joined += pieces[top]
+    return [replace(j, parent=parent[j.id]) for j in joints]
 
 
 class _Finder:
@@ -128,13 +204,21 @@ class _Finder:
         self.middle = float(np.median(positions[:, 0]))
         self.twins = self._twins()
         self.used: dict[str, str] = {}
+        # What a person said comes first; what was said to be nothing is passed by.
+        self.said = {j.id: j.role for j in skeleton.joints if "." in j.role}
+        self.nothing = {j.id for j in skeleton.joints if j.role == NOTHING}
 
     def roles(self) -> dict[str, str]:
         """Joint id by role."""
-        limbs = self._limbs()
+        for joint, role in self.said.items():
+            self._call(role, joint)
+        for joint, role in self.said.items():
+            self._around_said(joint, role)
+        known = set(self.used.values())
+        limbs = [limb for limb in self._limbs() if not known & set(self._chain(limb))]
         legs = {s: sorted((c for c in limbs if self._side(c) == s and self._is_leg(c)), key=self._ahead) for s in "lr"}
         number = max(len(legs["l"]), len(legs["r"]))
-        hips = self._held_by(legs, 0) if number else None
+        hips = self.used.get("spine.hips") or self._above_said("leg") or (self._held_by(legs, 0) if number else None)
         chest = None
         if number == 2:
             chest = self._held_by(legs, 1)
@@ -147,6 +231,7 @@ class _Finder:
             best = {s: max((c for c in arms if self._side(c) == s), key=reach.__getitem__, default=None) for s in "lr"}
             arms = [c for c in best.values() if c is not None]
             chest = self.skeleton.joint(arms[0]).parent
+        chest = self.used.get("spine.chest") or self._above_said("arm") or chest
         self._spine(hips, chest)
         winged = any(WING.search(self.words[j]) for c in arms for j in self._chain(c)) or self._level(hips, chest)
         for limb in arms:
@@ -162,6 +247,32 @@ class _Finder:
         if not legs["l"] and not legs["r"] and not arms:
             self._run()
         return self.used
+
+    def _around_said(self, joint: str, role: str) -> None:
+        """What goes with a bone of a limb that a person named: the bones before and after it in its chain."""
+        kind, *rest = role.split(".")
+        if kind not in LIMBS or rest[-1] not in BONES:
+            return
+        before = [j for j in self._up(joint)[1:] if self._off(j) and j not in self.nothing]
+        chain = [*reversed(before), joint, *self._chain(joint)[1:]]
+        start = len(before) - BONES.index(rest[-1])
+        for k, bone in enumerate(BONES):
+            if 0 <= start + k < len(chain):
+                self._call(f"{kind}.{rest[0]}.{bone}", chain[start + k])
+        first = {"arm": "clavicle", "wing": "clavicle", "leg": "hip", "foreleg": "blade"}[kind]
+        if start > 0:
+            self._call(f"{kind}.{rest[0]}.{first}", chain[start - 1])
+        if kind == "arm" and 0 <= start + 2 < len(chain):
+            self._fingers(rest[0], chain[start + 2])
+        elif kind in ("leg", "foreleg") and 0 <= start + 3 < len(chain):
+            self._call(f"{kind}.{rest[0]}.toes", chain[start + 3])
+
+    def _above_said(self, kind: str) -> str | None:
+        """What in the middle a limb holds on to of which a person named a bone."""
+        for joint, role in self.said.items():
+            if role.startswith(f"{kind}."):
+                return next((j for j in self._up(joint)[1:] if not self._off(j)), None)
+        return None
 
     # What is what
 
@@ -208,7 +319,7 @@ class _Finder:
         for joint in self.skeleton.joints:
             if joint.parent is None or not self._aside(joint):
                 continue
-            if HELPER.search(self.words[joint.id]) or self._aside(self.skeleton.joint(joint.parent)):
+            if joint.id in self.nothing or HELPER.search(self.words[joint.id]) or self._aside(self.skeleton.joint(joint.parent)):
                 continue
             if len(self._chain(joint.id)) >= 2 or joint.tail is not None:
                 found.append(joint.id)
@@ -218,7 +329,10 @@ class _Finder:
         """The joints from one down the longest way below it, helpers passed by."""
         chain = [joint]
         while True:
-            below = [c for c in self.children.get(chain[-1], []) if not HELPER.search(self.words[c.id])]
+            below = [
+                c for c in self.children.get(chain[-1], [])
+                if not HELPER.search(self.words[c.id]) and c.id not in self.nothing
+            ]  # fmt: skip
             if not below:
                 return chain
             chain.append(max(below, key=lambda c: self._reach(c.id)).id)
@@ -319,7 +433,10 @@ class _Finder:
             start = int(np.argmax([a + b + min(a, b) for a, b in zip(bones, bones[1:], strict=False)]))
         elif len(bones) >= 3:
             blade = kind == "foreleg" and (len(bones) >= 4 or BLADE.search(self.words[chain[0]]) is not None)
-            start = 1 if blade or bones[0] < STUB * bones[1] else 0
+            aside = abs(float((self._at(chain[1]) - self._at(chain[0]))[0])) / max(bones[0], 1e-12)
+            short, sideways = CONNECTS
+            connects = kind != "foreleg" and bones[0] < short * bones[1] and aside > sideways
+            start = 1 if blade or connects or bones[0] < STUB * bones[1] else 0
         for role, k in (("upper", start), ("lower", start + 1), ("end", start + 2)):
             if k < len(chain):
                 self._call(f"{kind}.{s}.{role}", chain[k])

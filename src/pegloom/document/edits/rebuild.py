@@ -157,6 +157,7 @@ def assembled(character: Character) -> Skeleton:
                 joint, name=change.name or joint.name, position=(x, y, z), rotation=_four(turn), tail=tail,
                 parent=change.parent if change.parent else joint.parent,
                 floating=joint.floating if change.floating is None else change.floating,
+                role=joint.role if change.role is None or joint.origin is not Origin.FILE else change.role,
             )  # fmt: skip
         joints[joint.id] = joint
     _add_own(joints, character)

@@ -21,7 +21,8 @@ from pegloom.core.geometry.transforms import (
     transform_points,
 )
 from pegloom.core.skeleton.axes import aim_of, mirrored
-from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton, Vector
+from pegloom.core.skeleton.body_words import NOTHING, choices, other_side
+from pegloom.core.skeleton.joints import Joint, JointKind, Origin, Skeleton, Vector
 from pegloom.core.skeleton.names import Side, SideStyle, other_side_name, renamed, side_of_name
 from pegloom.core.skeleton.uses import Use, uses_of
 from pegloom.document.edits.ids import fresh_ids
@@ -273,6 +274,29 @@ def set_use(document: Document, joint_id: str, use: Use | None, *, both_sides: b
     if all(u is not Use.BONE for u in uses_of(skeleton, said).values()):
         raise EditError("one joint at least has to hold the skin")
     return document.with_character(replace(character, uses=MappingProxyType(said)))
+
+
+def say_part(document: Document, joint_id: str, role: str | None, *, both_sides: bool = True) -> Document:
+    """Say what in the body a joint from a file is: a role of core/skeleton/body_words, its NOTHING, None as it is found.
+
+    What goes with it in its chain follows. Another joint said to be the same is no more. Raises EditError for a joint
+    built here, or for a role there is not.
+    """
+    character = document.require_character()
+    skeleton = _skeleton(character)
+    joint = skeleton.joint(joint_id)
+    if joint.origin is not Origin.FILE:
+        raise EditError(f"{joint.name} was built here and is known; only joints a file brought can be said to be another's")
+    if role is not None and role != NOTHING and role not in choices():
+        raise EditError(f"there is no part of a body called {role}")
+    wanted: dict[str, str | None] = {joint_id: role}
+    for twin in _partner(skeleton, joint_id, both_sides):
+        across = role if role is None or role == NOTHING else other_side(role)
+        if across is not None or role is None:
+            wanted[twin] = across
+    said = set(wanted.values()) - {None, NOTHING}
+    before = {j for j, change in character.joint_overrides.items() if change.role in said and j not in wanted}
+    return _overridden(document, character, {j: {"role": r} for j, r in {**dict.fromkeys(before), **wanted}.items()})
 
 
 def float_joint(document: Document, joint_id: str, floating: bool, *, both_sides: bool = True) -> Document:

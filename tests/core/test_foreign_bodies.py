@@ -1,0 +1,131 @@
+"""Skeletons that hang together in other ways: their limbs are found by where they stand, and tried as any."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from pegloom.core.errors import EditError
+from pegloom.core.motion.trials import trials_of, turns_of
+from pegloom.core.skeleton.body import body_of
+from pegloom.core.skeleton.body_words import chain_title, chains
+from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
+from pegloom.document import edits
+from pegloom.document.model import Document
+from pegloom.files.project import open_project, save_project
+from tests.support.figures import wick
+
+
+def foreign(*, own_roots=(), without=(), extra=(), carrier=False):
+    """Wick's joints as a file would bring them, called b0, b1, ...; and the new id of each old one.
+
+    own_roots : joints that hang on nothing. extra : (id, above, below, place): a joint put in between two.
+    carrier : whether all that has a root of its own hangs on one root on the floor.
+    """
+    skeleton = wick().character.skeleton
+    number = {j.id: f"b{k}" for k, j in enumerate(skeleton.joints)}
+    joints = []
+    for j in skeleton.joints:
+        if j.id in without:
+            continue
+        parent = None if j.id in own_roots or j.parent in without else number.get(j.parent)
+        joints.append(replace(j, id=number[j.id], name=number[j.id], parent=parent, side=Side.CENTRE, origin=Origin.FILE, role=""))
+    for name, above, below, place in extra:
+        k = next(i for i, j in enumerate(joints) if j.id == number[below])
+        joints.insert(k, Joint(name, name, number[above], Side.CENTRE, place, origin=Origin.FILE))
+        joints[k + 1] = replace(joints[k + 1], parent=name)
+    if carrier:
+        joints = [replace(j, parent="floor") if j.parent is None else j for j in joints]
+        joints.insert(0, Joint("floor", "floor", None, Side.CENTRE, (0.0, 0.0, 0.0), origin=Origin.FILE))
+    return Skeleton(tuple(joints)), number
+
+
+LIMBS = [f"{limb}.{s}.{bone}" for limb in ("arm", "leg") for s in "lr" for bone in ("upper", "lower", "end")]
+
+
+def agrees(skeleton, number, roles=LIMBS):
+    found = body_of(skeleton).joint_of
+    return [role for role in roles if found.get(role) != number[role]]
+
+
+def test_a_hip_s_own_joint_is_not_the_thigh():
+    skeleton = wick().character.skeleton
+    extra = []
+    for s, sign in (("l", 1), ("r", -1)):
+        thigh = np.array(skeleton.joint(f"leg.{s}.upper").position)
+        # A bone from near the middle out to the thigh, a third of the thigh's length and more.
+        knee = np.array(skeleton.joint(f"leg.{s}.lower").position)
+        inward = thigh + [-sign * 0.45 * float(np.linalg.norm(thigh - knee)), 0.02, 0.0]
+        extra.append((f"hip{s}", "spine.hips", f"leg.{s}.upper", tuple(inward)))
+    made, number = foreign(extra=extra, without=("root",))
+    assert not agrees(made, number)
+    knee = turns_of(made, "knee").turns
+    assert {number["leg.l.lower"], number["leg.r.lower"]} <= set(knee)
+    assert not {"hipl", "hipr", number["leg.l.upper"]} & set(knee)
+
+
+@pytest.mark.parametrize("carrier", [False, True])
+def test_limbs_on_roots_of_their_own_are_this_body_s(carrier):
+    tops = ("leg.l.upper", "leg.r.upper", "arm.l.clavicle", "arm.r.clavicle")
+    made, number = foreign(own_roots=tops, without=("root",), carrier=carrier)
+    assert not agrees(made, number)
+    whole, _ = foreign(without=("root",))
+    names = {t.id for t in trials_of(whole)}
+    assert {t.id for t in trials_of(made)} == names
+
+
+def test_a_trunk_in_three_pieces_is_one():
+    chain = [j.id for j in wick().character.skeleton.joints if j.id.startswith("spine.") and j.id != "spine.head"]
+    tops = (chain[1], "spine.chest")
+    made, number = foreign(own_roots=tops, without=("root",))
+    assert not agrees(made, number, [*LIMBS, "spine.hips", "spine.chest", "spine.head"])
+
+
+def test_a_joint_alone_beside_the_body_is_hung_on_nothing():
+    made, number = foreign(without=("root",))
+    lone = Skeleton((*made.joints, Joint("m", "m", None, Side.CENTRE, (0.8, 0.1, 0.5), origin=Origin.FILE)))
+    assert not agrees(lone, number)
+    assert body_of(lone).skeleton.joint("m").parent is None
+
+
+def adopted(skeleton):
+    part = max(wick().character.included, key=lambda p: p.mesh.vertex_count)
+    return edits.bring_in(Document(), (part,), name="wick", skeleton=skeleton)
+
+
+def test_what_a_person_says_of_a_bone_goes_for_its_limb_and_the_other_side(tmp_path):
+    """A tentacled arm whose longest bones are its hand's; one says which is the forearm."""
+    made, number = foreign(without=("root",))
+    document = adopted(made)
+    fore = number["arm.l.lower"]
+    hand = number["arm.l.end"]
+    wrong = edits.say_part(document, hand, "arm.l.lower")
+    body = body_of(wrong.character.skeleton)
+    assert body.joint_of["arm.l.upper"] == fore
+    assert body.joint_of["arm.r.lower"] == number["arm.r.end"]
+    assert number["arm.l.upper"] == body.joint_of["arm.l.clavicle"]
+    save_project(tmp_path / "said.pegloom", wrong)
+    assert body_of(open_project(tmp_path / "said.pegloom").character.skeleton).joint_of == body.joint_of
+    # Said of another, it is no more said of the first; and taken back, all is found as before.
+    right = edits.say_part(wrong, fore, "arm.l.lower")
+    assert not agrees(right.character.skeleton, number)
+    assert body_of(edits.say_part(right, fore, None).character.skeleton).joint_of == body_of(document.character.skeleton).joint_of
+
+
+def test_what_is_said_to_be_nothing_is_no_limb_and_not_tried():
+    made, number = foreign(without=("root",))
+    document = edits.say_part(adopted(made), number["leg.l.upper"], "-")
+    found = body_of(document.character.skeleton).joint_of
+    assert not [role for role in found if role.startswith("leg")]
+    assert "knee" not in {t.id for t in trials_of(document.character.skeleton)}
+
+
+def test_the_chains_that_were_found_are_told_in_words():
+    made, number = foreign(without=("root",))
+    told = {chain_title(chain): joints for chain, joints in chains(body_of(made).joint_of).items()}
+    assert {"left arm", "right arm", "left leg", "right leg", "left hand", "right hand", "trunk and head"} <= set(told)
+    assert number["leg.r.lower"] in told["right leg"]
+    with pytest.raises(EditError, match="no part"):
+        edits.say_part(adopted(made), number["leg.l.upper"], "fin.l.upper")
