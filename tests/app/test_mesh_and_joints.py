@@ -12,6 +12,8 @@ from pegloom.app.areas.mesh.tools import depth_of
 from pegloom.app.demos import DEMOS
 from pegloom.app.state.state import Area, Tool
 from pegloom.core.motion.clips import sample
+from pegloom.core.skeleton.body import body_of
+from pegloom.core.skeleton.joints import Origin, Side, Skeleton
 from pegloom.document import edits
 from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
@@ -435,6 +437,42 @@ def test_a_clips_first_frame_becomes_the_rest_and_its_motion_stays(hand):
         assert np.allclose(worlds(after, time), worlds(before, time), atol=1e-4), time
     hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert hand.session.character is posed
+
+
+def test_what_was_recognised_in_a_file_s_skeleton_is_named_and_said_otherwise(hand):
+    """The chains are listed and named in the view; one bone said to be another moves its whole limb and the other side's."""
+    skeleton = wick().character.skeleton
+    number = {j.id: f"b{k}" for k, j in enumerate(skeleton.joints) if j.id != "root"}
+    joints = [
+        replace(j, id=number[j.id], name=number[j.id], parent=number.get(j.parent), side=Side.CENTRE, origin=Origin.FILE, role="")
+        for j in skeleton.joints if j.id != "root"
+    ]  # fmt: skip
+    mesh = max(unrigged_wick().character.included, key=lambda part: part.mesh.vertex_count)
+    document = edits.bring_in(Document(), (mesh,), name="other", skeleton=Skeleton(tuple(joints)))
+    session = hand.session
+    session.start_with(document, None)
+    session.go(Area.JOINTS)
+    hand.card("joints.body").set_open(True)
+    rows = hand.value("joints.body_chains")
+    hand.until(lambda: rows.count() >= 6)
+    told = [rows.item(k).text() for k in range(rows.count())]
+    assert any(text.startswith("left leg") for text in told), told
+    rows.itemClicked.emit(rows.item(next(k for k, text in enumerate(told) if text.startswith("left leg"))))
+    assert number["leg.l.lower"] in session.selection.ids
+    session.select("joint", number["leg.l.lower"])
+    box = hand.value("joints.body_part")
+    hand.until(lambda: "left shin" in box.itemText(0))
+    box.setCurrentIndex(box.findData("leg.l.upper"))
+    box.activated.emit(box.currentIndex())
+    found = body_of(session.character.skeleton).joint_of
+    assert found["leg.l.upper"] == number["leg.l.lower"]
+    assert found["leg.r.upper"] == number["leg.r.lower"]
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert body_of(session.character.skeleton).joint_of["leg.l.upper"] == number["leg.l.upper"]
+    # Joints built here are known: nothing is asked of them.
+    session.start_with(wick(), None)
+    session.select("joint", "leg.l.lower")
+    hand.until(lambda: not box.isEnabled())
 
 
 def test_weak_guesses_are_walked_one_by_one_and_accepted(hand):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pegloom.app.areas.joints import marks, slices
 from pegloom.app.areas.joints.actions import ACTIONS
 from pegloom.app.areas.joints.cards import CARDS
-from pegloom.app.areas.joints.settings import ChangeSettings, KitSettings, PatternSettings, RenameSettings
+from pegloom.app.areas.joints.settings import BodySettings, ChangeSettings, KitSettings, PatternSettings, RenameSettings
 from pegloom.app.areas.joints.tools import TOOLS
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.spec import AreaSpec, Fix, Pane, Place
@@ -34,9 +34,9 @@ AREA = AreaSpec(
         Fix("axes.mend", "Mend all"), Fix("joints.centre", "Centre", of_subject=True),
         Fix("joints.to_pegs", "To the pegs", others=(("joints.keep_moves", "Keep it"),), of_subject=True),
     ),
-    settings=(PatternSettings, KitSettings, ChangeSettings, RenameSettings), cards=CARDS,
+    settings=(PatternSettings, KitSettings, BodySettings, ChangeSettings, RenameSettings), cards=CARDS,
     panes=(Pane("joints.slice", "Slice window", Place.OVER, slices.SliceWindow, slices.wanted),),
     lanes=(quality_lane(),), tools=TOOLS, picks=("peg", "joint"), shows=("joints", "pegs", "mesh", "ground"),
-    marks=(marks.skeleton, marks.pegs), hint=hint, fullness=fullness, enter=lambda state: {"lens": Lens.NONE},
+    marks=(marks.skeleton, marks.pegs), painters=(marks.chain_names,), hint=hint, fullness=fullness, enter=lambda state: {"lens": Lens.NONE},
     at_rest=True, pins=True,
 )  # fmt: skip

@@ -52,6 +52,15 @@ class ChangeSettings(Setting):
 
 
 @dataclass(frozen=True, slots=True)
+class BodySettings(Setting):
+    """named : the chains of a file's skeleton are named in the view."""
+
+    ID = "joints.body"
+
+    named: bool = True
+
+
+@dataclass(frozen=True, slots=True)
 class RenameSettings(Setting):
     """What is renamed, and how.
 

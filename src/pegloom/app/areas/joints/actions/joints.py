@@ -11,6 +11,7 @@ from pegloom.app.areas.joints.actions.changing import change, lead_name
 from pegloom.app.areas.joints.settings import ChangeSettings, RenameSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State, Tool
+from pegloom.core.skeleton.body_words import NOTHING, choices
 from pegloom.core.skeleton.uses import Use
 from pegloom.document import edits
 from pegloom.document.model import Document
@@ -85,6 +86,17 @@ def _say(use: Use | None, c: Context) -> None:
     say_use(c, use)
 
 
+def say_part(c: Context, role: str | None) -> None:
+    """What in the body the picked joint is, said; None for what was found."""
+    lead, both = c.state.selection.lead, c.state.hand.both_sides
+    told = "as it was found" if role is None else "no part of a limb" if role == NOTHING else choices()[role]
+    c.try_edit(f"{lead_name(c)}: {told}", lambda d: edits.say_part(d, lead, role, both_sides=both))
+
+
+def _say_part(role: str | None, c: Context) -> None:
+    say_part(c, role)
+
+
 WHAT_FOR = {Use.BONE: "a bone", Use.HELPER: "a helper", Use.END: "an end"}
 
 
@@ -148,6 +160,8 @@ ACTIONS = (
     Action("joints.as_bone", "The joint is a bone", "Joints", "Skin may follow it", partial(_say, Use.BONE), needs=PICKED),
     Action("joints.as_helper", "The joint is a helper", "Joints", "It steers or marks; no skin follows it", partial(_say, Use.HELPER), needs=PICKED),
     Action("joints.as_end", "The joint is an end", "Joints", "It says where its parent's bone ends", partial(_say, Use.END), needs=PICKED),
+    Action("joints.no_part", "The joint is no part of a limb", "Joints", "It is passed by where limbs are looked for", partial(_say_part, NOTHING), needs=PICKED),
+    Action("joints.part_as_found", "The joint's part as found", "Joints", "What was recognised counts again", partial(_say_part, None), needs=PICKED),
     Action("joints.as_told", "The joint is what its name tells", "Joints", "What its place and name tell counts again", partial(_say, None), needs=PICKED),
     Action("joints.float", "Connect or float", "Joints", "With or without a cord to its parent", connect_or_float, needs=PICKED),
     Action("joints.draw", "Draw joints", "Tools", "Click to lay a chain; Esc ends it", draw, key="J", needs=WITH_CHARACTER, on=lambda s: s.tooling.tool == Tool.DRAW),

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from functools import partial
 
 from pegloom.app.areas.joints.cards.axes import AxesCard
+from pegloom.app.areas.joints.cards.body import BodyCard
 from pegloom.app.areas.joints.cards.build import BuildCard
 from pegloom.app.areas.joints.cards.change import ChangeCard
 from pegloom.app.areas.joints.cards.kits import KitsCard
@@ -16,7 +17,7 @@ from pegloom.app.panels.snagcard import SnagCard
 from pegloom.app.widgets.card import Card
 
 CARDS: tuple[Callable[[Context], Card], ...] = (
-    PatternCard, PegsCard, BuildCard, KitsCard, ChangeCard, AxesCard, NamesCard, RestCard,
+    PatternCard, PegsCard, BuildCard, KitsCard, BodyCard, ChangeCard, AxesCard, NamesCard, RestCard,
     partial(SnagCard, area="joints", sound="Nothing is wrong with the joints."),
 )  # fmt: skip
 
