@@ -13,6 +13,9 @@ import pytest
 import trimesh
 from PIL import Image as Picture
 
+from pegloom.core.errors import ProjectFileError
+from pegloom.core.geometry.mend import joined, keep_faces, turn_faces, weld_vertices
+from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, triangulate, with_points
 from pegloom.document import edits
 from pegloom.document.model import Document, Image, Material, Part, Placing
 from pegloom.files.gltf import read_gltf
@@ -93,12 +96,20 @@ def test_what_usd_does_not_get_is_named(tmp_path):
         assert word in line
 
 
-def test_second_uvs_and_vertex_colours_are_named(tmp_path):
+def test_colours_another_library_wrote_are_kept_and_third_uvs_named(tmp_path):
     path = tmp_path / "coloured.glb"
     made = trimesh.creation.box()
-    made.visual = trimesh.visual.ColorVisuals(made, vertex_colors=np.tile([200, 30, 30, 255], (len(made.vertices), 1)))
+    colours = np.random.default_rng(2).integers(0, 256, (len(made.vertices), 4))
+    made.visual = trimesh.visual.ColorVisuals(made, vertex_colors=colours)
     made.export(path)
-    assert any("vertex colours are not kept" in note for note in read_gltf(path).notes)
+    read = read_gltf(path)
+    mesh = read.parts[0].mesh
+    own = {tuple(np.round(p, 5)): c for p, c in zip(made.vertices, colours / 255.0, strict=True)}
+    for corner, vertex in enumerate(mesh.corners.tolist()):
+        np.testing.assert_allclose(mesh.layers[COLOURS][corner], own[tuple(np.round(mesh.points[vertex], 5))], atol=1e-6)
+    data = path.read_bytes()
+    path.write_bytes(data.replace(b'"COLOR_0"', b'"COLOR_1"'))
+    assert any("COLOR_1" in note for note in read_gltf(path).notes)
 
 
 def test_numbers_out_of_range_are_brought_back(tmp_path):
@@ -118,3 +129,64 @@ def test_numbers_out_of_range_are_brought_back(tmp_path):
     read = read_mesh(path)
     assert read.materials[0].emissive == (1.0, 0.0, 0.5) and read.materials[0].occlusion == 1.0
     assert any("brought back" in note for note in read.notes)
+
+
+def layered():
+    """The limb with a colour a vertex and second UVs that part along one edge."""
+    one = character()
+    mesh = one.parts[0].mesh
+    vertex = np.random.default_rng(4).integers(0, 256, (mesh.vertex_count, 4)) / 255.0
+    second = np.tile([[0.1, 0.2], [0.9, 0.2], [0.9, 0.7], [0.1, 0.7]], (mesh.face_count, 1))
+    second[: len(second) // 2] *= 0.5
+    layers = MappingProxyType({COLOURS: vertex[mesh.corners], SECOND_UVS: second})
+    occlusion = replace(RICH.placings["occlusion"], second=True)
+    look = replace(RICH, placings=MappingProxyType({**RICH.placings, "occlusion": occlusion, "normal": Placing(second=True)}))
+    return replace(one, parts=(replace(one.parts[0], mesh=replace(mesh, layers=layers)),), materials=(look,))
+
+
+def corner_rows(mesh):
+    """What every corner of every triangle has, in an order that files keep: (t * 3, 6)."""
+    tri = triangulate(mesh)
+    return np.concatenate([mesh.layers[name][tri.corners.ravel()] for name in (COLOURS, SECOND_UVS)], axis=1)
+
+
+def test_second_uvs_and_vertex_colours_come_back_through_glb_and_project(tmp_path):
+    one = layered()
+    notes = write_glb(tmp_path / "limb.glb", one)
+    assert not [n for n in notes if "UV" in n or "colour" in n]
+    read = read_gltf(tmp_path / "limb.glb")
+    np.testing.assert_allclose(corner_rows(read.parts[0].mesh), corner_rows(one.parts[0].mesh), atol=1e-6)
+    assert {w: p.second for w, p in read.materials[0].placings.items()} == {"base": False, "occlusion": True, "normal": True}
+    # Another reader finds the colours where they were.
+    seen = next(iter(trimesh.load(tmp_path / "limb.glb", process=False).geometry.values()))
+    assert seen.visual.vertex_attributes["color"].shape[0] == len(seen.vertices) if seen.visual.kind == "texture" else True
+    save_project(tmp_path / "limb.pegloom", replace(Document(), characters=(one,), name="limb"))
+    kept = open_project(tmp_path / "limb.pegloom").characters[0].parts[0].mesh
+    np.testing.assert_array_equal(corner_rows(kept), corner_rows(one.parts[0].mesh))
+
+
+def test_layers_go_along_where_a_mesh_is_mended_moved_split_and_joined():
+    mesh = layered().parts[0].mesh
+    moved = with_points(mesh, mesh.points + 1.0)
+    assert moved.layers is mesh.layers
+    welded, _ = weld_vertices(mesh)
+    np.testing.assert_array_equal(welded.layers[COLOURS], mesh.layers[COLOURS])
+    turned, _ = turn_faces(mesh, np.ones(mesh.face_count, dtype=bool))
+    back, _ = turn_faces(turned, np.ones(mesh.face_count, dtype=bool))
+    assert not np.array_equal(turned.layers[SECOND_UVS], mesh.layers[SECOND_UVS])
+    np.testing.assert_array_equal(back.layers[SECOND_UVS], mesh.layers[SECOND_UVS])
+    half = keep_faces(mesh, np.arange(mesh.face_count) < 5)
+    both = joined([half, keep_faces(mesh, np.arange(mesh.face_count) >= 5)])
+    np.testing.assert_array_equal(both.layers[COLOURS], mesh.layers[COLOURS])
+    # What one of them does not have is nobody's.
+    assert not joined([mesh, box_limb()]).layers
+
+
+def test_layers_that_do_not_fit_are_refused_in_a_project(tmp_path):
+    one = layered()
+    mesh = one.parts[0].mesh
+    short = replace(mesh, layers=MappingProxyType({COLOURS: mesh.layers[COLOURS][:-1]}))
+    broken = replace(one, parts=(replace(one.parts[0], mesh=short),))
+    save_project(tmp_path / "broken.pegloom", replace(Document(), characters=(broken,), name="limb"))
+    with pytest.raises(ProjectFileError, match="not put together"):
+        open_project(tmp_path / "broken.pegloom")

@@ -1,17 +1,18 @@
 """USD keeps names, normals and normal maps; looked at through the standard's own library, and read again."""
 
 from dataclasses import replace
+from types import MappingProxyType
 
 import numpy as np
 import pytest
 from PIL import Image as Picture
 
-from pegloom.core.geometry.mesh import make_mesh
+from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, make_mesh
 from pegloom.document import edits
 from pegloom.document.model import Document, Image, Material, Morph, Part, Subdivision
 from pegloom.files.opening import open_any
 from pegloom.files.usd import read_usd, write_usd
-from tests.support.figures import rigged_capsules, wick
+from tests.support.figures import box_limb, rigged_capsules, wick
 
 
 def pictures():
@@ -142,3 +143,38 @@ def test_a_look_without_pictures_keeps_its_numbers(tmp_path):
     look = read_usd(tmp_path / "a.usda").materials[0]
     assert (look.metallic, look.roughness) == pytest.approx((0.1, 0.7))
     assert look.base_image is None
+
+
+def test_second_uvs_colours_and_how_finely_it_is_smoothed_come_back(tmp_path):
+    mesh = box_limb()
+    rng = np.random.default_rng(3)
+    layers = MappingProxyType({COLOURS: rng.random((len(mesh.corners), 4)), SECOND_UVS: rng.random((len(mesh.corners), 2))})
+    uvs = np.asarray(rng.random((len(mesh.corners), 2)))
+    part = Part("part0", "limb", replace(mesh, layers=layers, uvs=uvs), smooth=Subdivision.CATMULL_CLARK, levels=2)
+    document = edits.bring_in(Document(), (part,), name="limb")
+    write_usd(tmp_path / "limb.usda", document.character)
+    back = read_usd(tmp_path / "limb.usda").parts[0]
+    assert back.smooth is Subdivision.CATMULL_CLARK and back.levels == 2
+    np.testing.assert_allclose(back.mesh.uvs, uvs, atol=1e-6)
+    for name, values in layers.items():
+        np.testing.assert_allclose(back.mesh.layers[name], values, atol=1e-6)
+    # Another reader finds them under the names the standard has.
+    from pxr import Usd, UsdGeom
+
+    stage = Usd.Stage.Open(str(tmp_path / "limb.usda"))
+    prim = next(p for p in stage.Traverse() if p.IsA(UsdGeom.Mesh))
+    names = {v.GetPrimvarName() for v in UsdGeom.PrimvarsAPI(prim).GetPrimvars()}
+    assert {"st", "st1", "displayColor", "displayOpacity"} <= names
+
+
+def test_a_mesh_called_mesh_takes_the_name_of_what_holds_it(tmp_path):
+    path = tmp_path / "figure.usda"
+    face = (
+        "{\nint[] faceVertexCounts = [3]\nint[] faceVertexIndices = [0, 1, 2]\n"
+        "point3f[] points = [(0,0,0), (1,0,0), (0,1,0)]\n}\n"
+    )
+    path.write_text(
+        f'#usda 1.0\ndef Xform "Lantern" {{\ndef Mesh "mesh_0" {face}}}\n'
+        f'def Xform "Coat" {{\ndef Mesh "Shape" {face}def Mesh "Buttons" {face}}}\ndef Mesh "Mesh" {face}'
+    )
+    assert [part.name for part in read_usd(path).parts] == ["Lantern", "Coat Shape", "Buttons", "Mesh"]

@@ -40,11 +40,15 @@ class Image:
 
 @dataclass(frozen=True, slots=True)
 class Placing:
-    """Where a picture lies on the UVs: offset and scale (2,), rotation in radians (KHR_texture_transform)."""
+    """Where a picture lies on the UVs: offset and scale (2,), rotation in radians (KHR_texture_transform).
+
+    second : on the second UVs.
+    """
 
     offset: tuple[float, float] = (0.0, 0.0)
     rotation: float = 0.0
     scale: tuple[float, float] = (1.0, 1.0)
+    second: bool = False
 
 
 NO_PLACINGS: Mapping[str, Placing] = MappingProxyType({})

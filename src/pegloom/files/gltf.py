@@ -19,7 +19,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import MeshFileError, ShapeError
-from pegloom.core.geometry.mesh import make_mesh
+from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, make_mesh
 from pegloom.core.tolerances import FARTHEST
 from pegloom.document.model import Image, Material, Morph, Part, Placing
 from pegloom.files.allowance import MOST_NODES, MOST_PARTS, take
@@ -30,6 +30,9 @@ from pegloom.files.imported import Imported
 from pegloom.files.names import Unique
 from pegloom.files.raw import read_beside, read_bytes
 
+LAYERS = {SECOND_UVS: "TEXCOORD_1", COLOURS: "COLOR_0"}
+"""Attributes that are kept as a mesh's layers."""
+KEPT = {"TEXCOORD_0", *LAYERS.values()}
 COMPONENTS = {5120: "i1", 5121: "u1", 5122: "i2", 5123: "u2", 5125: "u4", 5126: "f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 LISTS = (
@@ -310,15 +313,16 @@ def _part(
     blocks: dict[int, int] = {}
     points, corners, uvs, normals, materials, joints, values = [], [], [], [], [], [], []
     targets: list[tuple[int, int, list[dict[str, Any]]]] = []
-    total, have_uv, have_normal, have_skin = 0, True, True, True
+    layers: dict[str, list[FloatArray]] = {layer: [] for layer in LAYERS}
+    total, told, have_uv, have_normal, have_skin = 0, 0, True, True, True
     for number, primitive in enumerate(mesh.get("primitives", [])):
         where = f"mesh {name}, primitive {number}"
         mode = primitive.get("mode", 4)
         attributes = primitive["attributes"]
-        for left, label in (("TEXCOORD_1", "second UVs"), ("COLOR_0", "vertex colours")):
-            line = f"{name}: {label} are not kept"
-            if left in attributes and line not in file.notes:
-                file.notes.append(line)
+        more = sorted(k for k in attributes if k.startswith(("TEXCOORD_", "COLOR_")) and k not in KEPT)
+        line = f"{name}: {', '.join(more)} are not kept"
+        if more and line not in file.notes:
+            file.notes.append(line)
         if mode not in (4, 5, 6) or "POSITION" not in attributes:
             file.notes.append(f"{name}: a primitive that is no surface ignored")
             continue
@@ -346,7 +350,7 @@ def _part(
         if len(index) and not 0 <= index.min() <= index.max() < len(p):
             raise file.fail(f"a face names vertex {int(index.max())}, but there are {len(p)}", where=where)
         # A mesh shown by several nodes is worked out for each.
-        extra = 16 * ("TEXCOORD_0" in attributes) + 24 * ("NORMAL" in attributes)
+        extra = 16 * ("TEXCOORD_0" in attributes) + 24 * ("NORMAL" in attributes) + 48 * ("COLOR_0" in attributes)
         take(24 * len(p) + (14 + extra) * len(index), f"mesh {name}", where)
         corners.append(index + base)
         if "TEXCOORD_0" in attributes:
@@ -354,6 +358,10 @@ def _part(
             uvs.append(np.stack([uv[:, 0], 1.0 - uv[:, 1]], axis=1))
         else:
             have_uv = False
+        for layer, attribute in LAYERS.items():
+            if attribute in attributes:
+                layers[layer].append(_layer(file, attributes, layer, attribute, p, where)[index])
+        told += 1
         if "NORMAL" in attributes and abs(np.linalg.det(matrix[:3, :3])) > 1e-30:
             turn = np.linalg.inv(matrix[:3, :3]).T
             n = _for_each(file, attributes, "NORMAL", p, 3, where)[index] @ turn.T
@@ -382,6 +390,7 @@ def _part(
         uvs=np.concatenate(uvs)[order] if have_uv else None,
         normals=np.concatenate(normals)[order] if have_normal else None,
         materials=np.concatenate(materials),
+        layers={name: np.concatenate(values)[order] for name, values in layers.items() if values and len(values) == told},
     )
     part = Part(part_id, name, mesh_record, morphs=_morphs(file, mesh, targets, total, matrix))
     if not have_skin or not joints:
@@ -391,6 +400,21 @@ def _part(
     pad_values = [v + [np.zeros_like(v[0])] * (width - len(v)) for v in values]
     all_joints = np.concatenate([np.concatenate(j, axis=1) for j in pad])
     return part, all_joints, np.concatenate([np.concatenate(v, axis=1) for v in pad_values])
+
+
+def _layer(
+    file: GltfFile, attributes: dict[str, Any], layer: str, attribute: str, points: FloatArray, where: str
+) -> FloatArray:
+    """What a layer has at each vertex (n, w) of a primitive: UVs with v up, colours with an alpha."""
+    if layer == SECOND_UVS:
+        uv = _for_each(file, attributes, attribute, points, 2, where)
+        return np.stack([uv[:, 0], 1.0 - uv[:, 1]], axis=1)
+    values = file.accessor(attributes[attribute], where).astype(np.float64)
+    if values.shape[1] == 3:
+        values = np.concatenate([values, np.ones((len(values), 1))], axis=1)
+    if values.shape != (len(points), 4):
+        raise file.fail(f"{attribute} is not three or four numbers for each vertex", where=where)
+    return values
 
 
 def _for_each(
@@ -483,8 +507,10 @@ def _material(file: GltfFile, number: int, entry: dict[str, Any], images: list[I
     x, y, z = (float(v) for v in entry.get("emissiveFactor", (0, 0, 0)))
     mask = entry.get("alphaMode") == "MASK"
     for what, slot in slots.items():
-        if slot and whole(slot.get("texCoord", 0)) != 0:
-            file.notes.append(f"material {number}: its {what} picture lies on second UVs, which are not kept")
+        if slot and _set_of(slot) == 1:
+            file.notes.append(f"material {number}: its {what} picture lies on second UVs; the view shows it on the first")
+        elif slot and _set_of(slot) != 0:
+            file.notes.append(f"material {number}: its {what} picture lies on UVs {_set_of(slot)}, which are not kept")
     return Material(
         str(entry.get("name") or f"material {number}"),
         (r, g, b, a),
@@ -508,4 +534,10 @@ def _material(file: GltfFile, number: int, entry: dict[str, Any], images: list[I
 def _placing(slot: dict[str, Any] | None) -> Placing:
     told = ((slot or {}).get("extensions") or {}).get("KHR_texture_transform") or {}
     (u, v), (a, b) = ((float(x) for x in told.get(k, usual)) for k, usual in (("offset", (0, 0)), ("scale", (1, 1))))
-    return Placing((u, v), float(told.get("rotation", 0.0)), (a, b))
+    return Placing((u, v), float(told.get("rotation", 0.0)), (a, b), second=bool(slot) and _set_of(slot or {}) == 1)
+
+
+def _set_of(slot: dict[str, Any]) -> int:
+    """Which UVs a picture lies on; the transform, where there is one, has the last word."""
+    moved = (slot.get("extensions") or {}).get("KHR_texture_transform") or {}
+    return whole(moved.get("texCoord", slot.get("texCoord", 0)))

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import struct
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS
 from pegloom.core.geometry.split import Split, split_vertices
 from pegloom.core.geometry.transforms import decompose
 from pegloom.core.jobs import Progress, silent
@@ -24,7 +26,7 @@ from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skeleton.uses import HandedJoints, not_handed_over
 from pegloom.core.skin.weights import packed
 from pegloom.document.baking import bake_clip
-from pegloom.document.model import Character, Material, Part
+from pegloom.document.model import Character, Material, Part, Placing
 from pegloom.document.uses import said_of
 from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import write_bytes
@@ -173,7 +175,9 @@ class _Writer:
         """A picture's place in a material, and how it lies on the UVs."""
         slot: dict[str, Any] = {"index": texture}
         placing = material.placings.get(what)
-        if placing is not None:
+        if placing is not None and placing.second:
+            slot["texCoord"] = 1
+        if placing is not None and replace(placing, second=False) != Placing():
             used = self.json.setdefault("extensionsUsed", [])
             if TRANSFORM not in used:
                 used.append(TRANSFORM)
@@ -224,6 +228,13 @@ class _Writer:
         }
         if split.uvs is not None:
             arrays["TEXCOORD_0"] = np.stack([split.uvs[:, 0], 1.0 - split.uvs[:, 1]], axis=1).astype("<f4")
+        if SECOND_UVS in split.layers:
+            uv = split.layers[SECOND_UVS]
+            arrays["TEXCOORD_1"] = np.stack([uv[:, 0], 1.0 - uv[:, 1]], axis=1).astype("<f4")
+            # A second set stands only beside a first one.
+            arrays.setdefault("TEXCOORD_0", np.zeros((len(uv), 2), dtype="<f4"))
+        if COLOURS in split.layers:
+            arrays["COLOR_0"] = split.layers[COLOURS].astype("<f4")
         if weights is not None and self.character.skeleton is not None:
             arrays |= self._skin_arrays(weights, split.vertex)
         primitives = []

@@ -94,6 +94,10 @@ def part(result: Part, slots: int, notes: list[str]) -> Part:
     if mesh.uvs is not None and largest(mesh.uvs) > LARGEST_UV:
         notes.append(f"{result.name}: UVs beyond {LARGEST_UV:.0e} cut to it")
         mesh = replace(mesh, uvs=frozen(np.clip(mesh.uvs, -LARGEST_UV, LARGEST_UV)))
+    if any(largest(values) > LARGEST_UV for values in mesh.layers.values()):
+        notes.append(f"{result.name}: second UVs or vertex colours beyond {LARGEST_UV:.0e} cut to it")
+        cut = {name: frozen(np.clip(np.nan_to_num(v), -LARGEST_UV, LARGEST_UV)) for name, v in mesh.layers.items()}
+        mesh = replace(mesh, layers=MappingProxyType(cut))
     if len(mesh.materials) and not 0 <= mesh.materials.min() <= mesh.materials.max() < slots:
         notes.append(f"{result.name}: faces of materials that are not there took the last one")
         wrong = (mesh.materials < 0) | (mesh.materials >= slots)

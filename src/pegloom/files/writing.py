@@ -31,6 +31,8 @@ def write_any(path: Path, document: Document, *, joints: HandedJoints = HandedJo
             lost.append(f"{kind} holds no skeleton and no weights")
         if any(p.morphs for p in character.included):
             lost.append(f"{kind} holds no morph targets")
+    if kind in (".obj", ".ply", ".stl") and any(p.mesh.layers for p in character.included):
+        lost.append(f"{kind} gets no second UVs and no vertex colours")
     parts = [(p.name, p.mesh) for p in character.included]
     if kind in WRITABLE and kind != SUFFIX and not parts:
         raise MeshFileError(path.name, "there is no included part to write", hint="take a part in first")

@@ -29,6 +29,11 @@ def _picked(rows: IntArray, count: int) -> sparse.csr_matrix:
     return sparse.csr_matrix((np.ones(len(rows)), (np.arange(len(rows)), rows)), shape=(len(rows), count))
 
 
+def _layers(mesh: Mesh, corners: IntArray | BoolArray) -> dict[str, FloatArray]:
+    """A mesh's layers at some of its corners."""
+    return {name: values[corners] for name, values in mesh.layers.items()}
+
+
 def keep_faces(mesh: Mesh, keep: BoolArray) -> Mesh:
     """The mesh with some faces (f,) only; vertices stay."""
     sizes = np.diff(mesh.starts)
@@ -37,6 +42,7 @@ def keep_faces(mesh: Mesh, keep: BoolArray) -> Mesh:
         mesh.points, mesh.corners[corners], np.concatenate([[0], np.cumsum(sizes[keep])]),
         uvs=None if mesh.uvs is None else mesh.uvs[corners],
         normals=None if mesh.normals is None else mesh.normals[corners], materials=mesh.materials[keep],
+        layers=_layers(mesh, corners),
     )  # fmt: skip
 
 
@@ -45,7 +51,7 @@ def keep_vertices(mesh: Mesh, keep: BoolArray) -> Mended:
     number = np.cumsum(keep) - 1
     result = make_mesh(
         mesh.points[keep], number[mesh.corners], mesh.starts, uvs=mesh.uvs, normals=mesh.normals,
-        materials=mesh.materials,
+        materials=mesh.materials, layers=mesh.layers,
     )  # fmt: skip
     return result, _picked(np.flatnonzero(keep), mesh.vertex_count)
 
@@ -71,7 +77,7 @@ def weld_vertices(mesh: Mesh) -> Mended:
     result = make_mesh(
         mesh.points[g.first], corners[keep], np.concatenate([[0], np.cumsum(left[whole].astype(np.int64))]),
         uvs=None if mesh.uvs is None else mesh.uvs[keep], normals=None if mesh.normals is None else mesh.normals[keep],
-        materials=mesh.materials[whole],
+        materials=mesh.materials[whole], layers=_layers(mesh, keep),
     )  # fmt: skip
     return result, _picked(g.first, mesh.vertex_count)
 
@@ -179,7 +185,7 @@ def turn_faces(mesh: Mesh, faces: BoolArray) -> Mended:
         normals = np.where(turned[:, None], -mesh.normals, mesh.normals)[order]
     result = make_mesh(
         mesh.points, mesh.corners[order], mesh.starts, uvs=None if mesh.uvs is None else mesh.uvs[order],
-        normals=normals, materials=mesh.materials,
+        normals=normals, materials=mesh.materials, layers=_layers(mesh, order),
     )  # fmt: skip
     return result, _identity(mesh.vertex_count)
 
@@ -205,18 +211,20 @@ def split_by_shell(mesh: Mesh) -> list[tuple[Mesh, sparse.csr_matrix]]:
 
 
 def joined(meshes: list[Mesh]) -> Mesh:
-    """Several meshes as one, vertices and faces one after the other. UVs stay only where all have them."""
+    """Several meshes as one, vertices and faces one after the other. UVs and layers stay only where all have them."""
     offsets = np.cumsum([0, *[m.vertex_count for m in meshes]])
     starts = [np.diff(m.starts) for m in meshes]
     uvs = None if any(m.uvs is None for m in meshes) else np.concatenate([m.uvs for m in meshes if m.uvs is not None])
     normals = None
     if all(m.normals is not None for m in meshes):
         normals = np.concatenate([m.normals for m in meshes if m.normals is not None])
+    kept = [name for name in meshes[0].layers if all(name in m.layers for m in meshes)] if meshes else []
     return make_mesh(
         np.concatenate([m.points for m in meshes]),
         np.concatenate([m.corners + o for m, o in zip(meshes, offsets, strict=False)]),
         np.concatenate([[0], np.cumsum(np.concatenate(starts))]), uvs=uvs, normals=normals,
         materials=np.concatenate([m.materials for m in meshes]),
+        layers={name: np.concatenate([m.layers[name] for m in meshes]) for name in kept},
     )  # fmt: skip
 
 
@@ -299,6 +307,7 @@ def insert_row(mesh: Mesh, place: FloatArray, normal: FloatArray) -> Mended | No
     result = make_mesh(
         carry @ mesh.points, np.array(corners), np.concatenate([[0], np.cumsum(sizes)]), uvs=between(mesh.uvs),
         normals=None if normals is None else normalised(normals), materials=np.array(materials),
+        layers={name: layer for name, values in mesh.layers.items() if (layer := between(values)) is not None},
     )  # fmt: skip
     return result, carry
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from types import MappingProxyType
 
 import numpy as np
 from scipy import sparse
@@ -13,6 +15,11 @@ from pegloom.core.errors import ShapeError
 from pegloom.core.geometry.near import near_groups
 from pegloom.core.memo import by_identity
 from pegloom.core.tolerances import FARTHEST, WELD_OF_SIZE
+
+NO_LAYERS: Mapping[str, FloatArray] = MappingProxyType({})
+SECOND_UVS, COLOURS = "uv2", "colour"
+"""Names of what layers files bring: (c, 2), v up, and (c, 4), linear red, green, blue, alpha."""
+LAYER_WIDTHS = {SECOND_UVS: 2, COLOURS: 4}
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -25,6 +32,8 @@ class Mesh:
     uvs : (c, 2), v up, or None.
     normals : (c, 3) unit, or None.
     materials : (f,) index into the character's materials.
+    layers : what else a file told of each corner, (c, w) by name (LAYER_WIDTHS). It is kept, and handed over again;
+        nothing here is worked out from it.
     """
 
     points: FloatArray
@@ -33,6 +42,7 @@ class Mesh:
     uvs: FloatArray | None
     normals: FloatArray | None
     materials: IntArray
+    layers: Mapping[str, FloatArray] = field(default_factory=lambda: NO_LAYERS)
 
     @property
     def vertex_count(self) -> int:
@@ -51,6 +61,7 @@ def make_mesh(
     uvs: object | None = None,
     normals: object | None = None,
     materials: object | None = None,
+    layers: Mapping[str, FloatArray] = NO_LAYERS,
 ) -> Mesh:
     """Check and copy arrays into a Mesh.
 
@@ -78,7 +89,11 @@ def make_mesh(
     m = owned_ints(np.zeros(faces) if materials is None else materials)  # type: ignore[arg-type]
     if len(m) != faces:
         raise ShapeError(f"materials: expected one per face ({faces}), got {len(m)}")
-    return Mesh(p, c, s, u, nrm, m)
+    own = {name: owned_floats(values, columns=LAYER_WIDTHS[name], name=name) for name, values in layers.items()}
+    for name, values in own.items():
+        if len(values) != len(c):
+            raise ShapeError(f"{name}: expected one per corner ({len(c)}), got {len(values)}")
+    return Mesh(p, c, s, u, nrm, m, MappingProxyType(own) if own else NO_LAYERS)
 
 
 def from_faces(points: object, faces: list[list[int]] | IntArray) -> Mesh:
@@ -93,7 +108,7 @@ def with_points(mesh: Mesh, points: object, *, normals: FloatArray | None = None
     p = owned_floats(points, columns=3, name="points")  # type: ignore[arg-type]
     if len(p) != mesh.vertex_count:
         raise ShapeError(f"points: expected {mesh.vertex_count}, got {len(p)}")
-    return Mesh(p, mesh.corners, mesh.starts, mesh.uvs, normals, mesh.materials)
+    return Mesh(p, mesh.corners, mesh.starts, mesh.uvs, normals, mesh.materials, mesh.layers)
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)

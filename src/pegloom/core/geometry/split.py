@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -13,13 +14,17 @@ from pegloom.core.memo import by_identity
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Split:
-    """glTF vertices of a mesh: which vertex each comes from (m,), its uv (m, 2) and normal (m, 3); triangles (t, 3)."""
+    """glTF vertices of a mesh: which vertex each comes from (m,), its uv (m, 2) and normal (m, 3); triangles (t, 3).
+
+    layers : as of the mesh, (m, w).
+    """
 
     vertex: IntArray
     uvs: FloatArray | None
     normals: FloatArray
     triangles: IntArray
     triangle_material: IntArray
+    layers: Mapping[str, FloatArray]
 
 
 @by_identity
@@ -32,6 +37,8 @@ def split_vertices(mesh: Mesh) -> Split:
         columns += list(np.round(mesh.uvs * 1e6).astype(np.int64).T)
     if mesh.normals is not None:
         columns += list(np.round(mesh.normals * 1e4).astype(np.int64).T)
+    for values in mesh.layers.values():
+        columns += list(np.round(values * 1e6).astype(np.int64).T)
     first, inverse = _distinct_rows(columns)
     # Variants in the order of their first corner; the first variant of a vertex takes the vertex's own place.
     order = np.argsort(first)
@@ -54,7 +61,11 @@ def split_vertices(mesh: Mesh) -> Split:
     if mesh.uvs is not None:
         uvs = np.zeros((total, 2))
         uvs[corner_number] = mesh.uvs
-    return Split(vertex, uvs, normals, corner_number[tri.corners], mesh.materials[tri.faces])
+    layers = {}
+    for name, values in mesh.layers.items():
+        layers[name] = np.zeros((total, values.shape[1]))
+        layers[name][corner_number] = values
+    return Split(vertex, uvs, normals, corner_number[tri.corners], mesh.materials[tri.faces], layers)
 
 
 def _distinct_rows(columns: list[IntArray]) -> tuple[IntArray, IntArray]:

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from pegloom.core.errors import PegLoomError, ProjectFileError, ShapeError, one_line
+from pegloom.core.geometry.mesh import LAYER_WIDTHS
 from pegloom.core.rig.changes import ChannelChange, ControlChange
 from pegloom.core.rig.controls import Control
 from pegloom.core.rig.plan import make_plan
@@ -113,6 +114,10 @@ def checked(path: Path, character: Character) -> Character:
         raise ProjectFileError(path.name, "two parts have one id", hint="open an older copy")
     for part in character.parts:
         _check_mesh(path, part)
+    if character.standing is not None and not _turns_and_scales(character.standing.file_to_character):
+        raise ProjectFileError(
+            path.name, "how the figure stands is no turn, scale and move of the file", where="standing", hint="open an older copy"
+        )
     skins = [*([character.skin] if character.skin else []), *(w.skin for w in character.weaves)]
     for skin in skins:
         _check_skin(path, character, skin)
@@ -147,6 +152,13 @@ def checked(path: Path, character: Character) -> Character:
     )
 
 
+def _turns_and_scales(matrix: tuple[float, ...]) -> bool:
+    """Whether a matrix (16,) turns, scales all ways alike and moves, and so can be undone."""
+    block = np.array(matrix, dtype=np.float64).reshape(4, 4)[:3, :3]
+    size = float(np.linalg.norm(block[:, 0]))
+    return bool(1e-9 < size < 1e9 and np.abs(block.T @ block / size**2 - np.eye(3)).max() < 1e-3)
+
+
 def _named_plainly(images: tuple[Image, ...], notes: list[str]) -> tuple[tuple[Image, ...], dict[str | None, str]]:
     """Pictures whose names are names and nothing else; what was renamed."""
     if all(is_picture_name(i.name) for i in images) and len({i.name for i in images}) == len(images):
@@ -178,6 +190,7 @@ def _check_mesh(path: Path, part: Part) -> None:
         and len(mesh.materials) == faces
         and (mesh.uvs is None or mesh.uvs.shape == (corners, 2))
         and (mesh.normals is None or mesh.normals.shape == (corners, 3))
+        and all(v.shape == (corners, LAYER_WIDTHS.get(name, -1)) for name, v in mesh.layers.items())
     )
     if not fits:
         raise ProjectFileError(

@@ -16,6 +16,8 @@ from pegloom.core.errors import MeshFileError
 from pegloom.files.allowance import count, grant, take
 from pegloom.files.raw import reason
 
+LEVELS = "pegloom_levels"
+"""Key of how finely a mesh is meant to be smoothed, in its prim's custom data."""
 LAYERS = {".usd", ".usda", ".usdc"}
 """Endings of what may be composed; other kinds of layers run code of their own and may read on."""
 MOST_LAYERS = 200

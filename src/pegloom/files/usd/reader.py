@@ -6,6 +6,7 @@ Specification: AOUSD, "Universal Scene Description"; UsdGeomMesh, UsdPreviewSurf
 from __future__ import annotations
 
 import os
+import re
 from dataclasses import replace
 from pathlib import Path, PurePath
 from typing import Any
@@ -14,7 +15,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.errors import MeshFileError, ShapeError
-from pegloom.core.geometry.mesh import make_mesh
+from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, make_mesh
 from pegloom.core.geometry.transforms import matrix_quaternion
 from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, side_of_name
 from pegloom.core.skin.weights import Weights, from_entries
@@ -25,8 +26,8 @@ from pegloom.files.images import WANTED, image_from_bytes
 from pegloom.files.imported import Imported
 from pegloom.files.names import Unique
 from pegloom.files.raw import read_beside, reason
-from pegloom.files.soundness import usable
-from pegloom.files.usd.layers import open_stage, told
+from pegloom.files.soundness import MOST_LEVELS, usable
+from pegloom.files.usd.layers import LEVELS, open_stage, told
 
 
 def read_here(path: Path) -> Imported:
@@ -81,7 +82,7 @@ class _Reader:
             if UsdGeom.Imageable(prim).ComputeVisibility() == UsdGeom.Tokens.invisible:
                 self.notes.append(f"{prim.GetName()} is hidden, ignored")
                 continue
-            name = names(_true_name(prim))
+            name = names(_telling_name(prim))
             limited(len(parts) + 1, MOST_PARTS, "meshes")
             part, skin = self._mesh(prim, f"part{len(parts)}", name)
             if part is not None:
@@ -122,11 +123,13 @@ class _Reader:
         starts = np.concatenate([[0], np.cumsum(counts)])
         whole = counts >= 3
         uvs = self._uvs(prim, corners)
+        layers = self._layers(prim, corners, uvs is not None)
         normals = self._normals(mesh, corners)
         slots = self._slots(prim, len(counts))
         if not whole.all():
             keep = np.repeat(whole, counts)
             uvs, normals = (None if v is None else v[keep] for v in (uvs, normals))
+            layers = {layer: values[keep] for layer, values in layers.items()}
             corners, slots = corners[keep], slots[whole]
             starts = np.concatenate([[0], np.cumsum(counts[whole])])
             self.notes.append(f"{name}: {int((~whole).sum())} faces with under three corners left out")
@@ -145,12 +148,17 @@ class _Reader:
             length = np.linalg.norm(normals, axis=1, keepdims=True)
             normals = np.where(length > 1e-9, normals / np.maximum(length, 1e-9), [0.0, 1.0, 0.0])[order]
         uvs, normals = usable(None if uvs is None else uvs[order], normals, self.notes, name)
-        result = make_mesh(moved, corners[order], starts, uvs=uvs, normals=normals, materials=slots)
+        layers = {layer: values[order] for layer, values in layers.items() if np.isfinite(values).all()}
+        result = make_mesh(moved, corners[order], starts, uvs=uvs, normals=normals, materials=slots, layers=layers)
         scheme = mesh.GetSubdivisionSchemeAttr()
         smooth = Subdivision.NONE
         if scheme.HasAuthoredValue():
             smooth = {"catmullClark": Subdivision.CATMULL_CLARK, "loop": Subdivision.LOOP}.get(scheme.Get(), smooth)
-        part = Part(part_id, name, result, morphs=self._morphs(prim, len(points), matrix), smooth=smooth)
+        levels = prim.GetCustomDataByKey(LEVELS)
+        part = Part(
+            part_id, name, result, morphs=self._morphs(prim, len(points), matrix), smooth=smooth,
+            levels=levels if isinstance(levels, int) and 1 <= levels <= MOST_LEVELS else 1,
+        )  # fmt: skip
         return part, self._weights(prim, binding, len(points)) if skinned else None
 
     def _normals(self, mesh: Any, corners: np.ndarray) -> np.ndarray | None:
@@ -172,19 +180,49 @@ class _Reader:
         return None
 
     def _uvs(self, prim: Any, corners: np.ndarray) -> np.ndarray | None:
+        """The first UVs (c, 2) of the corners: those called st where there are several."""
+        found = self._all_uvs(prim, corners)
+        return found[0] if found else None
+
+    def _all_uvs(self, prim: Any, corners: np.ndarray) -> list[np.ndarray]:
         from pxr import UsdGeom
 
-        api = UsdGeom.PrimvarsAPI(prim)
-        for primvar in api.GetPrimvars():
-            if primvar.GetTypeName().type.typeName not in ("VtArray<GfVec2f>", "VtArray<GfVec2d>", "VtArray<GfVec2h>"):
-                continue
-            values = np.array(primvar.ComputeFlattened() or [], dtype=np.float64).reshape(-1, 2)
-            kind = primvar.GetInterpolation()
-            if kind == UsdGeom.Tokens.faceVarying and len(values) == len(corners):
-                return values
-            if kind in (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying) and len(values) > corners.max(initial=-1):
-                return np.asarray(values[corners])
+        named = []
+        for primvar in UsdGeom.PrimvarsAPI(prim).GetPrimvars():
+            if primvar.GetTypeName().type.typeName in ("VtArray<GfVec2f>", "VtArray<GfVec2d>", "VtArray<GfVec2h>"):
+                values = self._of_corners(primvar, corners, 2)
+                if values is not None:
+                    named.append((primvar.GetPrimvarName() != "st", values))
+        return [values for _, values in sorted(named, key=lambda pair: pair[0])]
+
+    def _of_corners(self, primvar: Any, corners: np.ndarray, width: int) -> np.ndarray | None:
+        """A primvar's values (c, width) at the corners; None where it has none for each corner or vertex."""
+        from pxr import UsdGeom
+
+        values = np.array(primvar.ComputeFlattened() or [], dtype=np.float64).reshape(-1, width)
+        kind = primvar.GetInterpolation()
+        if kind == UsdGeom.Tokens.faceVarying and len(values) == len(corners):
+            return values
+        if kind in (UsdGeom.Tokens.vertex, UsdGeom.Tokens.varying) and len(values) > corners.max(initial=-1):
+            return np.asarray(values[corners])
         return None
+
+    def _layers(self, prim: Any, corners: np.ndarray, has_uvs: bool) -> dict[str, np.ndarray]:
+        """Second UVs and colours, where the file tells them for each corner or vertex."""
+        from pxr import UsdGeom
+
+        api, found = UsdGeom.PrimvarsAPI(prim), dict[str, np.ndarray]()
+        uvs = self._all_uvs(prim, corners)
+        if has_uvs and len(uvs) > 1:
+            found[SECOND_UVS] = uvs[1]
+        if len(uvs) > 2:
+            self.notes.append(f"{prim.GetName()}: {len(uvs) - 2} more sets of UVs are not kept")
+        colour = api.GetPrimvar("displayColor")
+        if colour and colour.HasValue() and (values := self._of_corners(colour, corners, 3)) is not None:
+            opacity = api.GetPrimvar("displayOpacity")
+            alpha = self._of_corners(opacity, corners, 1) if opacity and opacity.HasValue() else None
+            found[COLOURS] = np.concatenate([values, np.ones((len(values), 1)) if alpha is None else alpha], axis=1)
+        return found
 
     def _slots(self, prim: Any, faces: int) -> np.ndarray:
         from pxr import UsdGeom, UsdShade
@@ -342,6 +380,20 @@ class _Reader:
             return None
         ids = [j.id for j in self.skeleton.joints]
         return from_entries(np.array(columns)[indices], values, ids)[0]
+
+
+GENERIC = re.compile(r"(?:poly|geom)?(?:mesh|shape|geo|geometry|surface|object)[ _]?\d*", re.IGNORECASE)
+"""Names of a mesh's prim that say nothing of it; what it is called then stands over it."""
+
+
+def _telling_name(prim: Any) -> str:
+    """A mesh's true name; where that is any mesh's, the name of what alone holds it."""
+    name = _true_name(prim)
+    above = prim.GetParent()
+    if prim.GetDisplayName() or not GENERIC.fullmatch(name) or not above or above.IsPseudoRoot():
+        return name
+    alone = sum(child.GetTypeName() == "Mesh" for child in above.GetChildren()) == 1
+    return _true_name(above) if alone else f"{_true_name(above)} {name}"
 
 
 def _true_name(prim: Any) -> str:

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from pegloom.core.errors import MeshFileError
+from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, Mesh
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights, packed
 from pegloom.document.model import Character, Material, Part, Subdivision
@@ -19,7 +20,7 @@ from pegloom.files.neighbours import Neighbours
 from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import outgoing
 from pegloom.files.scratch import scratch
-from pegloom.files.usd.layers import told
+from pegloom.files.usd.layers import LEVELS, told
 
 
 def write_usd(path: Path, character: Character) -> list[str]:
@@ -168,6 +169,10 @@ def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any
             "st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying
         )
         st.Set(Vt.Vec2fArray.FromNumpy(mesh.uvs.astype(np.float32)))
+    _write_layers(prim, mesh)
+    if part.smooth is not Subdivision.NONE:
+        # How finely it is meant to be smoothed has no field of its own.
+        prim.GetPrim().SetCustomDataByKey(LEVELS, int(part.levels))
     slots = np.unique(mesh.materials)
     for slot in slots.tolist():
         if slot not in materials:
@@ -195,6 +200,25 @@ def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any
             shape.CreateOffsetsAttr(Vt.Vec3fArray.FromNumpy(morph.deltas.astype(np.float32)))
             targets.AddTarget(shape.GetPath())
     return prim
+
+
+def _write_layers(prim: Any, mesh: Mesh) -> None:
+    """Second UVs and vertex colours, a corner each."""
+    from pxr import Sdf, UsdGeom, Vt
+
+    kinds, each = Sdf.ValueTypeNames, UsdGeom.Tokens.faceVarying
+    api = UsdGeom.PrimvarsAPI(prim)
+    if SECOND_UVS in mesh.layers:
+        values = mesh.layers[SECOND_UVS].astype(np.float32)
+        api.CreatePrimvar("st1", kinds.TexCoord2fArray, each).Set(Vt.Vec2fArray.FromNumpy(values))
+    if COLOURS in mesh.layers:
+        colour = mesh.layers[COLOURS].astype(np.float32)
+        api.CreatePrimvar("displayColor", kinds.Color3fArray, each).Set(
+            Vt.Vec3fArray.FromNumpy(np.ascontiguousarray(colour[:, :3]))
+        )
+        api.CreatePrimvar("displayOpacity", kinds.FloatArray, each).Set(
+            Vt.FloatArray.FromNumpy(np.ascontiguousarray(colour[:, 3]))
+        )
 
 
 def _write_weights(prim: Any, weights: Weights, skeleton: Skeleton) -> None:
