@@ -150,16 +150,18 @@ def fingers_of(plan: Mapping[str, Any], count: int, segments: int) -> list[Kit]:
     for s in sides_of(plan, usual=True):
         for finger in finger_names(count):
             result.append(
-                _finger(f"{plan['id']}.{s}.{finger}", s, str(plan["attach"]).replace("{s}", s), finger, segments)
+                finger_kit(f"{plan['id']}.{s}.{finger}", s, str(plan["attach"]).replace("{s}", s), finger, segments)
             )
     return result
 
 
-def _finger(kit_id: str, s: str, attach: str, finger: str, segments: int) -> Kit:
+def finger_kit(kit_id: str, s: str, attach: str, finger: str, segments: int = 3, *, prefix: str = "") -> Kit:
+    """The kit of one finger. prefix: put before the finger in names, where another hand has the plain ones."""
     shares = {1: (0.0,), 2: (0.0, 0.55), 3: (0.0, 0.45, 0.75), 4: (0.0, 0.36, 0.62, 0.82)}[segments]
     return Kit(
-        kit_id, "finger", SIDES[s], attach, (f"{s}_{finger}_base", f"{s}_{finger}_tip"),
-        tuple(f"{kit_id}.{k + 1}" for k in range(segments)), tuple(f"{s}_{finger}_{k + 1}" for k in range(segments)),
+        kit_id, "finger", SIDES[s], attach, (f"{s}_{prefix}{finger}_base", f"{s}_{prefix}{finger}_tip"),
+        tuple(f"{kit_id}.{k + 1}" for k in range(segments)),
+        tuple(f"{s}_{prefix}{finger}_{k + 1}" for k in range(segments)),
         shares, "thumb" if finger == "thumb" else "finger", least=1, most=MOST_SEGMENTS, part="hand",
     )  # fmt: skip
 
@@ -190,7 +192,8 @@ def resized(kit: Kit, count: int) -> Kit:
         raise ShapeError(f"{kit.id} has {kit.least} to {kit.most} joints, not {count}")
     if kit.kind == "finger":
         _, s, finger = kit.id.rsplit(".", 2)
-        return replace(_finger(kit.id, s, kit.attach, finger, count), roll=kit.roll)
+        prefix = kit.pegs[0][len(s) + 1 : -len(f"{finger}_base")]
+        return replace(finger_kit(kit.id, s, kit.attach, finger, count, prefix=prefix), roll=kit.roll)
     numbered = kit.joints[0].rsplit(".", 1)[-1] == "1"
     closed = kit.at[-1] >= len(kit.pegs) - 1
     steps = np.linspace(0.0, len(kit.pegs) - 1, count + (0 if closed else 1))[:count] if count > 1 else np.zeros(1)
