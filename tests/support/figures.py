@@ -224,6 +224,46 @@ def box_figure(
     return trimesh.util.concatenate(pieces), at
 
 
+def lone_head(
+    *, eyes: bool = True, ears: bool = True, jaw: float = 1.0, nose: float = 1.0, shoulders: bool = False, wide: float = 1.0
+) -> tuple[trimesh.Trimesh, dict[str, np.ndarray]]:
+    """A head on its neck facing +Z, chin to crown 0.22 m, and where its landmarks are (left side).
+
+    eyes : eyeballs of their own. jaw, nose : how far they stand out. shoulders : a bust. wide : the skull's breadth.
+    """
+    pieces: list[trimesh.Trimesh] = []
+
+    def blob(centre: object, radii: object, fine: int = 4) -> None:
+        piece = trimesh.creation.icosphere(subdivisions=fine, radius=1.0)
+        piece.apply_scale(radii)
+        piece.apply_translation(centre)
+        pieces.append(piece)
+
+    at = {
+        "crown": np.array([0, 0.32, 0.0]), "eye": np.array([0.032 * wide, 0.215, 0.075]), "nose": np.array([0, 0.175, 0.1 + 0.022 * nose]),
+        "mouth_line": np.array([0, 0.14, 0.1]), "chin": np.array([0, 0.105, 0.085 * jaw + 0.012]),
+        "ear": np.array([0.078 * wide, 0.19, -0.005]), "brow": np.array([0.032 * wide, 0.24, 0.1]), "head": np.array([0, 0.17, -0.02]),
+    }  # fmt: skip
+    blob((0, 0.225, 0.0), (0.078 * wide, 0.095, 0.098))
+    blob((0, 0.15, 0.035), (0.058 * wide, 0.055, 0.058))
+    blob(at["nose"] - [0, 0, 0.012], (0.014, 0.018, 0.014), 3)
+    blob((0, 0.2, 0.093), (0.009, 0.03, 0.01), 3)
+    blob(at["chin"] - [0, 0, 0.015], (0.022, 0.014, 0.016), 3)
+    for y, z in ((0.148, 0.09), (0.132, 0.088)):
+        blob((0, y, z), (0.024, 0.0075, 0.012), 3)
+    for sign in (1, -1):
+        flip = np.array([sign, 1, 1])
+        blob((at["brow"] - [0, 0, 0.013]) * flip, (0.022 * wide, 0.006, 0.014), 3)
+        if eyes:
+            blob(at["eye"] * flip, (0.0125, 0.0125, 0.0125), 3)
+        if ears:
+            blob((at["ear"] + [0.008, 0, 0]) * flip, (0.012, 0.032, 0.017), 3)
+    pieces.append(_capsule((0, 0.02, -0.025), (0, 0.15, -0.015), 0.048))
+    if shoulders:
+        blob((0, -0.02, -0.03), (0.2, 0.06, 0.09))
+    return trimesh.util.concatenate(pieces), at
+
+
 def lone_hand(fingers: int = 5, *, curl: float = 0.5) -> trimesh.Trimesh:
     """A right hand flat on its palm, fingers toward +Z, each finger two shells; about 20 cm long."""
     pieces = [trimesh.creation.box([0.085, 0.03, 0.09]).subdivide().subdivide()]

@@ -13,7 +13,8 @@ from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.find.birds import find_winged
 from pegloom.core.skeleton.find.creatures import find_four_legged, find_many_legged, find_serpent
 from pegloom.core.skeleton.find.evenness import Evenness, Found, even_out
-from pegloom.core.skeleton.find.figures import find_face, find_flat, find_prop, fit_usual
+from pegloom.core.skeleton.find.face import find_face
+from pegloom.core.skeleton.find.figures import find_flat, find_prop, fit_usual
 from pegloom.core.skeleton.find.guess import guess_pattern
 from pegloom.core.skeleton.find.hand import find_hand
 from pegloom.core.skeleton.find.human import find_human_pegs
