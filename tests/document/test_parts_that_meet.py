@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import lru_cache
+from types import MappingProxyType
 
 import numpy as np
 import pytest
+import trimesh
 
 from pegloom.checks import find_snags
-from pegloom.core.geometry.mesh import from_faces
+from pegloom.core.geometry.mesh import from_faces, triangulate
 from pegloom.core.motion.trials import trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.mirror import Way
-from pegloom.core.skin.weights import dense, dense_over, most_influences, row_sums_hold
+from pegloom.core.skin.weights import dense, dense_over, from_dense, most_influences, row_sums_hold
 from pegloom.document import edits
+from pegloom.document.edits import weights as weights_edits
 from pegloom.document.evaluate import part_points
 from pegloom.document.meeting import close_borders, meeting_of, open_borders
 from pegloom.document.model import Document, Part
@@ -58,17 +62,12 @@ def widest(document):
 
 def opened():
     """The head given other weights by hand than the body, past the edits: as a file may bring them."""
-    from dataclasses import replace
-    from types import MappingProxyType
-
     document = two_parts()
     skin = document.character.skin
     head = skin.weights["head"]
     values = dense_over(head, head.joint_ids)
     values[:] = 0.0
     values[:, head.joint_ids.index("spine.head")] = 1.0
-    from pegloom.core.skin.weights import from_dense
-
     weights = MappingProxyType({**skin.weights, "head": from_dense(values, head.joint_ids)})
     return document.with_character(replace(document.character, skin=replace(skin, weights=weights)))
 
@@ -150,3 +149,95 @@ def test_an_open_border_is_a_snag_with_its_gap_and_a_cure():
     low = points.min()
     assert changed[points < low + 0.01].mean() > changed[(points > low + 0.02) & (points < low + 0.05)].mean() > 0.005
     assert changed[points > low + 0.12].max() == 0.0
+
+
+@lru_cache(maxsize=2)
+def cut_unlike(round_: bool = False) -> Document:
+    """As `two_parts`, but the body cut twice as finely as the legs and the head: its border's vertices lie on their edges.
+
+    round_ : they stand off the edges by a little, as on round borders cut unlike.
+    """
+    coarse = two_parts().character
+    parts = []
+    for part in coarse.parts:
+        mesh = part.mesh
+        if part.id == "body":
+            tri = triangulate(mesh).vertices
+            points, faces = trimesh.remesh.subdivide(np.array(mesh.points), np.array(tri))
+            if round_:
+                new = np.arange(len(points)) >= mesh.vertex_count
+                points = points * np.where(new[:, None], [1.004, 1.0, 1.004], 1.0)
+            mesh = from_faces(points, faces)
+        parts.append(replace(part, mesh=mesh))
+    document = edits.bring_in(Document(), tuple(parts), name="cut", skeleton=coarse.skeleton)
+    return edits.bind(document)
+
+
+def opening_along(document):
+    """How far, in any trial, vertices leave the edges they lie along at rest, metres."""
+    character = document.character
+    follows, parts = meeting_of(character).follows, meeting_of(character).parts
+    most = 0.0
+    for trial in trials_of(character.skeleton):
+        joints = evaluate_rig(character.skeleton, None, trial_pose(character.skeleton, trial.id)).joints
+        matrices = skin_matrices(character.skeleton, joints)
+        shown = [part_points(character, character.part(p), matrices) for p in parts]
+        rest = [character.part(p).mesh.points for p in parts]
+        gaps = []
+        for points in (rest, shown):
+            own = np.array([points[p][v] for p, v in zip(follows.part, follows.vertex, strict=True)])
+            one, other = (np.array([points[p][e[k]] for p, e in zip(follows.lead, follows.ends, strict=True)]) for k in (0, 1))
+            t = follows.share[:, None]
+            gaps.append(np.linalg.norm(own - (1 - t) * one - t * other, axis=1))
+        most = max(most, float((gaps[1] - gaps[0]).max()))
+    return most
+
+
+def edge(document):
+    """How long the edges are that are followed, metres."""
+    character = document.character
+    follows, parts = meeting_of(character).follows, meeting_of(character).parts
+    ends = [[character.part(parts[p]).mesh.points[v] for v in e] for p, e in zip(follows.lead, follows.ends, strict=True)]
+    return float(np.linalg.norm(np.diff(np.array(ends), axis=1), axis=2).mean())
+
+
+@pytest.mark.parametrize("round_", [False, True])
+def test_a_finer_border_follows_the_coarser_one_s_edges(round_, monkeypatch):
+    document = cut_unlike(round_)
+    meeting = meeting_of(document.character)
+    follows = meeting.follows
+    assert len(follows.part) > 30
+    assert set(np.array(meeting.parts)[follows.part].tolist()) == {"body"}
+    assert ((follows.share > 0.2) & (follows.share < 0.8)).all()
+    # Bent, a chord is not its arc: what is left is a share of an edge, and a small one of what parts bound alone open.
+    assert opening_along(document) < 0.2 * edge(document)
+    monkeypatch.setattr(weights_edits, "close_borders", lambda d: (d, 0))
+    alone = edits.bind(document)
+    assert opening_along(alone) > 10 * opening_along(document)
+    assert any(border.opens > 0.02 for border in open_borders(alone.character))
+    assert not open_borders(document.character)
+    for weights in document.character.skin.weights.values():
+        assert row_sums_hold(weights) and most_influences(weights) <= 4
+
+
+def test_an_unlike_border_is_a_snag_until_it_is_closed_and_edits_keep_it_closed():
+    document = cut_unlike()
+    character = document.character
+    body = character.skin.weights["body"]
+    values = dense(body).copy()
+    values[:] = np.roll(values, 1, axis=1)
+    torn = replace(character.skin, weights=MappingProxyType({**character.skin.weights, "body": from_dense(values, body.joint_ids)}))
+    broken = document.with_character(replace(character, skin=torn))
+    assert opening_along(broken) > 0.01
+    found = open_borders(broken.character)
+    assert any("body" in border.parts and border.opens > 0.005 for border in found)
+    closed, count = close_borders(broken)
+    assert count > 30 and opening_along(closed) < 0.1 * opening_along(broken)
+    # Painting on either side carries the other along.
+    for part in ("body", "legs"):
+        mesh = character.part(part).mesh
+        near = np.flatnonzero(np.abs(mesh.points[:, 1] - 1.02) < 0.05)
+        painted = edits.fill_weight(document, part, "leg.l.upper", near, 0.8)
+        painted = painted[0] if isinstance(painted, tuple) else painted
+        assert painted.character.skin.weights[part] is not document.character.skin.weights[part]
+        assert opening_along(painted) < 0.3 * edge(document), part
