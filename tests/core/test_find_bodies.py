@@ -8,10 +8,12 @@ from pegloom.core.errors import FindError
 from pegloom.core.skeleton.build import build_joints
 from pegloom.core.skeleton.find import find_pegs_in
 from pegloom.core.skeleton.find.hand import finger_tips
+from pegloom.core.skeleton.find.human import find_human_pegs
 from pegloom.core.skeleton.patterns import pattern
+from pegloom.core.skeleton.pegs import move_peg
 from pegloom.document import edits
 from tests.support import creatures
-from tests.support.figures import as_mesh, document_of, human, unrigged_wick
+from tests.support.figures import as_mesh, document_of, human, lone_head, unrigged_wick
 
 BODIES = {
     "dog": (creatures.four_legged(), "four-legged", 5.0),
@@ -346,3 +348,34 @@ def test_fingers_that_are_shells_of_their_own_are_counted(count):
     assert len(found) == count
     gap = np.linalg.norm(found[:, None] - np.array(tips)[None], axis=2).min(axis=0)
     assert gap.max() < 0.015
+
+
+def test_chin_crotch_and_heels_are_seen_and_lead_what_follows_from_them():
+    made, at = human(down=0.6)
+    keep = made.triangles[:, :, 1].min(axis=1) < 1.46
+    made.update_faces(keep)
+    head, face = lone_head()
+    head.apply_translation([0.0, 1.43, 0.0])
+    body = trimesh.util.concatenate([made, head])
+    pegs = find_human_pegs(np.array(body.vertices), np.array(body.faces), fingers=0)
+    size = float(np.ptp(body.vertices[:, 1]))
+    assert np.linalg.norm(np.array(pegs.position("chin")) - face["chin"] - [0, 1.43, 0]) / size < 0.03
+    assert not pegs.by_name["chin"].weak
+    x, y, _ = pegs.position("crotch")
+    assert x == 0.0 and at["knee"][1] < y < at["hip"][1]
+    for s, sign in (("l", 1), ("r", -1)):
+        heel, ankle, toe = (np.array(pegs.position(f"{s}_{n}")) for n in ("heel", "ankle", "toe"))
+        assert heel[2] < ankle[2] < toe[2] and heel[1] < ankle[1]
+        assert np.sign(heel[0]) == sign
+        foot = body.vertices[(body.vertices[:, 1] < 0.06) & (body.vertices[:, 0] * sign > 0)]
+        assert abs(heel[2] - foot[:, 2].min()) / size < 0.015
+    # No joint stands at a landmark, and the skeleton is built as without.
+    assert not {"chin", "crotch", "heel"} & {j.name[2:] for j in build_joints(pegs).joints}
+    led = move_peg(pegs, "chin", tuple(np.array(pegs.position("chin")) + [0.0, -0.02, 0.0]))
+    assert led.position("head")[1] == pytest.approx(pegs.position("head")[1] - 0.02)
+    assert not led.by_name["head"].by_hand
+    led = move_peg(led, "crotch", tuple(np.array(led.position("crotch")) + [0.0, 0.03, 0.0]))
+    assert led.position("l_hip")[1] == pytest.approx(pegs.position("l_hip")[1] + 0.03)
+    # What a hand placed stays where it was put.
+    held = move_peg(pegs, "head", pegs.position("head"))
+    assert move_peg(held, "chin", (0.0, 1.4, 0.1)).position("head") == pegs.position("head")

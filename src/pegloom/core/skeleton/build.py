@@ -97,6 +97,9 @@ def along(line: FloatArray, place: float) -> FloatArray:
 
 
 def _chain(kit: Kit, at: dict[str, FloatArray], pegs: PegSet) -> list[Joint]:
+    if not kit.joints:
+        # Landmarks alone: they say where something is, and no joint stands there.
+        return []
     if kit.kind == "root":
         return [make_joint(kit.joints[0], kit.names[0], None, Side.CENTRE, np.zeros(3), np.eye(3))]
     line = peg_line(kit, at, pegs)

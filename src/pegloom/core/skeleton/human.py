@@ -5,8 +5,8 @@ from __future__ import annotations
 from pegloom.core.skeleton.kits import FINGERS, finger_names
 
 PATTERN = "human"
-CENTRE_PEGS = ("hips", "waist", "chest", "neck", "head", "crown")
-SIDE_PEGS = ("clavicle", "shoulder", "elbow", "wrist", "palm", "hip", "knee", "ankle", "ball", "toe")
+CENTRE_PEGS = ("hips", "waist", "chest", "neck", "head", "crown", "chin", "crotch")
+SIDE_PEGS = ("clavicle", "shoulder", "elbow", "wrist", "palm", "hip", "knee", "ankle", "ball", "toe", "heel")
 
 
 def peg_names(fingers: int) -> tuple[str, ...]:

@@ -127,7 +127,7 @@ def kit_of(plan: Mapping[str, Any], s: str) -> Kit:
     keys = [str(k) for k in plan["joints"]]
     pegs = tuple((f"{s}_" if s else "") + str(p) for p in plan["pegs"])
     at = tuple(float(v) for v in plan.get("at", range(len(keys))))
-    if len(at) != len(keys) or len(pegs) < 1 or max(at) > len(pegs) - 1:
+    if len(at) != len(keys) or len(pegs) < 1 or max(at, default=0.0) > len(pegs) - 1:
         raise ValueError("each joint needs a place along the pegs")
     names = [str(n) for n in plan.get("names", [f"{plan['id']}_{k}" for k in keys])]
     full = tuple(k if "." in k else f"{kit_id}.{k}" for k in keys)

@@ -15,6 +15,13 @@ WEAK = 0.5
 """Confidence under which a found peg is a weak guess."""
 
 
+LEADS: Mapping[str, Mapping[str, Vector]] = MappingProxyType({
+    "chin": {"head": (0.0, 1.0, 0.4)},
+    "crotch": {"hips": (0.0, 1.0, 0.0), "l_hip": (0.0, 1.0, 0.0), "r_hip": (0.0, 1.0, 0.0)},
+})  # fmt: skip
+"""Pegs that follow a landmark, by what share of its way along each axis: the skull's pivot its chin, the hips the crotch."""
+
+
 @dataclass(frozen=True, slots=True)
 class Peg:
     """A landmark. confidence 0..1 of an automatic placing, 1 once placed by hand."""
@@ -81,9 +88,22 @@ def move_peg(pegs: PegSet, name: str, position: Vector, *, both_sides: bool = Tr
     if other is None and both_sides:
         x = middle
     moved = {name: (x, y, z)}
+    led = _led(pegs, name, (x, y, z))
     if both_sides and other is not None and other in pegs.by_name and name not in pegs.apart:
         moved[other] = (2 * middle - x, y, z)
-    return place_pegs(pegs, moved)
+    placed = place_pegs(pegs, moved)
+    return placed if not led else replace(placed, pegs=tuple(led.get(peg.name, peg) for peg in placed.pegs))
+
+
+def _led(pegs: PegSet, name: str, place: Vector) -> dict[str, Peg]:
+    """What goes along with a landmark that is moved, but for what a hand has placed."""
+    before, found = pegs.by_name[name].position, {}
+    for other, shares in LEADS.get(name, {}).items():
+        peg = pegs.by_name.get(other)
+        if peg is not None and not peg.by_hand:
+            x, y, z = (p + share * (now - then) for p, share, now, then in zip(peg.position, shares, place, before, strict=True))
+            found[other] = replace(peg, position=(x, y, z))
+    return found
 
 
 def place_pegs(pegs: PegSet, places: Mapping[str, Vector]) -> PegSet:

@@ -63,7 +63,10 @@ class Head:
         pair = _cut(self.corners, 0, x)[:, :, 1:]
         if len(pair) == 0:
             return np.zeros(0), np.zeros(0)
-        line = (pair[:, :1] + np.linspace(0, 1, 9)[None, :, None] * (pair[:, 1:] - pair[:, :1])).reshape(-1, 2)
+        # So finely that the longest line leaves no height out.
+        step = (self.high - self.low) / STEPS
+        count = int(np.clip(np.abs(pair[:, 1, 0] - pair[:, 0, 0]).max() / step + 2, 3, 2 * STEPS))
+        line = (pair[:, :1] + np.linspace(0, 1, count)[None, :, None] * (pair[:, 1:] - pair[:, :1])).reshape(-1, 2)
         line = line[line[:, 0] >= self.low]
         edges = np.linspace(self.low, self.high, STEPS + 1)
         cell = np.clip(np.searchsorted(edges, line[:, 0], side="right") - 1, 0, STEPS - 1)
@@ -136,6 +139,22 @@ def find_face(shape: Shape, kits: tuple[Kit, ...]) -> Found:
     neck_z = float((near[:, 2].min() + near[:, 2].max()) / 2) if len(near) else float(pivot[2])
     found["neck"] = (shape.inside(np.array([middle, neck_y, 0.7 * neck_z + 0.3 * float(pivot[2])])), 0.6)
     return found
+
+
+def chin_of(
+    points: FloatArray, triangles: IntArray, low: float, high: float, middle: float
+) -> tuple[FloatArray, float] | None:
+    """The chin's point (3,) on a body's profile between two heights, and how sure; None where there is no profile."""
+    corners = points[triangles]
+    corners = corners[corners[:, :, 1].max(axis=1) > low]
+    heights, far = Head(corners, points[:0], (), low, high, middle).front(middle)
+    upper = (heights > low + 0.25 * (high - low)) & (heights < low + 0.8 * (high - low))
+    if upper.sum() < 8:
+        return None
+    nose = int(np.flatnonzero(upper)[int(np.argmax(far[upper]))])
+    row, sure = _chin(heights, far, nose)
+    place = np.array([middle, float(heights[row]), float(far[row]) - 0.02 * (high - low)])
+    return place, sure
 
 
 def _head_of(shape: Shape) -> Head:
@@ -256,7 +275,7 @@ def _chin(heights: FloatArray, far: FloatArray, nose: int) -> tuple[int, float]:
     if nose < 6:
         return 0, 0.3
     span = float(heights[-1] - heights[0])
-    throat, most = float(far[: max(nose // 6, 2)].min()), float(far[nose])
+    throat, most = float(np.median(far[: max(nose // 4, 2)])), float(far[nose])
     rows = np.flatnonzero((heights < heights[nose] - 0.12 * span) & (far > throat + AHEAD * (most - throat)))
     for k in rows.tolist():
         beside = far[max(k - 2, 0) : k + 3]

@@ -25,6 +25,7 @@ from pegloom.core.geometry.solid import Solid, make_solid
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.find.arms import arm_pegs
 from pegloom.core.skeleton.find.evenness import Evenness, Found, even_out
+from pegloom.core.skeleton.find.face import chin_of
 from pegloom.core.skeleton.find.hand import find_fingers, finger_tips
 from pegloom.core.skeleton.find.standing_body import StandingBody
 from pegloom.core.skeleton.human import CENTRE_PEGS, PATTERN, SIDE_PEGS, finger_names
@@ -99,6 +100,7 @@ def find_human_pegs(
         for sign in (1, -1):
             found.update(_leg_pegs(body, sign))
         found.update(_trunk_pegs(body, found))
+    found.update(_landmarks(body, points - base, triangles, found))
     evenness = Evenness(points - base, triangles, middle=middle, size=body.height)
     found, apart = even_out(found, evenness)
     progress(0.7, "hands")
@@ -276,6 +278,27 @@ def _trunk_pegs(body: StandingBody, found: Found) -> Found:
         "head": placed(head_y, 0.42, neck_sure),
         "crown": (crown, 0.9),
     }
+
+
+def _landmarks(body: StandingBody, points: FloatArray, triangles: IntArray, found: Found) -> Found:
+    """Chin, crotch and heels: what one sees on a body, and what joints follow from."""
+    h, cell = body.height, body.solid.cell
+    hips, head, crown = (found[n][0] for n in ("hips", "head", "crown"))
+    result: Found = {"crotch": (np.array([body.middle, body.crotch + cell, hips[2]]), min(body.crotch_sure, 0.85))}
+    for s, sign in (("l", 1), ("r", -1)):
+        ankle, sure = found[f"{s}_ankle"]
+        leg = body.solid.centres(np.argwhere(body.legs & body.aside(sign)[:, None, None]))
+        near = leg[(leg[:, 1] < max(float(ankle[1]), 2.5 * cell)) & (np.abs(leg[:, 0] - ankle[0]) < 0.06 * h)]
+        back = float(near[:, 2].min()) - cell / 2 if len(near) else float(ankle[2]) - 0.03 * h
+        result[f"{s}_heel"] = (np.array([ankle[0], 0.01 * h, back + 0.01 * h]), sure if len(near) else 0.3)
+    # The chin is read from the profile of what lies over the neck.
+    neck = found["neck"][0]
+    chin = chin_of(points, triangles, float(neck[1]), float(crown[1]), body.middle)
+    if chin is None:
+        result["chin"] = (np.array([body.middle, head[1] - 0.01 * h, head[2] + 0.06 * h]), 0.3)
+    else:
+        result["chin"] = chin
+    return result
 
 
 def _seen(points: FloatArray, triangles: IntArray, found: Found) -> int:

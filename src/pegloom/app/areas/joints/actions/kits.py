@@ -18,7 +18,7 @@ from pegloom.document import edits
 def kit_of(state: State) -> str:
     """The kit the card is about: the one chosen, else the first; "" where there are none."""
     character = state.character
-    ids = [k.id for k in kits_in(character.pegs) if k.kind != "root"] if character and character.pegs else []
+    ids = [k.id for k in kits_in(character.pegs) if k.kind != "root" and k.joints] if character and character.pegs else []
     chosen = state.settings.of(KitSettings).kit
     return chosen if chosen in ids else next(iter(ids), "")
 

@@ -65,7 +65,7 @@ class KitsCard(Card):
     def show_state(self, state: State) -> None:
         one = state.character
         kits = kits_in(one.pegs) if one is not None and one.pegs is not None else ()
-        fill(self.kit, [(f"{kit.id}  ({len(kit.joints)})", kit.id) for kit in kits if kit.kind != "root"])
+        fill(self.kit, [(f"{kit.id}  ({len(kit.joints)})", kit.id) for kit in kits if kit.kind != "root" and kit.joints])
         self.kit.setCurrentIndex(self.kit.findData(kit_of(state)))
         self.kit_kind.setCurrentIndex(max(self.kit_kind.findData(kind_of(state)), 0))
         self.note.setText(f"{max(len(kits) - 1, 0)} kits" if kits else "")
