@@ -522,7 +522,7 @@ def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
     hand.click("button.weights.bind")
     hand.idle()
     open_card(hand, hand.card("weights.bends"))
-    hand.until(lambda: watch.finished)
+    hand.until(lambda: watch.finished, timeout=240_000)
     better = watch.doubts(bends._group)
     assert better and better[0].past < 0.5 * worst.past
 
