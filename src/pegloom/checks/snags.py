@@ -23,7 +23,7 @@ from pegloom.core.geometry.mesh import (
     used_vertices,
     weld,
 )
-from pegloom.core.jobs import Progress, silent
+from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.memo import by_identity
 from pegloom.core.motion.clips import waiting_curves
 from pegloom.core.skeleton.axes import crooked_axes
@@ -141,7 +141,7 @@ def search_snags(character: Character, progress: Progress) -> tuple[Snag, ...]:
     """`find_snags` anew. progress: asked between two checks whether to go on; it may raise Cancelled."""
     found: list[Snag] = []
     for part in character.included:
-        progress(-1.0, "")
+        ask(progress)
         found += mesh_snags(part.mesh, part.name)
     points = character.all_points()
     if len(points) and character.standing is None and character.skeleton is None:
@@ -160,13 +160,13 @@ def search_snags(character: Character, progress: Progress) -> tuple[Snag, ...]:
             message = f"the lowest point is {100 * abs(low):.1f} cm {word} the floor"
             found.append(Snag("off-floor", "mesh", Severity.NOTE, message, fix="mesh.stand_up"))
     if character.skeleton is not None:
-        progress(-1.0, "")
+        ask(progress)
         found += _bind_snags(character)
-        progress(-1.0, "")
+        ask(progress)
         found += _joint_snags(character)
-    progress(-1.0, "")
+    ask(progress)
     found += _depth_snags(character)
-    progress(-1.0, "")
+    ask(progress)
     found += _rig_snags(character)
     order = {Severity.WRONG: 0, Severity.DOUBT: 1, Severity.NOTE: 2}
     return tuple(sorted(found, key=lambda snag: order[snag.severity]))

@@ -78,8 +78,7 @@ def _border_edges(mesh: Mesh) -> IntArray:
 @by_identity
 def _border(mesh: Mesh) -> IntArray:
     """Places (b,) on a mesh's open edges."""
-    use = edge_use(mesh)
-    return np.asarray(frozen(np.unique(use[use[:, 2] == 1][:, :2])))
+    return np.asarray(frozen(np.unique(_border_edges(mesh))))
 
 
 def meeting_of(character: Character) -> Meeting | None:
@@ -237,6 +236,8 @@ def _led(meeting: Meeting, skin: Skin, ids: tuple[str, ...]) -> tuple[FloatArray
 
 def _strayed(meeting: Meeting, skin: Skin) -> BoolArray:
     """Which of what follows (q,) is held otherwise than the edges it lies on."""
+    if len(meeting.follows.part) == 0:
+        return np.zeros(0, dtype=bool)
     _, ids = _rows(meeting, skin)
     own, wanted = _led(meeting, skin, ids)
     least = max((skin.limit(p) for p in meeting.parts if p in skin.weights), default=4)
@@ -274,6 +275,8 @@ def _closed(
 def _pushed(character: Character, meeting: Meeting, skin: Skin, old: Skin, changed: set[str]) -> Skin:
     """The ends of edges nobody changed given what was changed at the vertices along them."""
     follows = meeting.follows
+    if len(follows.part) == 0:
+        return skin
     ids = tuple(dict.fromkeys(j for s in (skin, old) for p in meeting.parts if p in s.weights for j in s.weights[p].joint_ids))
     own, before = (_held(meeting, s, follows.part, follows.vertex, ids) for s in (skin, old))
     nearer = np.where(follows.share < 0.5, follows.ends[:, 0], follows.ends[:, 1])

@@ -23,13 +23,11 @@ from pegloom.core.skeleton.body_words import LIMBS, NOTHING
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import role_in_kit
 from pegloom.core.skeleton.names import words_of
+from pegloom.core.skeleton.pieces import ASIDE, one_tree
 from pegloom.core.skeleton.uses import Use, told_uses
 
 UP, FORWARD = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0])
 
-ASIDE = 0.02
-"""How far from the middle a joint is no longer of the trunk, as a share of the skeleton's largest extent; nearer ones
-are when they have a twin across."""
 APART = 0.004
 """Least distance of two twins, as a share of the extent."""
 ON_FLOOR = 0.16
@@ -40,10 +38,6 @@ STUB = 0.3
 """A leg's first bone this short beside its second is the hip's, not the thigh."""
 CONNECTS = (0.8, 0.6)
 """A leg's first bone is the hip's too where it is at most so long beside its second and so much of it leads aside."""
-CARRIED = 0.25
-"""How far, as a share of the extent, all that hangs on a root must stand from it for it only to carry them."""
-LEAST_PIECE = 2
-"""Joints a piece with a root of its own must have to be hung on the body; fewer mark a place."""
 LEVEL = 0.8
 """Rise of the line from hips to chest over its length under which a body on two legs has wings for arms."""
 
@@ -121,70 +115,7 @@ def _from_file(skeleton: Skeleton) -> Skeleton:
         return above
 
     kept = [replace(j, parent=holder(j)) for j in skeleton.joints if j.origin is Origin.FILE and j.id not in helpers]
-    return Skeleton(tuple(_in_order(_one_tree(kept))))
-
-
-def _in_order(joints: list[Joint]) -> list[Joint]:
-    """Parents before what hangs on them, else as they were."""
-    below: dict[str | None, list[Joint]] = {}
-    for joint in joints:
-        below.setdefault(joint.parent, []).append(joint)
-    found: list[Joint] = []
-    waiting = list(reversed(below.get(None, [])))
-    while waiting:
-        joint = waiting.pop()
-        found.append(joint)
-        waiting += reversed(below.get(joint.id, []))
-    return found
-
-
-def _one_tree(joints: list[Joint]) -> list[Joint]:
-    """Joints whose pieces hang on each other by where they stand: each on the nearest joint of the middle."""
-    if not joints:
-        return joints
-    at = {j.id: np.array(j.position) for j in joints}
-    places = np.array(list(at.values()))
-    size, middle = float(np.ptp(places, axis=0).max()), float(np.median(places[:, 0]))
-    parent = {j.id: j.parent for j in joints}
-    below: dict[str | None, list[str]] = {}
-    for joint in joints:
-        below.setdefault(joint.parent, []).append(joint.id)
-
-    def piece(top: str) -> list[str]:
-        found, waiting = [], [top]
-        while waiting:
-            here = waiting.pop()
-            found.append(here)
-            waiting += below.get(here, [])
-        return found
-
-    tops = list(below.get(None, []))
-    for top in list(tops):
-        # A root that only carries: all that hangs on it stands far away.
-        held = below.get(top, [])
-        if len(held) > 1 and all(np.linalg.norm(at[c] - at[top]) > CARRIED * size for c in held):
-            tops.remove(top)
-            tops += held
-    pieces = {top: piece(top) for top in tops}
-    pieces = {top: ids for top, ids in pieces.items() if len(ids) >= LEAST_PIECE}
-    if len(pieces) < 2:
-        return joints
-
-    def central(j: str) -> bool:
-        return abs(float(at[j][0]) - middle) <= ASIDE * size
-
-    # The trunk's piece is the one with a joint of the middle nearest to half the height, where hips are.
-    heart = np.array([middle, float(places[:, 1].min()) + 0.55 * float(np.ptp(places[:, 1])), float(np.median(places[:, 2]))])
-    trunk = min(pieces, key=lambda top: min((float(np.linalg.norm(at[j] - heart)) for j in pieces[top] if central(j)), default=np.inf))
-    joined, left = list(pieces[trunk]), [top for top in pieces if top != trunk]
-    while left:
-        holds = [j for j in joined if central(j)] or joined
-        gaps = [(float(np.linalg.norm(at[top] - at[j])), top, j) for top in left for j in holds]
-        _, top, onto = min(gaps)
-        parent[top] = onto
-        left.remove(top)
-        joined += pieces[top]
-    return [replace(j, parent=parent[j.id]) for j in joints]
+    return Skeleton(tuple(one_tree(kept)))
 
 
 class _Finder:
