@@ -17,11 +17,10 @@ from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton import pegs as peg_moves
 from pegloom.core.skeleton.build import AS_STOOD, kits_in
 from pegloom.core.skeleton.find import find_pegs_in, guess_pattern
-from pegloom.core.skeleton.find.hand import find_fingers, finger_tips
+from pegloom.core.skeleton.find.hand import find_fingers
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_side_name
 from pegloom.core.skeleton.kits import (
     Kit,
-    finger_kit,
     finger_names,
     fingers_of,
     kit_of,
@@ -32,13 +31,9 @@ from pegloom.core.skeleton.kits import (
 from pegloom.core.skeleton.patterns import Pattern, free_pegs, kit_library, pattern, peg_order, usual_place
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skeleton.search_again import added_kits, found_again
+from pegloom.document.edits.hands import hands_on
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
 from pegloom.document.model import Character, Document, PartKind
-
-HAND_LONG, HAND_WIDE = 0.2, 0.07
-"""How far before a wrist, and how far aside of its line, skin is still a hand's, in shares of the height."""
-ALIKE = 0.012
-"""How far from mirrored two hands' pegs may lie to be made so, in shares of the height."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -308,7 +303,10 @@ def add_kit(
         if both_sides and skeleton.other_side(joint.id) not in (None, joint.id):
             sides = ["l", "r"]
     if kind == "fingers":
-        hands = _hands(character, skeleton, joint, sides, own, count)
+        surface, middle = whole_surface(character), middle_of(character)
+        body = (surface.points, surface.triangles, character.height, middle)
+        taken_pegs = frozenset(pegs.by_name)
+        hands = hands_on(body, skeleton, joint, sides, own, count, taken_pegs)
         if not hands:
             raise EditError(f"a hand has two fingers at least; {own} would have none")
         more = {name: peg for _, placed in hands for name, peg in placed.items()}
@@ -347,69 +345,6 @@ def add_kit(
             places[peg] = Peg(peg, (float(x), float(y), float(z)), 0.3)
     document = _with_kits(document, character, (*kits, *result), places=places, base_pegs=pegs)
     return document, result[0].id
-
-
-def _hands(
-    character: Character, skeleton: Skeleton, joint: Joint, sides: list[str], own: str, count: int | None
-) -> list[tuple[list[Kit], dict[str, Peg]]]:
-    """Fingers for a wrist and, where it is asked for, for the one across: each hand's kits and where its pegs go.
-
-    As many as `count`, else as the mesh shows at either hand, five weak guesses where it shows none.
-    """
-    wrists = {}
-    for s in sides:
-        mine = s in ("", "l" if joint.side is Side.LEFT else "r") or joint.side is Side.CENTRE
-        hung = joint if mine else skeleton.joint(skeleton.other_side(joint.id) or joint.id)
-        wrists[s or "l"] = (hung, *_palm_before(character, skeleton, hung))
-    surface = whole_surface(character)
-    points, triangles = surface.points, surface.triangles
-    if count is None:
-        seen = [len(finger_tips(points, triangles, wrist, palm)) for _, wrist, palm in wrists.values()]
-        count = min(max(seen), 5) if max(seen, default=0) >= 2 else 5
-    taken = character.pegs.by_name if character.pegs is not None else {}
-    result = []
-    for s, (hung, wrist, palm) in wrists.items():
-        names = finger_names(count)
-        prefix = f"{own}_" if any(f"{s}_{finger}_base" in taken for finger in names) else ""
-        kits = [finger_kit(f"{own}.{s}.{finger}", s, hung.id, finger, prefix=prefix) for finger in names]
-        found = find_fingers(points, triangles, wrist, palm, names=names)
-        placed = {}
-        for finger, kit in zip(names, kits, strict=True):
-            base, tip, sure = found[finger]
-            for peg, place in zip(kit.pegs, (base, tip), strict=True):
-                x, y, z = (float(v) for v in place)
-                placed[peg] = Peg(peg, (x, y, z), sure)
-        result.append((kits, placed))
-    if len(result) == 2:
-        _alike(result[0][1], result[1][1], middle_of(character), ALIKE * character.height)
-    return [hand for hand in result if hand[0]]
-
-
-def _alike(left: dict[str, Peg], right: dict[str, Peg], middle: float, most: float) -> None:
-    """Pegs of two hands that lie nearly mirrored made exactly so."""
-    for name, peg in left.items():
-        twin = f"r_{name[2:]}"
-        here, there = np.array(peg.position), np.array(right[twin].position) * [-1, 1, 1] + [2 * middle, 0, 0]
-        if np.linalg.norm(here - there) < most:
-            x, y, z = (float(v) for v in (here + there) / 2)
-            left[name], right[twin] = replace(peg, position=(x, y, z)), replace(right[twin], position=(2 * middle - x, y, z))
-
-
-def _palm_before(character: Character, skeleton: Skeleton, joint: Joint) -> tuple[FloatArray, FloatArray]:
-    """A wrist's place and about where the knuckles are (3,): half way to where the skin before it ends."""
-    wrist = np.array(joint.position)
-    way = None if joint.tail is None else np.array(joint.tail) - wrist
-    if (way is None or np.linalg.norm(way) < 1e-9) and joint.parent is not None:
-        way = wrist - np.array(skeleton.joint(joint.parent).position)
-    if way is None or np.linalg.norm(way) < 1e-9:
-        raise EditError(f"{joint.name} says no direction a hand could have; pick a wrist that hangs on a forearm")
-    ahead = way / np.linalg.norm(way)
-    away = whole_surface(character).points - wrist
-    along = away @ ahead
-    aside = np.linalg.norm(away - along[:, None] * ahead, axis=1)
-    near = (along > 0) & (along < HAND_LONG * character.height) & (aside < HAND_WIDE * character.height)
-    length = float(along[near].max()) if near.any() else 0.5 * HAND_LONG * character.height
-    return wrist, wrist + 0.5 * length * ahead
 
 
 def _waited_for(character: Character) -> set[str]:
