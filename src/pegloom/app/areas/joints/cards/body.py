@@ -67,7 +67,7 @@ class BodyCard(Card):
         self.note.setText(f"{len(found)} found" if found else "")
         self.left.setText(
             "Joints built here are known; this is for a skeleton from a file." if not foreign
-            else f"{rest} of {len(foreign)} joints are no part of these." if rest else "Every joint is part of one."
+            else f"{rest} of {len(foreign)} joints {'is' if rest == 1 else 'are'} no part of these." if rest else "Every joint is part of one."
         )  # fmt: skip
 
     def _show_part(self, state: State, skeleton: Skeleton | None) -> None:
