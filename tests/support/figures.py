@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from functools import lru_cache
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 import trimesh
 
-from pegloom.core.geometry.mesh import Mesh, from_faces
+from pegloom.core.geometry.mesh import Mesh, from_faces, triangulate
+from pegloom.core.skeleton.kits import FINGERS
 from pegloom.document import edits
 from pegloom.document.model import Document, Part
 from pegloom.files.project import open_project
@@ -277,6 +279,53 @@ def lone_hand(fingers: int = 5, *, curl: float = 0.5) -> trimesh.Trimesh:
     pieces.append(_capsule((0.035, 0, -0.02), (0.065, -0.005, 0.02), 0.012))
     pieces.append(_capsule((0.065, -0.005, 0.02), (0.078, -0.005, 0.05), 0.01))
     return trimesh.util.concatenate(pieces)
+
+
+def curled_hand(fold: float, fingers: int = 5) -> tuple[trimesh.Trimesh, dict[str, np.ndarray]]:
+    """A left hand, wrist at the origin, fingers toward +X and folding down, and each finger's own joints and tip (4, 3).
+
+    fold : radians by which a finger's last bone is turned against its palm, a third at each joint. Of one skin a bone.
+    """
+    pieces = [trimesh.creation.box([0.08, 0.026, 0.085]).subdivide().subdivide()]
+    pieces[0].apply_translation([0.06, 0, 0])
+    pieces.append(_capsule((-0.05, 0, 0), (0.03, 0, 0), 0.024))
+    lines = {}
+    for k, name in enumerate(FINGERS[1:fingers]):
+        z = 0.033 - 0.066 * k / max(fingers - 2, 1)
+        line, angle = [np.array([0.088, 0.0, z])], 0.0
+        for length in (0.045, 0.03, 0.023):
+            angle += fold / 3
+            line.append(line[-1] + length * np.array([np.cos(angle), -np.sin(angle), 0.0]))
+        pieces += [_capsule(tuple(a), tuple(b), 0.0085 - 0.0005 * i) for i, (a, b) in enumerate(pairwise(line))]
+        lines[name] = np.array(line)
+    thumb = np.array([[0.025, -0.004, 0.02], [0.052, -0.008, 0.046], [0.076, -0.01, 0.063], [0.098, -0.012, 0.07]])
+    pieces += [_capsule(tuple(a), tuple(b), 0.0105 - 0.0005 * i) for i, (a, b) in enumerate(pairwise(thumb))]
+    return trimesh.util.concatenate(pieces), lines | {"thumb": thumb}
+
+
+def toed_human(toes: int) -> tuple[trimesh.Trimesh, list[np.ndarray]]:
+    """A human whose feet, of one skin each, end in so many single toes; where the left ones' tips are, the inner one first."""
+    made, at = human(down=0.7)
+    kept = [piece for piece in made.split(only_watertight=False) if not (piece.bounds[0][1] < 0.05 and piece.bounds[0][2] > 0.02)]
+    ankle = at["ankle"]
+    ball = ankle + [0.005, -0.045, 0.12]
+    foot, tips = [], []
+    for centre, size in ((ball, [0.092, 0.036, 0.08]), (ankle + [0, -0.04, 0.04], [0.06, 0.05, 0.13])):
+        box = trimesh.creation.box(size).subdivide()
+        box.apply_translation(centre)
+        foot.append(box)
+    thin = 0.7 * min(0.07 / max(toes - 1, 1) / 2, 0.014)
+    for k in range(toes):
+        share = k / (toes - 1) - 0.5
+        start = ball + [0.074 * share, -0.004, 0.02]
+        end = start + [0.01 * share, -0.002, 0.06 - 0.016 * (share + 0.5)]
+        foot.append(_capsule(tuple(start), tuple(end), thin))
+        tips.append(end + [0, 0, thin])
+    skin = one_skin(trimesh.util.concatenate(foot), 0.0028, 8)
+    left = trimesh.Trimesh(skin.points, triangulate(skin).vertices, process=False)
+    right = left.copy()
+    right.apply_transform(np.diag([-1.0, 1.0, 1.0, 1.0]))
+    return trimesh.util.concatenate([*kept, left, right]), tips
 
 
 def cut_off(points: np.ndarray, triangles: np.ndarray, keep: np.ndarray) -> Mesh:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,7 +12,10 @@ from pegloom.core.errors import ShapeError
 from pegloom.core.skeleton.joints import Side
 
 FINGERS = ("thumb", "index", "middle", "ring", "little")
+TOES = ("big", "second", "third", "fourth", "little")
 MOST_SEGMENTS = 4
+MIDDLE = 0.45
+"""Share of a finger's length from knuckle to tip where its second knuckle is."""
 SIDES = {"l": Side.LEFT, "r": Side.RIGHT}
 
 
@@ -20,6 +23,8 @@ def role_in_kit(joint_id: str) -> str:
     """What a kit's joint is, from the id its recipe gives it; asked once, when the joint is made."""
     if joint_id.startswith("hand."):
         return "finger"
+    if joint_id.startswith("toes."):
+        return "toe"
     last = joint_id.rpartition(".")[2] if "." in joint_id else ""
     return last if last.isalpha() else ""
 
@@ -155,15 +160,69 @@ def fingers_of(plan: Mapping[str, Any], count: int, segments: int) -> list[Kit]:
     return result
 
 
-def finger_kit(kit_id: str, s: str, attach: str, finger: str, segments: int = 3, *, prefix: str = "") -> Kit:
-    """The kit of one finger. prefix: put before the finger in names, where another hand has the plain ones."""
-    shares = {1: (0.0,), 2: (0.0, 0.55), 3: (0.0, 0.45, 0.75), 4: (0.0, 0.36, 0.62, 0.82)}[segments]
+def finger_kit(
+    kit_id: str, s: str, attach: str, finger: str, segments: int = 3, *, prefix: str = "", bent: bool = False
+) -> Kit:  # fmt: skip
+    """The kit of one finger.
+
+    prefix: put before the finger in names, where another hand has the plain ones. bent : a third peg at its second
+    knuckle, for a finger that is not straight at rest.
+    """
+    shares = {1: (0.0,), 2: (0.0, 0.55), 3: (0.0, MIDDLE, 0.75), 4: (0.0, 0.36, 0.62, 0.82)}[segments]
+    own = f"{s}_{prefix}{finger}"
+    at = tuple(k / MIDDLE if k <= MIDDLE else 1 + (k - MIDDLE) / (1 - MIDDLE) for k in shares) if bent else shares
     return Kit(
-        kit_id, "finger", SIDES[s], attach, (f"{s}_{prefix}{finger}_base", f"{s}_{prefix}{finger}_tip"),
-        tuple(f"{kit_id}.{k + 1}" for k in range(segments)),
-        tuple(f"{s}_{prefix}{finger}_{k + 1}" for k in range(segments)),
-        shares, "thumb" if finger == "thumb" else "finger", least=1, most=MOST_SEGMENTS, part="hand",
+        kit_id, "finger", SIDES[s], attach, (f"{own}_base", *([f"{own}_middle"] if bent else []), f"{own}_tip"),
+        tuple(f"{kit_id}.{k + 1}" for k in range(segments)), tuple(f"{own}_{k + 1}" for k in range(segments)),
+        at, "thumb" if finger == "thumb" else "finger", least=1, most=MOST_SEGMENTS, part="hand",
     )  # fmt: skip
+
+
+def bent(kit: Kit, bends: bool = True) -> Kit:
+    """A finger's kit with a peg at its second knuckle, or without; the joints stay the same."""
+    if kit.kind != "finger" or bends == (len(kit.pegs) == 3):
+        return kit
+    _, s, finger = kit.id.rsplit(".", 2)
+    new = finger_kit(kit.id, s, kit.attach, finger, len(kit.joints), prefix=_prefix(kit), bent=bends)
+    return replace(kit, pegs=new.pegs, at=new.at)
+
+
+def _prefix(kit: Kit) -> str:
+    _, s, finger = kit.id.rsplit(".", 2)
+    return kit.pegs[0][len(s) + 1 : -len(f"{finger}_base")]
+
+
+def toe_names(count: int) -> tuple[str, ...]:
+    """Which toes a foot with `count` of them has, the inner one first. Raises ShapeError but for 0 and 2 to 5."""
+    known = {0: (), 2: (0, 4), 3: (0, 1, 4), 4: (0, 1, 2, 4), 5: (0, 1, 2, 3, 4)}
+    if count not in known:
+        raise ShapeError(f"a foot has 2 to 5 single toes or none, not {count}")
+    return tuple(TOES[k] for k in known[count])
+
+
+def toe_kit(kit_id: str, s: str, attach: str, toe: str, segments: int = 2, *, prefix: str = "") -> Kit:
+    """The kit of one toe. prefix: put before the toe in names, where another foot has the plain ones."""
+    own = f"{s}_{prefix}{toe}_toe"
+    return Kit(
+        kit_id, "toe", SIDES[s], attach, (f"{own}_base", f"{own}_tip"), tuple(f"{kit_id}.{k + 1}" for k in range(segments)),
+        tuple(f"{own}_{k + 1}" for k in range(segments)), tuple(k / segments for k in range(segments)), "level", least=1,
+        most=MOST_SEGMENTS, part="foot",
+    )  # fmt: skip
+
+
+def shown_kits(kits: tuple[Kit, ...], pegs: Container[str]) -> tuple[Kit, ...]:
+    """A pattern's kits with what a mesh shows beside: a peg more in fingers that are bent, and single toes.
+
+    pegs : names of the pegs found.
+    """
+    hands = tuple(bent(kit, any(f"{s}_{kit.pegs[0][2:-5]}_middle" in pegs for s in "lr")) if kit.kind == "finger" else kit
+                  for kit in kits)  # fmt: skip
+    joints = {joint for kit in kits for joint in kit.joints}
+    toes = [
+        toe_kit(f"toes.{s}.{toe}", s, f"leg.{s}.toes", toe)
+        for s in "lr" for toe in TOES if f"{s}_{toe}_toe_base" in pegs and f"leg.{s}.toes" in joints
+    ]  # fmt: skip
+    return (*hands, *toes)
 
 
 def pairs_of(plan: Mapping[str, Any], pairs: int) -> list[Kit]:
@@ -192,8 +251,8 @@ def resized(kit: Kit, count: int) -> Kit:
         raise ShapeError(f"{kit.id} has {kit.least} to {kit.most} joints, not {count}")
     if kit.kind == "finger":
         _, s, finger = kit.id.rsplit(".", 2)
-        prefix = kit.pegs[0][len(s) + 1 : -len(f"{finger}_base")]
-        return replace(finger_kit(kit.id, s, kit.attach, finger, count, prefix=prefix), roll=kit.roll)
+        new = finger_kit(kit.id, s, kit.attach, finger, count, prefix=_prefix(kit), bent=len(kit.pegs) == 3)
+        return replace(new, roll=kit.roll)
     numbered = kit.joints[0].rsplit(".", 1)[-1] == "1"
     closed = kit.at[-1] >= len(kit.pegs) - 1
     steps = np.linspace(0.0, len(kit.pegs) - 1, count + (0 if closed else 1))[:count] if count > 1 else np.zeros(1)

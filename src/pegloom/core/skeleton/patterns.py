@@ -13,7 +13,7 @@ import numpy as np
 
 from pegloom.core.errors import ShapeError
 from pegloom.core.skeleton.joints import Vector
-from pegloom.core.skeleton.kits import Kit, kits_of
+from pegloom.core.skeleton.kits import FINGERS, Kit, kits_of
 from pegloom.core.skeleton.pegs import Peg, PegSet
 
 ORDER = ("human", "four-legged", "winged", "many-legged", "serpent", "flat", "hinge", "wheel", "piston", "rope", "face", "hand")
@@ -105,13 +105,22 @@ def bare(peg: str) -> str:
     return rest if head.startswith("leg") and head[3:].isdigit() else base
 
 
+KNUCKLES = {
+    "base": "In the knuckle of the {0}, on the {1} side of the crease.",
+    "middle": "In the second knuckle of the {0}, which is bent as it stands.",
+    "tip": "At the tip of the {0}.",
+}
+"""Where a finger's and a toe's pegs go, for a person, by how they end."""
+
+
 def sentence(peg: str, pattern_name: str = "human") -> str:
     """Where a peg goes, for a person."""
     base = bare(peg)
-    if base.endswith("_base") and base.split("_")[0] in ("thumb", "index", "middle", "ring", "little", "mitten"):
-        return f"In the knuckle of the {base[:-5]}, on the wrist side of the crease."
-    if base.endswith("_tip") and base.split("_")[0] in ("thumb", "index", "middle", "ring", "little", "mitten"):
-        return f"At the tip of the {base[:-4]}."
+    part, _, end = base.rpartition("_")
+    known_parts = part.split("_")[-1] in (*FINGERS, "mitten", "toe")
+    if known_parts and end in KNUCKLES:
+        toe = part.endswith("toe")
+        return KNUCKLES[end].format(part.replace("_", " "), "heel's" if toe else "wrist's")
     known = shipped_patterns().get(pattern_name)
     if known is not None and base in known.say:
         return known.say[base]

@@ -6,7 +6,7 @@ from dataclasses import replace
 from types import MappingProxyType
 
 from pegloom.core.skeleton.joints import other_side_name
-from pegloom.core.skeleton.kits import Kit
+from pegloom.core.skeleton.kits import Kit, bent
 from pegloom.core.skeleton.patterns import shipped_patterns
 from pegloom.core.skeleton.pegs import PegSet
 
@@ -17,7 +17,7 @@ def added_kits(pegs: PegSet) -> tuple[Kit, ...]:
     if plan is None:
         return ()
     own = {kit.id for kit in plan.kits(fingers=pegs.fingers, pairs=30)}
-    return tuple(kit for kit in pegs.kits if kit.id not in own and kit.kind != "finger")
+    return tuple(kit for kit in pegs.kits if kit.id not in own and kit.kind not in ("finger", "toe"))
 
 
 def found_again(old: PegSet, found: PegSet, *, keep_placed: bool = True, other_fingers: bool = False) -> PegSet:
@@ -29,12 +29,14 @@ def found_again(old: PegSet, found: PegSet, *, keep_placed: bool = True, other_f
     same = old.pattern == found.pattern and bool(old.kits)
     own = {kit.id for kit in found.kits}
     if same:
-        placed = any(p.by_hand for p in old.pegs if p.name.endswith(("_base", "_tip")))
+        fingers_own = {peg for kit in old.kits if kit.kind == "finger" for peg in kit.pegs}
+        placed = any(p.by_hand for p in old.pegs if p.name in fingers_own)
         fresh = other_fingers or (old.fingers != found.fingers and not (placed and keep_placed))
         hands = found.kits if fresh else old.kits
         known = {kit.id: kit for kit in old.kits}
         kits = [kit for kit in old.kits if kit.kind != "finger"]
-        kits += [known.get(kit.id, kit) for kit in hands if kit.kind == "finger"]
+        bends = {kit.id for kit in (*found.kits, *old.kits) if kit.kind == "finger" and len(kit.pegs) == 3}
+        kits += [bent(known.get(kit.id, kit), kit.id in bends) for kit in hands if kit.kind == "finger"]
         fingers = found.fingers if fresh else old.fingers
     else:
         # Of the old pattern's own kits nothing stays; one added since hangs on what has its joint now, else on the root.

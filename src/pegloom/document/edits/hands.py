@@ -39,26 +39,29 @@ def hands_on(
     if count is None:
         seen = [len(finger_tips(points, triangles, wrist, palm)) for _, wrist, palm in wrists.values()]
         count = min(max(seen), 5) if max(seen, default=0) >= 2 else 5
+    names = finger_names(count)
+    found = {s: find_fingers(points, triangles, wrist, palm, names=names) for s, (_, wrist, palm) in wrists.items()}
+    bends = {finger for hand in found.values() for finger in names if hand[finger].bent}
     result = []
-    for s, (hung, wrist, palm) in wrists.items():
-        names = finger_names(count)
+    for s, (hung, _, _) in wrists.items():
         prefix = f"{own}_" if any(f"{s}_{finger}_base" in taken for finger in names) else ""
-        kits = [finger_kit(f"{own}.{s}.{finger}", s, hung.id, finger, prefix=prefix) for finger in names]
-        found = find_fingers(points, triangles, wrist, palm, names=names)
+        kits = [
+            finger_kit(f"{own}.{s}.{finger}", s, hung.id, finger, prefix=prefix, bent=finger in bends) for finger in names
+        ]
         placed = {}
         for finger, kit in zip(names, kits, strict=True):
-            base, tip, sure = found[finger]
-            for peg, place in zip(kit.pegs, (base, tip), strict=True):
-                x, y, z = (float(v) for v in place)
-                placed[peg] = Peg(peg, (x, y, z), sure)
+            places = found[s][finger].pegs
+            for peg in kit.pegs:
+                x, y, z = (float(v) for v in places[peg.rpartition("_")[2]])
+                placed[peg] = Peg(peg, (x, y, z), found[s][finger].sure)
         result.append((kits, placed))
     if len(result) == 2:
-        _alike(result[0][1], result[1][1], middle, ALIKE * height)
+        make_alike(result[0][1], result[1][1], middle, ALIKE * height)
     return [hand for hand in result if hand[0]]
 
 
-def _alike(left: dict[str, Peg], right: dict[str, Peg], middle: float, most: float) -> None:
-    """Pegs of two hands that lie nearly mirrored made exactly so."""
+def make_alike(left: dict[str, Peg], right: dict[str, Peg], middle: float, most: float) -> None:
+    """Pegs of two hands, or feet, that lie nearly mirrored made exactly so."""
     for name, peg in left.items():
         twin = f"r_{name[2:]}"
         here, there = np.array(peg.position), np.array(right[twin].position) * [-1, 1, 1] + [2 * middle, 0, 0]

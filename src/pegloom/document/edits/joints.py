@@ -21,6 +21,7 @@ from pegloom.core.skeleton.find.hand import find_fingers
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_side_name
 from pegloom.core.skeleton.kits import (
     Kit,
+    bent,
     finger_names,
     fingers_of,
     kit_of,
@@ -31,6 +32,7 @@ from pegloom.core.skeleton.kits import (
 from pegloom.core.skeleton.patterns import Pattern, free_pegs, kit_library, pattern, peg_order, usual_place
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skeleton.search_again import added_kits, found_again
+from pegloom.document.edits.feet import toes_on
 from pegloom.document.edits.hands import hands_on
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
 from pegloom.document.model import Character, Document, PartKind
@@ -212,6 +214,7 @@ def set_fingers(document: Document, fingers: int, *, segments: int | None = None
     known = {**pegs.spare, **pegs.by_name}
     missing = {p for k in new for p in k.pegs if p not in known}
     places = _fingers_in_mesh(character, pegs, names, missing) if missing else {}
+    new = [bent(k, len(k.pegs) == 3 or k.pegs[0][:-5] + "_middle" in places) for k in new]
     return _with_kits(document, character, (*kept, *new), fingers=fingers, chains=chains, places=places)
 
 
@@ -225,11 +228,11 @@ def _fingers_in_mesh(character: Character, pegs: PegSet, names: tuple[str, ...],
         if not {f"{s}_wrist", f"{s}_palm"} <= set(pegs.by_name):
             continue
         wrist, palm = (np.array(pegs.position(f"{s}_{n}")) for n in ("wrist", "palm"))
-        for finger, (base, tip, sure) in find_fingers(points, triangles, wrist, palm, names=names).items():
-            for end, place in (("base", base), ("tip", tip)):
-                if f"{s}_{finger}_{end}" in missing:
+        for finger, found in find_fingers(points, triangles, wrist, palm, names=names).items():
+            for end, place in found.pegs.items():
+                if f"{s}_{finger}_base" in missing and (end != "middle" or found.bent):
                     x, y, z = place.tolist()
-                    places[f"{s}_{finger}_{end}"] = Peg(f"{s}_{finger}_{end}", (x, y, z), sure)
+                    places[f"{s}_{finger}_{end}"] = Peg(f"{s}_{finger}_{end}", (x, y, z), found.sure)
     return places
 
 
@@ -302,13 +305,15 @@ def add_kit(
         sides = ["l" if joint.side is Side.LEFT else "r"]
         if both_sides and skeleton.other_side(joint.id) not in (None, joint.id):
             sides = ["l", "r"]
-    if kind == "fingers":
+    if kind in ("fingers", "toes"):
         surface, middle = whole_surface(character), middle_of(character)
         body = (surface.points, surface.triangles, character.height, middle)
         taken_pegs = frozenset(pegs.by_name)
-        hands = hands_on(body, skeleton, joint, sides, own, count, taken_pegs)
-        if not hands:
-            raise EditError(f"a hand has two fingers at least; {own} would have none")
+        hang = hands_on if kind == "fingers" else toes_on
+        hands = hang(body, skeleton, joint, sides, own, count, taken_pegs)
+        if not hands or not hands[0][0]:
+            what = "a hand has two fingers" if kind == "fingers" else "a foot has two single toes"
+            raise EditError(f"{what} at least; {own} would have none")
         more = {name: peg for _, placed in hands for name, peg in placed.items()}
         fresh = tuple(kit for kits_here, _ in hands for kit in kits_here)
         return _with_kits(document, character, (*kits, *fresh), places=more, base_pegs=pegs), fresh[0].id

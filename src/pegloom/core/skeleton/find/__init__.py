@@ -16,10 +16,10 @@ from pegloom.core.skeleton.find.evenness import Evenness, Found, even_out
 from pegloom.core.skeleton.find.face import find_face
 from pegloom.core.skeleton.find.figures import find_flat, find_prop, fit_usual
 from pegloom.core.skeleton.find.guess import guess_pattern
-from pegloom.core.skeleton.find.hand import find_hand
+from pegloom.core.skeleton.find.hand import bent_fingers, find_hand
 from pegloom.core.skeleton.find.human import find_human_pegs
 from pegloom.core.skeleton.find.shape import Shape
-from pegloom.core.skeleton.kits import Kit
+from pegloom.core.skeleton.kits import Kit, shown_kits
 from pegloom.core.skeleton.patterns import Pattern, peg_order
 from pegloom.core.skeleton.pegs import Peg, PegSet
 
@@ -45,7 +45,7 @@ def find_pegs_in(
     """
     if plan.finder == "human":
         pegs = find_human_pegs(points, triangles, fingers=fingers, middle=middle, progress=progress)
-        return replace(pegs, pattern=plan.name, kits=plan.kits(fingers=pegs.fingers))
+        return replace(pegs, pattern=plan.name, kits=shown_kits(plan.kits(fingers=pegs.fingers), pegs.by_name))
     low, high = bounds(points)
     if len(triangles) == 0 or float((high - low).max()) <= 0:
         raise FindError("the mesh is empty, so no landmarks can be found; open a mesh with faces")
@@ -60,7 +60,9 @@ def find_pegs_in(
         kits = plan.kits(pairs=pairs or count)
     elif plan.finder == "hand":
         number, found = find_hand(shape, fingers)
-        kits = plan.kits(fingers=number)
+        bends = bent_fingers({name: place for name, (place, _) in found.items()})
+        shown = {f"l_{finger}_middle" for finger in bends}
+        kits = shown_kits(plan.kits(fingers=number), shown)
     else:
         kits = plan.kits()
         if finder is not None:

@@ -1,8 +1,9 @@
-"""Fingers of a hand: tips are peaks of the way along the skin from the wrist."""
+"""Fingers of a hand: tips are peaks of the way along the skin from the wrist; bent ones are followed along their line."""
 
 from __future__ import annotations
 
-from itertools import pairwise
+from collections.abc import Mapping
+from dataclasses import dataclass
 
 import numpy as np
 from scipy import sparse
@@ -13,17 +14,71 @@ from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import weld_points
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
 from pegloom.core.geometry.winding import winding_numbers
+from pegloom.core.skeleton.find.finger_line import FreeLine, at_share, bow, free_line, gone_on
 from pegloom.core.skeleton.find.shape import Shape, persistence
-from pegloom.core.skeleton.kits import finger_names
+from pegloom.core.skeleton.kits import MIDDLE, finger_names
 
-Placed = dict[str, tuple[FloatArray, FloatArray, float]]
+
+@dataclass(frozen=True, eq=False)
+class Finger:
+    """A finger found: the knuckle it hangs on, its tip, how sure that is.
+
+    base, tip, middle : (3,) metres; middle is on its own line at its second knuckle.
+    """
+
+    base: FloatArray
+    tip: FloatArray
+    sure: float
+    middle: FloatArray
+
+    @property
+    def pegs(self) -> dict[str, FloatArray]:
+        """Places by the endings of its pegs' names."""
+        return {"base": self.base, "middle": self.middle, "tip": self.tip}
+
+
+    @property
+    def bent(self) -> bool:
+        """Whether its joints need a peg more to lie in it."""
+        return bow(np.array([self.base, self.middle, self.tip])) > OFF_CHORD
+
+
+def bent_fingers(places: Mapping[str, FloatArray]) -> tuple[str, ...]:
+    """Which fingers, of pegs' places by name, are bent on either side; as their pegs are called without the side."""
+    names = dict.fromkeys(n[2:-7] for n in places if n.endswith("_middle") and n[:2] in ("l_", "r_"))
+    return tuple(n for n in names if any(_bends(places, f"{s}_{n}") for s in "lr"))
+
+
+def _bends(places: Mapping[str, FloatArray], own: str) -> bool:
+    line = [places.get(f"{own}_{end}") for end in ("base", "middle", "tip")]
+    return all(p is not None for p in line) and bow(np.array(line)) > OFF_CHORD
+
+
+OFF_CHORD = 0.01
+"""Share of its length that a finger's middle lies off the straight way at least where it has a peg of its own."""
+SLIM = 3.0
+"""Half widths that a finger is free for at least to be told as bent; of a stub the way along the skin says too little."""
+BOWED = 0.4
+"""What a finger leaves the straight way by, over half its width, from which its joints would lie visibly off its line."""
+FOLDED = 0.94
+"""The cosine of the angle between a finger and the hand from which the finger is folded at its knuckle."""
+
+
+@dataclass(frozen=True, eq=False)
+class _Palm:
+    """wrist, ahead (unit) : (3,). length : to the middle knuckle; row : along it to the row of knuckles; metres."""
+
+    wrist: FloatArray
+    ahead: FloatArray
+    length: float
+    row: float
 
 
 def find_fingers(
     points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray, *, names: tuple[str, ...],
     tips: FloatArray | None = None,
-) -> Placed:  # fmt: skip
-    """Base and tip of each finger, with a confidence.
+) -> dict[str, Finger]:  # fmt: skip
+    """Where each finger of a hand is.
 
     points (n, 3), triangles (t, 3): the standing mesh.
 
@@ -49,79 +104,113 @@ def find_fingers(
         across = tips[:, 2]
         tips = tips[np.argsort(-across)]
     tips = tips[: len(names)]
-    placed: Placed = {}
-    fingers = tips[1:] if thumb_first else tips
-    reach = float(np.max((fingers - wrist) @ ahead)) if len(fingers) else 2 * length
-    for name, tip in zip(names, tips, strict=True):
+    lines = [free_line(points, triangles, tip, TRACED * length) for tip in tips]
+    own = slice(1, None) if thumb_first else slice(None)
+    stretched = [_stretched(line, tip, wrist, ahead) for line, tip in zip(lines[own], tips[own], strict=True)]
+    palm_ = _Palm(wrist, ahead, length, 0.52 * max(stretched, default=2 * length))
+    placed: dict[str, Finger] = {}
+    for name, tip, line in zip(names, tips, lines, strict=True):
         if name == "thumb":
             root = wrist + ahead * 0.3 * length
             base = root + (tip - root) * 0.3
         else:
-            row = wrist + ahead * 0.52 * reach
             across = (tip - wrist) - ahead * float((tip - wrist) @ ahead)
-            base = row + 0.72 * across
-        inner = tip - normalised(tip - base) * 0.04 * float(np.linalg.norm(tip - base))
-        placed[name] = (*_on_its_line(points, triangles, wrist, palm, base, inner), 0.65)
+            base = wrist + ahead * palm_.row + 0.72 * across
+        placed[name] = _finger(points, triangles, line, base, tip, palm_, thumb=name == "thumb")
     return placed
 
 
-def _on_its_line(
-    points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray, base: FloatArray, tip: FloatArray
-) -> tuple[FloatArray, FloatArray]:
-    """Base and tip of a finger brought onto its own middle line, so that the joints between them lie inside it.
+SURE = 0.65
+"""How sure a finger is that the skin shows."""
+TRACED = 1.25
+"""Palm's lengths along which a finger's line is looked for from its tip."""
+KNUCKLE_IN = 0.4
+"""Palm's lengths at most that a knuckle lies behind the web beside it."""
 
-    Rings of the skin at equal ways from the tip have their middles on that line; as far as the finger is free.
-    """
-    length = float(np.linalg.norm(tip - base))
-    welded = weld_points(points)
-    places = points[welded.first]
-    near = np.flatnonzero(np.linalg.norm(places - tip, axis=1) < 1.3 * length)
-    if len(near) < 12 or length <= 0:
+
+def _stretched(line: FreeLine, tip: FloatArray, wrist: FloatArray, ahead: FloatArray) -> float:
+    """How far from the wrist a finger's tip would be along the hand if the finger were straight."""
+    straight = float((tip - wrist) @ ahead)
+    if len(line) < 3:
+        return straight
+    web = line.places[-1]
+    free = line.length + float(np.linalg.norm(tip - line.places[0]))
+    way = normalised(line.places[-2] - web)
+    # Spread fingers go aside of the way ahead and are not bent for that.
+    spread = float(np.clip(np.linalg.norm(way @ ahead), 0.7, 1.0))
+    return max(straight, float((web - wrist) @ ahead) + spread * free)
+
+
+def _finger(
+    points: FloatArray, triangles: IntArray, line: FreeLine, base: FloatArray, tip: FloatArray, palm: _Palm,
+    *, thumb: bool,
+) -> Finger:  # fmt: skip
+    """A finger brought onto its own line: one that is bent at rest along its arc, a straight one along its way."""
+    if line.length > SLIM * line.thick:
+        first, second, web = line.places[0], line.places[1], line.places[-1]
+        inner = first + normalised(first - second) * 0.9 * float(np.linalg.norm(tip - first))
+        knuckle = base if thumb else _knuckle(line.places, palm)
+        # Of a line that is short its arc may lead out of the hand.
+        ways = np.concatenate([there + np.linspace(1.0, 0.0, 5)[:, None] * (knuckle - there) for there in (base, web)])
+        inside = np.flatnonzero(np.abs(winding_numbers(ways, points, triangles)) > 0.5)
+        knuckle = ways[inside[0]] if len(inside) else knuckle
+        arc = np.array([knuckle, *line.places[::-1], inner])
+        # Where a thumb begins is a guess, which tells nothing of a bend.
+        told = line.places if thumb else arc
+        if bow(told) * float(np.linalg.norm(np.diff(told, axis=0), axis=1).sum()) > BOWED * line.thick:
+            return Finger(knuckle, inner, SURE, at_share(arc, MIDDLE))
+        if not thumb and float(normalised(first - web) @ palm.ahead) < FOLDED:
+            base = knuckle
+    end = tip - normalised(tip - base) * 0.04 * float(np.linalg.norm(tip - base))
+    base, end = _on_its_line(points, triangles, line, base, end, thumb=thumb)
+    return Finger(base, end, SURE, base + MIDDLE * (end - base))
+
+
+def _knuckle(line: FloatArray, palm: _Palm) -> FloatArray:
+    """Where a finger's first bone begins: its arc goes on behind the web to the row of knuckles."""
+    arc = gone_on(line, KNUCKLE_IN * palm.length)
+    along = (arc - palm.wrist) @ palm.ahead
+    reached = np.flatnonzero(along <= palm.row)
+    if len(reached):
+        return np.asarray(arc[reached[0]])
+    way = normalised(arc[-1] - arc[-2])
+    lacks = (float(along[-1]) - palm.row) / max(float(-way @ palm.ahead), 0.3)
+    return np.asarray(arc[-1] + way * min(lacks, KNUCKLE_IN * palm.length))
+
+
+def _on_its_line(
+    points: FloatArray, triangles: IntArray, line: FreeLine, base: FloatArray, tip: FloatArray,
+    *, thumb: bool,
+) -> tuple[FloatArray, FloatArray]:
+    """Base and tip of a straight finger brought onto its own middle line, so that the joints between them lie inside it."""
+    if len(line) < 3:
         return base, tip
-    at = np.full(len(places), -1)
-    at[near] = np.arange(len(near))
-    tri = at[welded.group[triangles]]
-    tri = tri[(tri >= 0).all(axis=1)]
-    own = places[near]
-    edges = np.concatenate([tri[:, [0, 1]], tri[:, [1, 2]], tri[:, [2, 0]]])
-    weights = np.linalg.norm(own[edges[:, 0]] - own[edges[:, 1]], axis=1) + 1e-9
-    graph = sparse.csr_matrix((weights, (edges[:, 0], edges[:, 1])), shape=(len(near), len(near)))
-    start = int(np.argmin(np.linalg.norm(own - tip, axis=1)))
-    way = np.asarray(dijkstra(graph, directed=False, indices=np.array([start]), min_only=True, limit=LINE[1] * length))
-    middles = []
-    for low, high in pairwise(np.linspace(LINE[0], LINE[1], RINGS + 1) * length):
-        ring = own[(way >= low) & (way < high)]
-        if len(ring) >= 4:
-            # A ring's points crowd where the mesh is fine: its box tells its middle better than their mean.
-            middles.append((ring.min(axis=0) + ring.max(axis=0)) / 2)
-    if len(middles) < 3:
-        return base, tip
-    middle = np.array(middles)
-    centre = middle.mean(axis=0)
-    line = normalised(np.linalg.svd(middle - centre)[2][0])
-    line = line if line @ (tip - base) > 0 else -line
-    if np.linalg.norm(np.cross(line, normalised(tip - base))) > SWAYS:
+    centre = line.places.mean(axis=0)
+    # Of a stub the rings tell a middle, and no direction.
+    tells = thumb or line.length > SLIM * line.thick
+    way = normalised(np.linalg.svd(line.places - centre)[2][0] if tells else centre - base)
+    way = way if way @ (tip - base) > 0 else -way
+    if np.linalg.norm(np.cross(way, normalised(tip - base))) > SWAYS:
         return base, tip
 
     def on_line(place: FloatArray) -> FloatArray:
-        return np.asarray(centre + line * float((place - centre) @ line))
+        return np.asarray(centre + way * float((place - centre) @ way))
 
     # The knuckle lies in the palm and is brought over no farther than all between it and the tip lies inside.
     end = on_line(tip)
     for share in (0.5, 0.75, 1.0):
-        start_ = base + share * (on_line(base) - base)
-        along = start_ + np.linspace(0.0, 0.8, 5)[:, None] * (end - start_)
+        start = base + share * (on_line(base) - base)
+        along = start + np.linspace(0.0, 0.8, 5)[:, None] * (end - start)
         if (np.abs(winding_numbers(along, points, triangles)) > 0.5).all():
-            return start_, end
+            return start, end
     straight = base + np.linspace(0.0, 0.8, 5)[:, None] * (tip - base)
     if (np.abs(winding_numbers(straight, points, triangles)) > 0.5).all():
         return base, tip
     return 0.5 * (base + on_line(base)), end
 
 
-LINE, RINGS, SWAYS = (0.08, 0.75), 6, 0.75
-"""Shares of a finger's length from its tip within which its line is told, rings it is told by, and the sine of the
-angle to which it may differ from the way from knuckle to tip."""
+SWAYS = 0.75
+"""The sine of the angle to which a finger's line may differ from the way from knuckle to tip."""
 
 
 def find_hand(shape: Shape, fingers: int | None) -> tuple[int, dict[str, tuple[FloatArray, float]]]:
@@ -152,8 +241,8 @@ def find_hand(shape: Shape, fingers: int | None) -> tuple[int, dict[str, tuple[F
     found: dict[str, tuple[FloatArray, float]] = {"l_wrist": (wrist, sure), "l_palm": (palm, sure)}
     if count:
         placed = find_fingers(shape.points, shape.triangles, wrist, palm, names=finger_names(count), tips=ends)
-        for name, (base, tip, trust) in placed.items():
-            found |= {f"l_{name}_base": (base, trust), f"l_{name}_tip": (tip, trust)}
+        for name, finger in placed.items():
+            found |= {f"l_{name}_{end}": (place, finger.sure) for end, place in finger.pegs.items()}
     return count, found
 
 
@@ -168,8 +257,13 @@ SHORTEST = 0.35
 """Share of the longest finger's way from the wrist that the shortest has."""
 
 
-def finger_tips(points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray) -> FloatArray:
-    """Tips (up to 5, 3) of the fingers that stand out from a hand, moved just under the skin; the farthest first."""
+def finger_tips(
+    points: FloatArray, triangles: IntArray, wrist: FloatArray, palm: FloatArray, *, loose_ones: bool = True
+) -> FloatArray:
+    """Tips (up to 5, 3) of the fingers that stand out from a hand, moved just under the skin; the farthest first.
+
+    loose_ones : whether a shell of its own that touches the hand may be a finger.
+    """
     ahead = normalised(palm - wrist)
     length = float(np.linalg.norm(palm - wrist))
     welded = weld_points(points)
@@ -188,7 +282,9 @@ def finger_tips(points: FloatArray, triangles: IntArray, wrist: FloatArray, palm
     near_wrist = np.flatnonzero(level & (np.linalg.norm(places - wrist, axis=1) < RING * length))
     if len(near_wrist) == 0:
         return none
-    graph, loose = _with_loose_fingers(graph, places, near_wrist, tri, wrist, ahead, length)
+    loose: IntArray = np.zeros(0, dtype=np.int64)
+    if loose_ones:
+        graph, loose = _with_loose_fingers(graph, places, near_wrist, tri, wrist, ahead, length)
     far = dijkstra(graph, directed=False, indices=near_wrist, min_only=True)
     far[~np.isfinite(far)] = -1.0
     both = sparse.csr_matrix(graph + graph.T)
@@ -240,14 +336,14 @@ def _with_loose_fingers(
     return graph, np.concatenate(loose)
 
 
-def _spread(wrist: FloatArray, palm: FloatArray, names: tuple[str, ...]) -> Placed:
+def _spread(wrist: FloatArray, palm: FloatArray, names: tuple[str, ...]) -> dict[str, Finger]:
     """Fingers side by side over a palm of usual width, where the mesh does not show them."""
     ahead = palm - wrist
     length = float(np.linalg.norm(ahead))
     forward = np.array([0.0, 0.0, 1.0])
     across = forward - normalised(ahead) * float(forward @ normalised(ahead))
     across = normalised(across) if np.linalg.norm(across) > 0.1 else any_perpendicular(ahead)
-    placed: Placed = {}
+    placed: dict[str, Finger] = {}
     row = [n for n in names if n != "thumb"]
     for name in names:
         if name == "thumb":
@@ -256,5 +352,5 @@ def _spread(wrist: FloatArray, palm: FloatArray, names: tuple[str, ...]) -> Plac
             place = 0.36 - 0.72 * (row.index(name) / (len(row) - 1)) if len(row) > 1 else 0.0
             base = palm + across * place * length
             tip = base + 0.85 * ahead
-        placed[name] = (base, tip, 0.25)
+        placed[name] = Finger(base, tip, 0.25, base + MIDDLE * (tip - base))
     return placed

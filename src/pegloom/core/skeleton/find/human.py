@@ -26,10 +26,12 @@ from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.find.arms import arm_pegs
 from pegloom.core.skeleton.find.evenness import Evenness, Found, even_out
 from pegloom.core.skeleton.find.face import chin_of
-from pegloom.core.skeleton.find.hand import find_fingers, finger_tips
+from pegloom.core.skeleton.find.hand import bent_fingers, find_fingers, finger_tips
 from pegloom.core.skeleton.find.standing_body import StandingBody
+from pegloom.core.skeleton.find.toes import GUESS, find_toes
 from pegloom.core.skeleton.human import CENTRE_PEGS, PATTERN, SIDE_PEGS, finger_names
 from pegloom.core.skeleton.joints import Vector
+from pegloom.core.skeleton.kits import toe_names
 from pegloom.core.skeleton.pegs import Peg, PegSet
 
 CELLS_TALL, CELLS_LONG = 120, 360
@@ -110,13 +112,20 @@ def find_human_pegs(
         for side in ("l", "r"):
             found.update(_finger_pegs(points - base, triangles, found, side, fingers))
         found, apart = even_out(found, evenness)
+    toes = _toe_pegs(points - base, triangles, found)
+    if toes:
+        found, apart = even_out(found | toes, evenness)
     doubt = _doubt(body, low, high)
     found = {name: (place, float(np.interp(sure, *HOLDS)) * doubt) for name, (place, sure) in found.items()}
     progress(1.0, "pegs placed")
     order = [*CENTRE_PEGS, *(f"{s}_{n}" for n in SIDE_PEGS for s in ("l", "r"))]
-    order += [f"{s}_{f}_{e}" for f in finger_names(fingers) for e in ("base", "tip") for s in ("l", "r")]
+    bent = bent_fingers({name: place for name, (place, _) in found.items()})
+    for finger in finger_names(fingers):
+        ends = ("base", "middle", "tip") if finger in bent else ("base", "tip")
+        order += [f"{s}_{finger}_{end}" for end in ends for s in ("l", "r")]
+    order += list(toes)
     pegs = tuple(Peg(name, _vector(found[name][0] + base), found[name][1]) for name in order)
-    return PegSet(PATTERN, fingers, pegs, apart=apart)
+    return PegSet(PATTERN, fingers, pegs, apart=apart & frozenset(order))
 
 
 def _crown(solid: Solid, height: float, middle: float) -> float:
@@ -310,8 +319,27 @@ def _seen(points: FloatArray, triangles: IntArray, found: Found) -> int:
 def _finger_pegs(points: FloatArray, triangles: IntArray, found: Found, s: str, fingers: int) -> Found:
     wrist, palm = found[f"{s}_wrist"][0], found[f"{s}_palm"][0]
     placed = find_fingers(points, triangles, wrist, palm, names=finger_names(fingers))
+    return {f"{s}_{name}_{end}": (place, f.sure) for name, f in placed.items() for end, place in f.pegs.items()}
+
+
+def _toe_pegs(points: FloatArray, triangles: IntArray, found: Found) -> Found:
+    """Pegs of single toes, as many on both feet as one of them shows; none where neither does."""
+    feet = {}
+    for s, outward in (("l", 1.0), ("r", -1.0)):
+        ankle, ball, toe = (found[f"{s}_{n}"][0] for n in ("ankle", "ball", "toe"))
+        feet[s] = find_toes(points, triangles, ankle, ball, toe, outward=outward)
+    count = max(len(feet["l"]), len(feet["r"]))
+    if count < 2:
+        return {}
     result: Found = {}
-    for name, (base, tip, confidence) in placed.items():
-        result[f"{s}_{name}_base"] = (base, confidence)
-        result[f"{s}_{name}_tip"] = (tip, confidence)
+    for s, other in (("l", "r"), ("r", "l")):
+        if len(feet[s]) < count:
+            # Of a foot that shows fewer they stand as on the other one, about its own ball.
+            there, here = found[f"{other}_ball"][0], found[f"{s}_ball"][0]
+            across = [[here + (p - there) * [-1.0, 1.0, 1.0] for p in toe[:2]] for toe in feet[other]]
+            feet[s] = [(base, tip, GUESS) for base, tip in across]
+    for k, name in enumerate(toe_names(count)):
+        for s in "lr":
+            base, tip, sure = feet[s][k]
+            result |= {f"{s}_{name}_toe_base": (base, sure), f"{s}_{name}_toe_tip": (tip, sure)}
     return result
