@@ -33,7 +33,7 @@ def test_the_joints_of_bent_fingers_lie_in_them(degrees):
 def test_a_bent_finger_keeps_its_pegs_through_other_counts_of_joints():
     straight = finger_kit("hand.l.index", "l", "arm.l.end", "index")
     kit = bent(straight)
-    assert kit.pegs == ("l_index_base", "l_index_middle", "l_index_tip") and kit.joints == straight.joints
+    assert kit.pegs == ("l_index_base", "l_index_bend", "l_index_tip") and kit.joints == straight.joints
     for count in (1, 2, 3, 4):
         other = resized(kit, count)
         assert len(other.joints) == count and other.pegs == kit.pegs and max(other.at) < 2
@@ -83,3 +83,26 @@ def test_toes_hang_on_any_foot():
         assert len([j for j in new.skeleton.joints if j.role == "toe"]) == 20
         big = new.pegs.position("l_big_toe_tip")
         assert np.linalg.norm(np.array(big) - tips[0]) < 0.012
+
+
+def test_another_number_of_toes_and_of_knuckles_keeps_all_else():
+    document, _ = standing(4)
+    document = edits.set_pegs(document, edits.find_pegs(document))
+    before = dict(document.character.pegs.by_name)
+    none = edits.set_toes(document, 0)
+    assert not [n for n in none.character.pegs.by_name if "_toe_" in n]
+    assert edits.set_toes(none, 4).character.pegs.by_name == before, "what comes back stands where it stood"
+    three = edits.set_toes(document, 3).character.pegs
+    assert {n for n in before if "third" in n} == set(before) - set(three.by_name)
+    bends = edits.set_bent(document, "hand.l.index", True)
+    assert set(bends.character.pegs.by_name) - set(before) == {"l_index_bend", "r_index_bend"}
+    straight = [edits.build_joints(d).character.skeleton.positions for d in (document, bends)]
+    np.testing.assert_allclose(*straight, atol=1e-6)
+    moved = edits.place_peg(bends, "l_index_bend", (0.5, 0.9, 0.05))
+    joints = edits.build_joints(moved).character.skeleton
+    np.testing.assert_allclose(joint_at(joints, "hand.l.index.2"), (0.5, 0.9, 0.05), atol=1e-6)
+    assert edits.set_bent(bends, "hand.l.index", False).character.pegs.by_name == before
+
+
+def joint_at(skeleton, joint):
+    return skeleton.joint(joint).position

@@ -104,7 +104,7 @@ def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks:
             end[:3, 3] = (worlds[i] @ tail)[:3]
             _cord(draw, worlds[i], end, sizes[i] * 0.8, colour, chosen, alpha * 0.8)
         place = worlds[i][:3, 3]
-        small = 3.4 if joint.role == "finger" else 5.0
+        small = 3.4 if joint.role in ("finger", "toe") else 5.0
         if chosen:
             draw.dots.add(place, colour, small + 9.0, hollow=2.0, alpha=0.5)
             _axes(draw, worlds[i], sizes[i] * 3.2)
@@ -226,11 +226,12 @@ def _axes(draw: DrawList, world: FloatArray, length: float) -> None:
 
 def draw_pegs(draw: DrawList, pegs: PegSet, marks: Marks, height: float) -> None:
     """Pegs: full dots with a short stem upward; weak guesses hollow and with a linen ring."""
+    digits = {name for kit in pegs.kits if kit.kind in ("finger", "toe") for name in kit.pegs}
     for peg in pegs.pegs:
         other = other_side_name(peg.name)
         side = Side.CENTRE if other is None else (Side.LEFT if peg.name.startswith("l_") else Side.RIGHT)
         colour, place = side_colour(side), np.array(peg.position)
-        fine = peg.name.endswith(("_base", "_tip"))
+        fine = peg.name in digits
         radius = 4.0 if fine else 6.5
         if peg.name in marks.selected:
             draw.dots.add(place, colour, radius + 10, hollow=2.0, alpha=0.55)

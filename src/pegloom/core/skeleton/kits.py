@@ -172,7 +172,7 @@ def finger_kit(
     own = f"{s}_{prefix}{finger}"
     at = tuple(k / MIDDLE if k <= MIDDLE else 1 + (k - MIDDLE) / (1 - MIDDLE) for k in shares) if bent else shares
     return Kit(
-        kit_id, "finger", SIDES[s], attach, (f"{own}_base", *([f"{own}_middle"] if bent else []), f"{own}_tip"),
+        kit_id, "finger", SIDES[s], attach, (f"{own}_base", *([f"{own}_bend"] if bent else []), f"{own}_tip"),
         tuple(f"{kit_id}.{k + 1}" for k in range(segments)), tuple(f"{own}_{k + 1}" for k in range(segments)),
         at, "thumb" if finger == "thumb" else "finger", least=1, most=MOST_SEGMENTS, part="hand",
     )  # fmt: skip
@@ -215,7 +215,7 @@ def shown_kits(kits: tuple[Kit, ...], pegs: Container[str]) -> tuple[Kit, ...]:
 
     pegs : names of the pegs found.
     """
-    hands = tuple(bent(kit, any(f"{s}_{kit.pegs[0][2:-5]}_middle" in pegs for s in "lr")) if kit.kind == "finger" else kit
+    hands = tuple(bent(kit, any(f"{s}_{kit.pegs[0][2:-5]}_bend" in pegs for s in "lr")) if kit.kind == "finger" else kit
                   for kit in kits)  # fmt: skip
     joints = {joint for kit in kits for joint in kit.joints}
     toes = [

@@ -107,7 +107,7 @@ def bare(peg: str) -> str:
 
 KNUCKLES = {
     "base": "In the knuckle of the {0}, on the {1} side of the crease.",
-    "middle": "In the second knuckle of the {0}, which is bent as it stands.",
+    "bend": "In the second knuckle of the {0}, which is bent as it stands.",
     "tip": "At the tip of the {0}.",
 }
 """Where a finger's and a toe's pegs go, for a person, by how they end."""
@@ -166,4 +166,10 @@ def usual_place(plan: Pattern, kits: tuple[Kit, ...], peg: str, height: float) -
         px, py, pz = plan.places["palm"]
         out = 0.035 if peg.endswith("_tip") else 0.0
         return (sign * (px + 0.7 * out) * height, (py - 0.7 * out) * height, (pz + 0.045 * row) * height)
+    toe = next((k for k in kits if k.kind == "toe" and peg in k.pegs), None)
+    if toe is not None and "ball" in plan.places and "toe" in plan.places:
+        side = [k for k in kits if k.kind == "toe" and k.side is toe.side]
+        row = side.index(toe) / max(len(side) - 1, 1) - 0.5
+        x, y, z = plan.places["toe" if peg.endswith("_tip") else "ball"]
+        return (sign * (x + 0.035 * row) * height, y * height, z * height)
     return (0.0, 0.5 * height, 0.0)

@@ -8,7 +8,7 @@ from functools import cached_property
 from types import MappingProxyType
 
 from pegloom.core.errors import ShapeError
-from pegloom.core.skeleton.joints import Vector, other_side_name
+from pegloom.core.skeleton.joints import Side, Vector, other_side_name
 from pegloom.core.skeleton.kits import Kit
 
 WEAK = 0.5
@@ -74,6 +74,11 @@ class PegSet:
             if kit.id == kit_id:
                 return kit
         raise ShapeError(f"there is no kit {kit_id}")
+
+
+def toes_of(pegs: PegSet) -> int:
+    """How many single toes each foot has."""
+    return sum(kit.kind == "toe" and kit.side is Side.LEFT for kit in pegs.kits)
 
 
 def move_peg(pegs: PegSet, name: str, position: Vector, *, both_sides: bool = True, middle: float = 0.0) -> PegSet:

@@ -31,6 +31,7 @@ from pegloom.document.edits.depth import (
     proposed_joint_depths,
     with_partners,
 )
+from pegloom.document.edits.digits import set_bent, set_fingers, set_toes
 from pegloom.document.edits.drafts import carries_much, drafted
 from pegloom.document.edits.joints import (
     accept_peg,
@@ -45,7 +46,6 @@ from pegloom.document.edits.joints import (
     mirror_kit,
     place_peg,
     remove_kit,
-    set_fingers,
     set_joint_count,
     set_leg_pairs,
     set_pegs,
@@ -274,6 +274,7 @@ __all__ = [
     "rest_in_t",
     "row_of",
     "say_part",
+    "set_bent",
     "set_channels",
     "set_detail",
     "set_dual",
@@ -296,6 +297,7 @@ __all__ = [
     "set_rest",
     "set_roll",
     "set_subdivision",
+    "set_toes",
     "set_twist",
     "set_use",
     "side_gaps",

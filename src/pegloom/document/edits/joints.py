@@ -17,13 +17,9 @@ from pegloom.core.memo import of_the_latest
 from pegloom.core.skeleton import pegs as peg_moves
 from pegloom.core.skeleton.build import AS_STOOD, kits_in
 from pegloom.core.skeleton.find import find_pegs_in, guess_pattern
-from pegloom.core.skeleton.find.hand import find_fingers
 from pegloom.core.skeleton.joints import Joint, Side, Skeleton, Vector, other_side_name
 from pegloom.core.skeleton.kits import (
     Kit,
-    bent,
-    finger_names,
-    fingers_of,
     kit_of,
     other_kit_id,
     pairs_of,
@@ -33,7 +29,7 @@ from pegloom.core.skeleton.patterns import Pattern, free_pegs, kit_library, patt
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skeleton.search_again import added_kits, found_again
 from pegloom.document.edits.feet import toes_on
-from pegloom.document.edits.hands import hands_on
+from pegloom.document.edits.hands import Body, hands_on
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
 from pegloom.document.model import Character, Document, PartKind
 
@@ -188,59 +184,17 @@ def side_gaps(pegs: PegSet, middle: float = 0.0) -> Mapping[str, float]:
 # Kits
 
 
-def set_fingers(document: Document, fingers: int, *, segments: int | None = None) -> Document:
-    """Another number of fingers or segments; fingers that stay keep their pegs, new ones are looked for in the mesh.
-
-    segments : of each finger; None for as many as its fingers have.
-    """
-    character = document.require_character()
-    pegs = pegs_of(character)
-    kits = kits_in(pegs)
-    hands = [k for k in kits if k.kind == "finger"]
-    arms = [k for k in kits if k.part == "arm" and k.ik]
-    if not hands and not arms:
-        raise EditError("this body has no hands to put fingers on")
-    names = finger_names(fingers)
-    attach = hands[0].attach.replace(".l", ".{s}", 1) if hands else arms[0].ik[2].replace(".l", ".{s}", 1)
-    plan = {"id": "hand", "sides": True, "attach": attach}
-    usual = max((len(k.joints) for k in hands), default=3)
-    known_hands = {k.id: k for k in hands}
-    new = []
-    for kit in fingers_of(plan, fingers, segments or usual):
-        old = known_hands.get(kit.id)
-        new.append(kit if old is None else old if segments is None else resized(old, segments))
-    kept = [k for k in kits if k.kind != "finger"]
-    chains = tuple((old.joints, k.joints) for old in hands for k in new if old.id == k.id and old.joints != k.joints)
-    known = {**pegs.spare, **pegs.by_name}
-    missing = {p for k in new for p in k.pegs if p not in known}
-    places = _fingers_in_mesh(character, pegs, names, missing) if missing else {}
-    new = [bent(k, len(k.pegs) == 3 or k.pegs[0][:-5] + "_middle" in places) for k in new]
-    return _with_kits(document, character, (*kept, *new), fingers=fingers, chains=chains, places=places)
-
-
-def _fingers_in_mesh(character: Character, pegs: PegSet, names: tuple[str, ...], missing: set[str]) -> dict[str, Peg]:
-    """Where the mesh shows fingers that had no pegs: by peg; nothing without a surface or a hand's pegs."""
-    places: dict[str, Peg] = {}
-    if not any(p.mesh.face_count for p in character.included):
-        return places
-    points, triangles = surface_of(character)
-    for s in ("l", "r"):
-        if not {f"{s}_wrist", f"{s}_palm"} <= set(pegs.by_name):
-            continue
-        wrist, palm = (np.array(pegs.position(f"{s}_{n}")) for n in ("wrist", "palm"))
-        for finger, found in find_fingers(points, triangles, wrist, palm, names=names).items():
-            for end, place in found.pegs.items():
-                if f"{s}_{finger}_base" in missing and (end != "middle" or found.bent):
-                    x, y, z = place.tolist()
-                    places[f"{s}_{finger}_{end}"] = Peg(f"{s}_{finger}_{end}", (x, y, z), found.sure)
-    return places
+def hung_in(character: Character) -> Body:
+    """The skin fingers and toes are looked for in."""
+    surface = whole_surface(character)
+    return surface.points, surface.triangles, character.height, middle_of(character)
 
 
 def set_joint_count(document: Document, kit_id: str, count: int, *, both_sides: bool = True) -> Document:
     """Cut a kit into another number of joints on the same pegs; its weights are shared out anew."""
     character = document.require_character()
     pegs = pegs_of(character)
-    ids = _both(kit_id, both_sides)
+    ids = both_kits(kit_id, both_sides)
     kits, chains = [], []
     for kit in kits_in(pegs):
         new = resized(kit, count) if kit.id in ids else kit
@@ -249,7 +203,7 @@ def set_joint_count(document: Document, kit_id: str, count: int, *, both_sides: 
         kits.append(new)
     if not any(k.id == kit_id for k in kits):
         raise EditError(f"there is no kit {kit_id}")
-    return _with_kits(document, character, tuple(kits), chains=tuple(chains))
+    return with_kits(document, character, tuple(kits), chains=tuple(chains))
 
 
 def set_twist(document: Document, kit_id: str, count: int, *, both_sides: bool = True) -> Document:
@@ -257,20 +211,20 @@ def set_twist(document: Document, kit_id: str, count: int, *, both_sides: bool =
     if not 0 <= count <= 4:
         raise EditError(f"a bone takes 0 to 4 twist joints, not {count}")
     character = document.require_character()
-    ids = _both(kit_id, both_sides)
+    ids = both_kits(kit_id, both_sides)
     kits = kits_in(pegs_of(character))
     if not any(k.id in ids and len(k.ik) == 3 for k in kits):
         raise EditError(f"{kit_id} is no limb with two bones that twist")
     changed = tuple(replace(k, twist=count) if k.id in ids else k for k in kits)
-    return _with_kits(document, character, changed)
+    return with_kits(document, character, changed)
 
 
 def set_roll(document: Document, kit_id: str, roll: float, *, both_sides: bool = True) -> Document:
     """Roll a kit's joints about their aim, radians: a thumb until its plaque lies flat on the nail."""
     character = document.require_character()
-    ids = _both(kit_id, both_sides)
+    ids = both_kits(kit_id, both_sides)
     changed = tuple(replace(k, roll=float(roll)) if k.id in ids else k for k in kits_in(pegs_of(character)))
-    return _with_kits(document, character, changed)
+    return with_kits(document, character, changed)
 
 
 def add_kit(
@@ -306,17 +260,15 @@ def add_kit(
         if both_sides and skeleton.other_side(joint.id) not in (None, joint.id):
             sides = ["l", "r"]
     if kind in ("fingers", "toes"):
-        surface, middle = whole_surface(character), middle_of(character)
-        body = (surface.points, surface.triangles, character.height, middle)
         taken_pegs = frozenset(pegs.by_name)
         hang = hands_on if kind == "fingers" else toes_on
-        hands = hang(body, skeleton, joint, sides, own, count, taken_pegs)
+        hands = hang(hung_in(character), skeleton, joint, sides, own, count, taken_pegs)
         if not hands or not hands[0][0]:
             what = "a hand has two fingers" if kind == "fingers" else "a foot has two single toes"
             raise EditError(f"{what} at least; {own} would have none")
         more = {name: peg for _, placed in hands for name, peg in placed.items()}
         fresh = tuple(kit for kits_here, _ in hands for kit in kits_here)
-        return _with_kits(document, character, (*kits, *fresh), places=more, base_pegs=pegs), fresh[0].id
+        return with_kits(document, character, (*kits, *fresh), places=more, base_pegs=pegs), fresh[0].id
     result = []
     for s in sides:
         hung = joint
@@ -348,7 +300,7 @@ def add_kit(
         for i, peg in enumerate(kit.pegs):
             x, y, z = start + reach * i / max(len(kit.pegs) - 1, 1)
             places[peg] = Peg(peg, (float(x), float(y), float(z)), 0.3)
-    document = _with_kits(document, character, (*kits, *result), places=places, base_pegs=pegs)
+    document = with_kits(document, character, (*kits, *result), places=places, base_pegs=pegs)
     return document, result[0].id
 
 
@@ -366,7 +318,7 @@ def remove_kit(document: Document, kit_id: str, *, both_sides: bool = True) -> D
     """Take a kit away; what its joints held goes to what it hung on. Kits that hang on it go with it."""
     character = document.require_character()
     kits = kits_in(pegs_of(character))
-    gone = {k.id for k in kits if k.id in _both(kit_id, both_sides)}
+    gone = {k.id for k in kits if k.id in both_kits(kit_id, both_sides)}
     if not gone:
         raise EditError(f"there is no kit {kit_id}")
     if any(k.kind == "root" for k in kits if k.id in gone):
@@ -378,7 +330,7 @@ def remove_kit(document: Document, kit_id: str, *, both_sides: bool = True) -> D
             break
         gone |= more
         joints |= {j for k in kits if k.id in more for j in k.joints}
-    return _with_kits(document, character, tuple(k for k in kits if k.id not in gone))
+    return with_kits(document, character, tuple(k for k in kits if k.id not in gone))
 
 
 def attach_kit(document: Document, kit_id: str, joint_id: str, *, both_sides: bool = True) -> Document:
@@ -386,7 +338,7 @@ def attach_kit(document: Document, kit_id: str, joint_id: str, *, both_sides: bo
     character = document.require_character()
     skeleton = character.skeleton or recipe_of(character)
     kits = kits_in(pegs_of(character))
-    ids = _both(kit_id, both_sides)
+    ids = both_kits(kit_id, both_sides)
     changed = []
     for kit in kits:
         if kit.id in ids:
@@ -399,7 +351,7 @@ def attach_kit(document: Document, kit_id: str, joint_id: str, *, both_sides: bo
                 raise EditError(f"{kit.id} cannot hang on a joint of its own branch")
             kit = replace(kit, attach=target)
         changed.append(kit)
-    return _with_kits(document, character, tuple(changed))
+    return with_kits(document, character, tuple(changed))
 
 
 def mirror_kit(document: Document, kit_id: str) -> Document:
@@ -430,7 +382,7 @@ def mirror_kit(document: Document, kit_id: str) -> Document:
         x, y, z = pegs.position(mine)
         places[theirs] = Peg(theirs, (2 * middle - x, y, z), pegs.by_name[mine].confidence, True)
     kept = tuple(k for k in kits if k.id != other)
-    return _with_kits(document, character, (*kept, partner), places=places, force=True)
+    return with_kits(document, character, (*kept, partner), places=places, force=True)
 
 
 def set_leg_pairs(document: Document, pairs: int) -> Document:
@@ -442,10 +394,11 @@ def set_leg_pairs(document: Document, pairs: int) -> Document:
     if leg_plan is None:
         raise EditError("only a many-legged body has pairs of legs")
     old = [k for k in kits_in(pegs) if not (k.id.startswith("leg") and k.id[3:4].isdigit())]
-    return _with_kits(document, character, (*old, *pairs_of(leg_plan, pairs)))
+    return with_kits(document, character, (*old, *pairs_of(leg_plan, pairs)))
 
 
-def _both(kit_id: str, both_sides: bool) -> set[str]:
+def both_kits(kit_id: str, both_sides: bool) -> set[str]:
+    """The kit and, where both sides are meant, its partner."""
     other = other_kit_id(kit_id) if both_sides else None
     return {kit_id, other} if other else {kit_id}
 
@@ -485,7 +438,7 @@ def _moved_joints(character: Character, pegs: PegSet) -> frozenset[str]:
     return frozenset(j for kit in added if moved & set(kit.pegs) for j in kit.joints)
 
 
-def _with_kits(
+def with_kits(
     document: Document, character: Character, kits: tuple[Kit, ...], *, fingers: int | None = None,
     places: Mapping[str, Peg] | None = None, base_pegs: PegSet | None = None, force: bool = False,
     chains: tuple[tuple[tuple[str, ...], tuple[str, ...]], ...] = (),

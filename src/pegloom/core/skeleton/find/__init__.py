@@ -61,7 +61,7 @@ def find_pegs_in(
     elif plan.finder == "hand":
         number, found = find_hand(shape, fingers)
         bends = bent_fingers({name: place for name, (place, _) in found.items()})
-        shown = {f"l_{finger}_middle" for finger in bends}
+        shown = {f"l_{finger}_bend" for finger in bends}
         kits = shown_kits(plan.kits(fingers=number), shown)
     else:
         kits = plan.kits()

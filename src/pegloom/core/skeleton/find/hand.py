@@ -34,7 +34,7 @@ class Finger:
     @property
     def pegs(self) -> dict[str, FloatArray]:
         """Places by the endings of its pegs' names."""
-        return {"base": self.base, "middle": self.middle, "tip": self.tip}
+        return {"base": self.base, "bend": self.middle, "tip": self.tip}
 
 
     @property
@@ -45,12 +45,12 @@ class Finger:
 
 def bent_fingers(places: Mapping[str, FloatArray]) -> tuple[str, ...]:
     """Which fingers, of pegs' places by name, are bent on either side; as their pegs are called without the side."""
-    names = dict.fromkeys(n[2:-7] for n in places if n.endswith("_middle") and n[:2] in ("l_", "r_"))
+    names = dict.fromkeys(n[2:-5] for n in places if n.endswith("_bend") and n[:2] in ("l_", "r_"))
     return tuple(n for n in names if any(_bends(places, f"{s}_{n}") for s in "lr"))
 
 
 def _bends(places: Mapping[str, FloatArray], own: str) -> bool:
-    line = [places.get(f"{own}_{end}") for end in ("base", "middle", "tip")]
+    line = [places.get(f"{own}_{end}") for end in ("base", "bend", "tip")]
     return all(p is not None for p in line) and bow(np.array(line)) > OFF_CHORD
 
 

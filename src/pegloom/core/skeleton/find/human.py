@@ -121,7 +121,7 @@ def find_human_pegs(
     order = [*CENTRE_PEGS, *(f"{s}_{n}" for n in SIDE_PEGS for s in ("l", "r"))]
     bent = bent_fingers({name: place for name, (place, _) in found.items()})
     for finger in finger_names(fingers):
-        ends = ("base", "middle", "tip") if finger in bent else ("base", "tip")
+        ends = ("base", "bend", "tip") if finger in bent else ("base", "tip")
         order += [f"{s}_{finger}_{end}" for end in ends for s in ("l", "r")]
     order += list(toes)
     pegs = tuple(Peg(name, _vector(found[name][0] + base), found[name][1]) for name in order)

@@ -77,6 +77,14 @@ def set_roll(c: Context, radians: float) -> None:
         change(c, f"Roll {kit} {np.degrees(radians):.0f}°", lambda d: edits.set_roll(d, kit, radians, both_sides=both))
 
 
+def set_bent(c: Context, bends: bool) -> None:
+    """A peg at the finger's second knuckle, or none."""
+    kit, both = kit_of(c.state), c.state.hand.both_sides
+    if kit:
+        what = f"A peg at the second knuckle of {kit}" if bends else f"No peg at the second knuckle of {kit}"
+        change(c, what, lambda d: edits.set_bent(d, kit, bends, both_sides=both))
+
+
 KIT = Need("kit", "There is no limb kit yet: find pegs, or add a kit on a joint", lambda s: bool(kit_of(s)), "joints.find_pegs")
 ACTIONS = (
     Action("joints.add_kit", "Add a limb kit", "Joints", "Hang a kit on the picked joint", add_kit, needs=(*WITH_JOINTS, JOINT_PICKED)),

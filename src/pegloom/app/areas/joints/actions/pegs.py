@@ -14,7 +14,7 @@ from pegloom.app.context import Context
 from pegloom.core.jobs import Progress
 from pegloom.core.skeleton.patterns import free_pegs
 from pegloom.core.skeleton.patterns import pattern as shipped_pattern
-from pegloom.core.skeleton.pegs import PegSet
+from pegloom.core.skeleton.pegs import PegSet, toes_of
 from pegloom.document import edits
 from pegloom.document.model import Character, Document
 from pegloom.files.patterns import pattern_named
@@ -53,6 +53,17 @@ def set_fingers(c: Context, fingers: int) -> None:
     change(
         c, f"{fingers} fingers a hand" if fingers else "No fingers", lambda d: edits.set_fingers(d, fingers),
         lambda _: c.say(f"{fingers} fingers a hand; all other pegs stay" if fingers else "Hands without fingers"),
+    )  # fmt: skip
+
+
+def set_toes(c: Context, toes: int) -> None:
+    """Another number of single toes on each foot; all else stays."""
+    pegs = c.state.character.pegs if c.state.character is not None else None
+    if pegs is None or toes_of(pegs) == toes:
+        return
+    change(
+        c, f"{toes} single toes a foot" if toes else "No single toes", lambda d: edits.set_toes(d, toes),
+        lambda _: c.say(f"{toes} single toes a foot; all other pegs stay" if toes else "Feet without single toes"),
     )  # fmt: skip
 
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtWidgets import QSpinBox
+from PyQt6.QtWidgets import QCheckBox, QSpinBox
 
-from pegloom.app.areas.joints.actions.kits import kind_of, kit_of, set_count, set_roll, set_twist
+from pegloom.app.areas.joints.actions.kits import kind_of, kit_of, set_bent, set_count, set_roll, set_twist
 from pegloom.app.areas.joints.settings import KitSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
@@ -43,6 +43,11 @@ class KitsCard(Card):
             lambda v: set_roll(c, v),
         )  # fmt: skip
         self.field("Roll", self.roll)
+        self.bent = QCheckBox("Peg at the second knuckle")
+        self.bent.setObjectName("joints.bent")
+        self.bent.setToolTip("For a finger that is bent as it stands: its joints follow the bend")
+        self.bent.clicked.connect(lambda on: set_bent(c, on))
+        self.body.addWidget(self.bent)
         self.row(
             action_button(q["joints.mirror_kit"], "Mirror"), action_button(q["joints.attach_kit"], "Hang here"),
             action_button(q["joints.remove_kit"], "Remove"),
@@ -85,6 +90,9 @@ class KitsCard(Card):
         self.twist.setToolTip(
             "Joints along each bone that share its twist out" if bent else "Only limbs with two bones twist"
         )
+        finger = kit is not None and kit.kind == "finger"
+        self.bent.setVisible(finger)
+        self.bent.setChecked(finger and kit is not None and len(kit.pegs) == 3)
         self.roll.setEnabled(kit is not None and kit.kind != "root")
         skeleton, lead = one.skeleton if one is not None else None, state.selection.lead
         picked = state.selection.kind == "joint" and skeleton is not None and lead in skeleton.index

@@ -6,22 +6,25 @@ from html import escape
 
 from PyQt6.QtCore import QByteArray, Qt
 from PyQt6.QtSvgWidgets import QSvgWidget
-from PyQt6.QtWidgets import QHBoxLayout, QListWidget, QListWidgetItem, QSpinBox
+from PyQt6.QtWidgets import QComboBox, QHBoxLayout, QListWidget, QListWidgetItem, QSpinBox
 
-from pegloom.app.areas.joints.actions.pegs import set_fingers
+from pegloom.app.areas.joints.actions.pegs import set_fingers, set_toes
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings, State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import tick
 from pegloom.core.skeleton.build import kits_in
+from pegloom.core.skeleton.joints import Side
 from pegloom.core.skeleton.patterns import sentence
-from pegloom.core.skeleton.pegs import PegSet
+from pegloom.core.skeleton.pegs import PegSet, toes_of
 from pegloom.document import edits
 from pegloom.files.patterns import known_patterns
 from pegloom.scene.sketch import sketch
 
 SKETCH = 92
+TOES = (0, 2, 3, 4, 5)
+"""Numbers of single toes a foot may have."""
 AGREE = 1e-4
 """Metres up to which both sides are said to agree."""
 
@@ -41,8 +44,17 @@ class PegsCard(Card):
         self.fingers.setKeyboardTracking(False)
         self.fingers.valueChanged.connect(lambda value: None if self.showing else set_fingers(c, value))
         both = tick(self, HandSettings, "both_sides", "Both sides at once", name="joints.both")
-        self.finger_word = label("Fingers", "soft")
-        self.row(both, self.finger_word, self.fingers, stretch=0).setStretch(0, 1)
+        self.finger_word, self.toe_word = label("Fingers", "soft"), label("Toes", "soft")
+        self.toes = QComboBox()
+        self.toes.setObjectName("joints.toe_count")
+        self.toes.setAccessibleName("Single toes of a foot")
+        self.toes.setToolTip("Single toes of each foot; all other pegs stay")
+        for number in TOES:
+            self.toes.addItem(str(number) if number else "none", number)
+        self.toes.activated.connect(lambda _: set_toes(c, self.toes.currentData()))
+        self.body.addWidget(both)
+        line = self.row(self.finger_word, self.fingers, self.toe_word, self.toes, stretch=0)
+        line.addStretch(1)
         self.list = QListWidget()
         self.list.setObjectName("joints.list")
         self.list.setAccessibleName("Pegs")
@@ -77,10 +89,13 @@ class PegsCard(Card):
             self.listed = pegs
             self._fill(pegs)
         hands = pegs is not None and has_hands(pegs)
-        for widget in (self.fingers, self.finger_word):
-            widget.setVisible(hands)
+        feet = pegs is not None and has_feet(pegs)
+        for shown, widgets in ((hands, (self.fingers, self.finger_word)), (feet, (self.toes, self.toe_word))):
+            for widget in widgets:
+                widget.setVisible(shown)
         if pegs is not None:
             self.fingers.setValue(pegs.fingers)
+            self.toes.setCurrentIndex(max(self.toes.findData(toes_of(pegs)), 0))
         weak = sum(p.weak for p in pegs.pegs) if pegs is not None else 0
         placed = sum(p.by_hand for p in pegs.pegs) if pegs is not None else 0
         self.note.setText((f"{weak} weak, " if weak else "") + f"{placed} placed" if pegs is not None else "")
@@ -118,6 +133,11 @@ class PegsCard(Card):
 def has_hands(pegs: PegSet) -> bool:
     """Whether a body has hands that fingers go on."""
     return any(kit.kind == "finger" or (kit.part == "arm" and kit.ik) for kit in kits_in(pegs))
+
+
+def has_feet(pegs: PegSet) -> bool:
+    """Whether a body has feet that single toes go on."""
+    return any(kit.kind == "toe" or (kit.part == "leg" and kit.ik and kit.side is Side.LEFT) for kit in kits_in(pegs))
 
 
 def _sides_said(pegs: PegSet | None) -> str:
