@@ -95,6 +95,50 @@ def adopted(skeleton):
     return edits.bring_in(Document(), (part,), name="wick", skeleton=skeleton)
 
 
+WORN = {
+    "a skirt": ("spine.hips", [[(0.2, 0.85, 0.1), (0.24, 0.5, 0.14), (0.28, 0.2, 0.17), (0.3, 0.06, 0.18)],
+                               [(0.2, 0.85, -0.1), (0.24, 0.5, -0.14), (0.28, 0.2, -0.17), (0.3, 0.06, -0.18)]]),
+    "a cape": ("spine.chest", [[(0.2, 1.25, -0.16), (0.26, 0.8, -0.2), (0.3, 0.4, -0.24), (0.32, 0.08, -0.26)]]),
+    "wings": ("spine.chest", [[(0.1, 1.3, -0.15), (0.6, 1.6, -0.25), (1.2, 1.5, -0.3), (1.6, 1.2, -0.3)]]),
+    "coat tails": ("spine.hips", [[(0.12, 0.9, -0.17), (0.13, 0.6, -0.2), (0.14, 0.3, -0.22), (0.14, 0.1, -0.24)]]),
+    "chains hung below the floor": ("spine.hips", [[(0.3, 0.6, 0.0), (0.34, 0.1, 0.0), (0.36, -0.5, 0.0), (0.36, -0.9, 0.0)]]),
+}  # fmt: skip
+
+
+def dressed(what):
+    """Wick's joints from a file, with chains of what he wears on both sides."""
+    made, number = foreign(without=("root",))
+    holder, chains_ = WORN[what]
+    joints = list(made.joints)
+    for k, chain in enumerate(chains_):
+        for sign in (1, -1):
+            parent = number[holder]
+            for i, (x, y, z) in enumerate(chain):
+                name = f"w{k}{'ab'[sign < 0]}{i}"
+                joints.append(Joint(name, name, parent, Side.CENTRE, (sign * x, y, z), origin=Origin.FILE))
+                parent = name
+    return Skeleton(tuple(joints)), number
+
+
+@pytest.mark.parametrize("what", WORN)
+def test_what_runs_along_a_sheet_or_outside_the_flesh_is_no_limb(what):
+    made, number = dressed(what)
+    assert agrees(made, number) or [r for r in body_of(made).joint_of if r.startswith(("foreleg", "leg1", "wing"))]
+    document = adopted(made)
+    body = body_of(document.character.skeleton)
+    assert not agrees(document.character.skeleton, number)
+    assert not [role for role in body.joint_of if role.startswith(("foreleg", "wing", "leg1"))]
+    assert {t.id for t in trials_of(document.character.skeleton)} == {t.id for t in trials_of(adopted(foreign(without=("root",))[0]).character.skeleton)}
+
+
+def test_how_deep_a_file_s_joints_lie_is_kept_with_the_project(tmp_path):
+    document = adopted(dressed("a cape")[0])
+    thick = {j.id: j.thick for j in document.character.skeleton.joints}
+    assert min(v for k, v in thick.items() if not k.startswith("w")) >= 0 and max(v for k, v in thick.items() if k[0] == "w") == 0
+    save_project(tmp_path / "worn.pegloom", document)
+    assert {j.id: j.thick for j in open_project(tmp_path / "worn.pegloom").character.skeleton.joints} == thick
+
+
 def test_what_a_person_says_of_a_bone_goes_for_its_limb_and_the_other_side(tmp_path):
     """A tentacled arm whose longest bones are its hand's; one says which is the forearm."""
     made, number = foreign(without=("root",))

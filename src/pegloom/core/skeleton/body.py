@@ -41,6 +41,10 @@ CONNECTS = (0.8, 0.6)
 LEVEL = 0.8
 """Rise of the line from hips to chest over its length under which a body on two legs has wings for arms."""
 
+MANY = 6
+"""Joints in the mesh that a body has at least for them to tell its size."""
+LEAN = 0.35
+"""How deep in the mesh a limb's bones lie at least, in shares of what the thickest of its kind do; along a sheet they do not."""
 FLAT = 0.02
 """Depth over extent of a cut-out's skeleton: it folds in its own plane."""
 
@@ -127,7 +131,9 @@ class _Finder:
         self.children: dict[str | None, list[Joint]] = {}
         for joint in skeleton.joints:
             self.children.setdefault(joint.parent, []).append(joint)
-        positions = skeleton.positions
+        # What hangs outside the mesh, where that is known, tells neither its floor nor its size.
+        inside = np.array([bool(j.thick) for j in skeleton.joints])
+        positions = skeleton.positions[inside] if inside.sum() >= MANY else skeleton.positions
         self.size = float(np.ptp(positions, axis=0).max())
         self.floor = float(positions[:, 1].min())
         self.height = max(float(np.ptp(positions[:, 1])), 1e-9)
@@ -146,7 +152,7 @@ class _Finder:
         for joint, role in self.said.items():
             self._around_said(joint, role)
         known = set(self.used.values())
-        limbs = [limb for limb in self._limbs() if not known & set(self._chain(limb))]
+        limbs = self._fleshy([limb for limb in self._limbs() if not known & set(self._chain(limb))])
         legs = {s: sorted((c for c in limbs if self._side(c) == s and self._is_leg(c)), key=self._ahead) for s in "lr"}
         number = max(len(legs["l"]), len(legs["r"]))
         hips = self.used.get("spine.hips") or self._above_said("leg") or (self._held_by(legs, 0) if number else None)
@@ -255,6 +261,29 @@ class _Finder:
             if len(self._chain(joint.id)) >= 2 or joint.tail is not None:
                 found.append(joint.id)
         return found
+
+    def _fleshy(self, limbs: list[str]) -> list[str]:
+        """Limbs without what runs along a sheet of cloth, through feathers or outside the mesh, where that is known.
+
+        Legs are held against the thickest of legs and the others against the thickest of those that reach as far as an arm:
+        of a body that has thin limbs alone they are its limbs.
+        """
+        flesh = {limb: self._flesh(limb) for limb in limbs}
+        result = []
+        for limb in limbs:
+            own = flesh[limb]
+            alike = [
+                f for other, f in flesh.items()
+                if f is not None and self._is_leg(other) == self._is_leg(limb) and self._length(self._chain(other)) > ARM * self.size
+            ]  # fmt: skip
+            if own is None or not alike or own >= LEAN * max(alike):
+                result.append(limb)
+        return result
+
+    def _flesh(self, limb: str) -> float | None:
+        """How deep the middle of a limb's bones lies in the mesh; None where that is not known."""
+        known = [thick for j in self._chain(limb)[:-1] if (thick := self.skeleton.joint(j).thick) is not None]
+        return float(np.median(known)) if known else None
 
     def _chain(self, joint: str) -> list[str]:
         """The joints from one down the longest way below it, helpers passed by."""

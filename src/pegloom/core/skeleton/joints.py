@@ -50,6 +50,7 @@ class Joint:
     tail : for a joint without children, where its bone ends (None: it has no length).
     floating : no cord is drawn to its parent, and it owns no share of its parent's bone.
     role : what it is in its kit, "" for nothing in particular: `upper`, `lower`, `end`, `clavicle`...
+    thick : how deep a file's joint lay in the mesh as it came, in shares of its extent (surroundings.py); None not known.
     """
 
     id: str
@@ -63,6 +64,7 @@ class Joint:
     origin: Origin = Origin.KIT
     kind: JointKind = JointKind.PLAIN
     role: str = ""
+    thick: float | None = None
 
     @property
     def matrix(self) -> FloatArray:

@@ -9,10 +9,11 @@ from types import MappingProxyType
 import numpy as np
 
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import diagonal, weld, with_points
+from pegloom.core.geometry.mesh import diagonal, triangulate, weld, with_points
 from pegloom.core.geometry.symmetry import partners, plane_score
 from pegloom.core.motion.clips import Clip
 from pegloom.core.skeleton.joints import Skeleton, with_sides
+from pegloom.core.skeleton.surroundings import with_thickness
 from pegloom.core.skin.weights import Weights, most_influences
 from pegloom.document.model import Character, Document, Image, Material, Part, PartKind, Skin
 
@@ -38,13 +39,23 @@ def bring_in(
     if weights:
         most = max(most_influences(w) for w in weights.values())
         skin = Skin("from the file", most, MappingProxyType(dict(weights)))
-    told = None if skeleton is None else with_sides(skeleton)
+    told = None if skeleton is None else with_sides(_laid_in(skeleton, parts))
     character = Character(
         f"character{len(document.characters)}", name, parts=parts, materials=materials, images=images,
         skeleton=told, adopted=told, skin=skin, clips=clips,
         import_notes=import_lines(parts, materials, images, skeleton, weights, clips, notes),
     )  # fmt: skip
     return replace(document, characters=(*document.characters, character), active=len(document.characters), name=name)
+
+
+def _laid_in(skeleton: Skeleton, parts: tuple[Part, ...]) -> Skeleton:
+    """The skeleton with how deep its joints lie in the finest of the parts."""
+    finest = [p.mesh for p in parts if p.included and p.detail == 0 and p.mesh.face_count]
+    if not finest:
+        return skeleton
+    starts = np.cumsum([0, *(mesh.vertex_count for mesh in finest)])
+    triangles = [triangulate(mesh).vertices + start for mesh, start in zip(finest, starts, strict=False)]
+    return with_thickness(skeleton, np.concatenate([mesh.points for mesh in finest]), np.concatenate(triangles))
 
 
 DETAIL = re.compile(r"(?i)(?:^|[ _.\-])lod[ _.\-]?(\d)$|(?:^|[ _.\-])level[ _.\-]?(\d)$")
