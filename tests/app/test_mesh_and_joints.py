@@ -6,8 +6,9 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton, QSpinBox, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QDoubleSpinBox, QLineEdit, QMenu, QPushButton, QSpinBox, QWidget
 
+from pegloom.app.areas.joints.chain_names import NAMES
 from pegloom.app.areas.mesh.tools import depth_of
 from pegloom.app.demos import DEMOS
 from pegloom.app.state.state import Area, Tool
@@ -20,7 +21,7 @@ from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document, Part, Subdivision
 from tests.app.conftest import find
 from tests.support import creatures
-from tests.support.figures import DEMO, as_mesh, capsule_figure, unrigged_wick, wick
+from tests.support.figures import DEMO, as_mesh, capsule_figure, document_of, toed_human, unrigged_wick, wick
 
 
 def widget(hand, kind, name):
@@ -469,6 +470,18 @@ def test_what_was_recognised_in_a_file_s_skeleton_is_named_and_said_otherwise(ha
     assert found["leg.r.upper"] == number["leg.r.lower"]
     hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert body_of(session.character.skeleton).joint_of["leg.l.upper"] == number["leg.l.upper"]
+    # The same by a click on a name in the view.
+    stage = hand.window.stage
+    hand.until(lambda: any(name.text == "left arm" for _, name in NAMES.shown))
+    where = next(box for box, name in NAMES.shown if name.text == "left arm").center()
+    QTest.mouseClick(stage, Qt.MouseButton.LeftButton, pos=where.toPoint())
+    hand.until(lambda: stage.findChild(QMenu, "joints.chain_menu") is not None)
+    assert number["arm.l.lower"] in session.selection.ids
+    menu = stage.findChild(QMenu, "joints.chain_menu")
+    next(a for a in menu.actions() if a.text() == "No part of these").trigger()
+    menu.close()
+    hand.until(lambda: not [r for r in body_of(session.character.skeleton).joint_of if r.startswith("arm")])
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     # Joints built here are known: nothing is asked of them.
     session.start_with(wick(), None)
     session.select("joint", "leg.l.lower")
@@ -571,3 +584,27 @@ def test_another_number_of_fingers_is_one_box(hand):
     assert {n: session.character.pegs.position(n) for n in others} == others
     session.undo()
     assert box.value() == 5
+
+
+def test_toes_and_second_knuckles_are_asked_for_in_the_window(hand):
+    session = hand.session
+    session.start_with(edits.stand_up(document_of(as_mesh(toed_human(5)[0])), keep_size=True), None)
+    session.go(Area.JOINTS)
+    hand.click("button.joints.find_pegs")
+    hand.until(lambda: session.character.pegs is not None and not hand.c.jobs.busy)
+    box = hand.value("joints.toe_count")
+    hand.until(lambda: box.currentData() == 5)
+    box.setCurrentIndex(box.findData(3))
+    box.activated.emit(box.currentIndex())
+    hand.until(lambda: sum(k.kind == "toe" for k in session.character.pegs.kits) == 6)
+    card = hand.card("joints.kits")
+    card.set_open(True)
+    kit, knuckle = hand.value("joints.kit"), hand.value("joints.bent")
+    kit.setCurrentIndex(kit.findData("hand.l.index"))
+    kit.activated.emit(kit.currentIndex())
+    hand.until(lambda: knuckle.isVisible() and not knuckle.isChecked())
+    knuckle.click()
+    hand.until(lambda: "r_index_bend" in session.character.pegs.by_name)
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    hand.until(lambda: "r_index_bend" not in session.character.pegs.by_name, timeout=8000)
+    hand.until(lambda: not knuckle.isChecked(), timeout=8000)

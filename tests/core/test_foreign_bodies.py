@@ -9,7 +9,7 @@ import pytest
 
 from pegloom.core.errors import EditError
 from pegloom.core.motion.trials import trials_of, turns_of
-from pegloom.core.skeleton.body import body_of
+from pegloom.core.skeleton.body import body_of, unknown_chains
 from pegloom.core.skeleton.body_words import chain_title, chains
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
 from pegloom.document import edits
@@ -129,6 +129,26 @@ def test_what_runs_along_a_sheet_or_outside_the_flesh_is_no_limb(what):
     assert not agrees(document.character.skeleton, number)
     assert not [role for role in body.joint_of if role.startswith(("foreleg", "wing", "leg1"))]
     assert {t.id for t in trials_of(document.character.skeleton)} == {t.id for t in trials_of(adopted(foreign(without=("root",))[0]).character.skeleton)}
+
+
+def test_a_chain_nobody_recognised_is_said_to_be_a_limb_and_a_limb_to_be_none():
+    document = adopted(dressed("wings")[0])
+    skeleton = document.character.skeleton
+    wing = next(chain for chain in unknown_chains(skeleton) if chain[0] == "w0a0")
+    assert wing == ("w0a0", "w0a1", "w0a2", "w0a3")
+    said = edits.say_chain(document, wing, "wing.l")
+    body = body_of(said.character.skeleton)
+    assert [body.joint_of[f"wing.{s}.upper"] for s in "lr"] == ["w0a0", "w0b0"]
+    assert not [c for c in unknown_chains(said.character.skeleton) if c[0].startswith("w0")]
+    number = dressed("wings")[1]
+    legs = tuple(number[f"leg.l.{bone}"] for bone in ("upper", "lower", "end"))
+    none = body_of(edits.say_chain(said, legs, "-").character.skeleton).joint_of
+    assert not [role for role in none if role.startswith("leg")] and "arm.l.upper" in none
+    assert body_of(edits.say_chain(edits.say_chain(said, legs, "-"), legs, None).character.skeleton).joint_of == body.joint_of
+    with pytest.raises(EditError, match="three joints"):
+        edits.say_chain(document, wing[:2], "arm.l")
+    with pytest.raises(EditError, match="no limb"):
+        edits.say_chain(document, wing, "fin.l")
 
 
 def test_how_deep_a_file_s_joints_lie_is_kept_with_the_project(tmp_path):

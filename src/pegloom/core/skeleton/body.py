@@ -76,6 +76,27 @@ class Body:
         return {joint: role for role, joint in self.joint_of.items()}
 
 
+def unknown_chains(skeleton: Skeleton) -> tuple[tuple[str, ...], ...]:
+    """Chains of a file's joints, three or more in a row, that are no part of what was recognised; the longest first."""
+    known = set(body_of(skeleton).joint_of.values()) & {j for j, role in body_of(skeleton).role_of.items() if j != role}
+    rest = [j for j in skeleton.joints if j.origin is Origin.FILE and j.id not in known]
+    below: dict[str, list[str]] = {}
+    for joint in rest:
+        if joint.parent is not None:
+            below.setdefault(joint.parent, []).append(joint.id)
+    found = []
+    for joint in rest:
+        alone = joint.parent is None or joint.parent in known or len(below.get(joint.parent, [])) > 1
+        if not alone or joint.parent is None:
+            continue
+        chain = [joint.id]
+        while len(below.get(chain[-1], [])) == 1:
+            chain.append(below[chain[-1]][0])
+        if len(chain) >= 3:
+            found.append(tuple(chain))
+    return tuple(sorted(found, key=len, reverse=True))
+
+
 def role_of(skeleton: Skeleton, joint_id: str) -> str:
     """What a joint is in the body; its own id where that is not known."""
     return body_of(skeleton).role_of.get(joint_id, joint_id)

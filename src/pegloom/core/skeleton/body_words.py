@@ -31,6 +31,11 @@ def choices() -> dict[str, str]:
     return found
 
 
+def limbs() -> dict[str, str]:
+    """What a person may say a chain is: `arm.l` -> "left arm"."""
+    return {f"{kind}.{side}": f"{word} {kind}" for kind in LIMBS for side, word in SIDES.items()}
+
+
 def other_side(role: str) -> str | None:
     """The role across the middle, or None for one of the middle."""
     kind, *rest = role.split(".")

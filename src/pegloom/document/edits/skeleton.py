@@ -299,6 +299,29 @@ def say_part(document: Document, joint_id: str, role: str | None, *, both_sides:
     return _overridden(document, character, {j: {"role": r} for j, r in {**dict.fromkeys(before), **wanted}.items()})
 
 
+def say_chain(document: Document, joints: tuple[str, ...], limb: str | None, *, both_sides: bool = True) -> Document:
+    """Say which limb a chain of a file's joints is: `arm.l`, body_words' NOTHING, None for what is found.
+
+    joints : of one chain, base first. Its longest two bones in a row are the upper and the lower. Raises EditError for a
+    limb there is not, or a chain of fewer than three joints.
+    """
+    cleared = document
+    for joint in joints:
+        cleared = say_part(cleared, joint, None, both_sides=both_sides)
+    if limb is None:
+        return cleared
+    if limb == NOTHING:
+        return say_part(cleared, joints[0], NOTHING, both_sides=both_sides)
+    if f"{limb}.upper" not in choices():
+        raise EditError(f"there is no limb called {limb}")
+    if len(joints) < 3:
+        raise EditError("a limb has three joints at least; say what each joint of this chain is instead")
+    places = np.array([_skeleton(cleared.require_character()).joint(j).position for j in joints])
+    bones = np.linalg.norm(np.diff(places, axis=0), axis=1)
+    start = int(np.argmax(bones[:-1] + bones[1:] + np.minimum(bones[:-1], bones[1:])))
+    return say_part(cleared, joints[start], f"{limb}.upper", both_sides=both_sides)
+
+
 def float_joint(document: Document, joint_id: str, floating: bool, *, both_sides: bool = True) -> Document:
     """Connect a joint to its parent by a cord, or let it float: only the drawing and the bone's weights differ."""
     character = _grounded(document)

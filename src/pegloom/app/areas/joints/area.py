@@ -5,6 +5,7 @@ from __future__ import annotations
 from pegloom.app.areas.joints import marks, slices
 from pegloom.app.areas.joints.actions import ACTIONS
 from pegloom.app.areas.joints.cards import CARDS
+from pegloom.app.areas.joints.chain_names import NAMES
 from pegloom.app.areas.joints.settings import BodySettings, ChangeSettings, KitSettings, PatternSettings, RenameSettings
 from pegloom.app.areas.joints.tools import TOOLS
 from pegloom.app.panels.graph import quality_lane
@@ -37,6 +38,6 @@ AREA = AreaSpec(
     settings=(PatternSettings, KitSettings, BodySettings, ChangeSettings, RenameSettings), cards=CARDS,
     panes=(Pane("joints.slice", "Slice window", Place.OVER, slices.SliceWindow, slices.wanted),),
     lanes=(quality_lane(),), tools=TOOLS, picks=("peg", "joint"), shows=("joints", "pegs", "mesh", "ground"),
-    marks=(marks.skeleton, marks.pegs), painters=(marks.chain_names,), hint=hint, fullness=fullness, enter=lambda state: {"lens": Lens.NONE},
+    marks=(marks.skeleton, marks.pegs), painters=(NAMES.paint,), hint=hint, fullness=fullness, enter=lambda state: {"lens": Lens.NONE},
     at_rest=True, pins=True,
 )  # fmt: skip

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pegloom.app.areas.joints.chain_names import NAMES
 from pegloom.app.context import Context
 from pegloom.app.stage.drags import PickTool, Placing, PointDrag
 from pegloom.app.stage.tools import Drag, Pointer, StageTool, StageView
@@ -94,4 +95,4 @@ def move_joint(view: StageView, kind: str, found: str, at: Pointer) -> Drag | No
     return PointDrag(view.c, view.camera, view.size_in_points, point, at.at, placing(view.c, kind, found))
 
 
-TOOLS: tuple[StageTool, ...] = (DrawTool(), PickTool({"peg": place_peg, "joint": move_joint}))
+TOOLS: tuple[StageTool, ...] = (NAMES, DrawTool(), PickTool({"peg": place_peg, "joint": move_joint}))

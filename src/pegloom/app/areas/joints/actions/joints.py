@@ -11,7 +11,7 @@ from pegloom.app.areas.joints.actions.changing import change, lead_name
 from pegloom.app.areas.joints.settings import ChangeSettings, RenameSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State, Tool
-from pegloom.core.skeleton.body_words import NOTHING, choices
+from pegloom.core.skeleton.body_words import NOTHING, choices, limbs
 from pegloom.core.skeleton.uses import Use
 from pegloom.document import edits
 from pegloom.document.model import Document
@@ -91,6 +91,13 @@ def say_part(c: Context, role: str | None) -> None:
     lead, both = c.state.selection.lead, c.state.hand.both_sides
     told = "as it was found" if role is None else "no part of a limb" if role == NOTHING else choices()[role]
     c.try_edit(f"{lead_name(c)}: {told}", lambda d: edits.say_part(d, lead, role, both_sides=both))
+
+
+def say_chain(c: Context, joints: tuple[str, ...], limb: str | None) -> None:
+    """Which limb a chain is, said; None for what was found."""
+    both = c.state.hand.both_sides
+    told = "as it was found" if limb is None else "no part of these" if limb == NOTHING else f"the {limbs()[limb]}"
+    c.try_edit(f"A chain of {len(joints)} joints: {told}", lambda d: edits.say_chain(d, joints, limb, both_sides=both))
 
 
 def _say_part(role: str | None, c: Context) -> None:

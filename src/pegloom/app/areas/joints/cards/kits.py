@@ -46,7 +46,7 @@ class KitsCard(Card):
         self.bent = QCheckBox("Peg at the second knuckle")
         self.bent.setObjectName("joints.bent")
         self.bent.setToolTip("For a finger that is bent as it stands: its joints follow the bend")
-        self.bent.clicked.connect(lambda on: set_bent(c, on))
+        self.bent.clicked.connect(self._bend)
         self.body.addWidget(self.bent)
         self.row(
             action_button(q["joints.mirror_kit"], "Mirror"), action_button(q["joints.attach_kit"], "Hang here"),
@@ -61,6 +61,11 @@ class KitsCard(Card):
         self.row(self.kit_kind, action_button(q["joints.add_kit"], "Add on picked joint"))
         self.kit_note = label("", "caption", wrap=True, name="joints.kit_note")
         self.body.addWidget(self.kit_note)
+
+    def _bend(self, bends: bool) -> None:
+        # The tick tells what is, not what is asked for: undone before it is shown, it would stay.
+        self.bent.setChecked(not bends)
+        set_bent(self.c, bends)
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
