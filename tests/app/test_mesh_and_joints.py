@@ -478,7 +478,7 @@ def test_what_was_recognised_in_a_file_s_skeleton_is_named_and_said_otherwise(ha
     hand.until(lambda: stage.findChild(QMenu, "joints.chain_menu") is not None)
     assert number["arm.l.lower"] in session.selection.ids
     menu = stage.findChild(QMenu, "joints.chain_menu")
-    next(a for a in menu.actions() if a.text() == "No part of these").trigger()
+    next(a for a in menu.actions() if a.text() == "None of these").trigger()
     menu.close()
     hand.until(lambda: not [r for r in body_of(session.character.skeleton).joint_of if r.startswith("arm")])
     hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)

@@ -212,6 +212,7 @@ def test_a_finer_border_follows_the_coarser_one_s_edges(round_, monkeypatch):
     # Bent, a chord is not its arc: what is left is a share of an edge, and a small one of what parts bound alone open.
     assert opening_along(document) < 0.2 * edge(document)
     monkeypatch.setattr(weights_edits, "close_borders", lambda d: (d, 0))
+    monkeypatch.setattr(weights_edits, "that_meet", lambda *_: [])
     alone = edits.bind(document)
     assert opening_along(alone) > 10 * opening_along(document)
     assert any(border.opens > 0.02 for border in open_borders(alone.character))
@@ -241,3 +242,29 @@ def test_an_unlike_border_is_a_snag_until_it_is_closed_and_edits_keep_it_closed(
         painted = painted[0] if isinstance(painted, tuple) else painted
         assert painted.character.skin.weights[part] is not document.character.skin.weights[part]
         assert opening_along(painted) < 0.3 * edge(document), part
+
+
+@pytest.mark.parametrize("where", ["waist and neck", "crotch"])
+def test_parts_bound_apart_hold_what_the_whole_skin_would(where):
+    """They are eased as one surface: apart, the crotch's cut gave 150 places to a thigh that the hips share."""
+    mesh = one_skin(human(down=0.6)[0], 0.016)
+    quads = np.asarray(mesh.corners).reshape(-1, 4)
+    middle = mesh.points[quads].mean(axis=1)
+    if where == "crotch":
+        owner = np.where(middle[:, 1] < 0.93, np.where(middle[:, 0] > 0, 1, 2), 0)
+    else:
+        owner = (middle[:, 1] > 1.02).astype(int) + (middle[:, 1] > 1.505)
+    whole = edits.stand_up(edits.bring_in(Document(), (Part("all", "all", mesh),), name="whole"), keep_size=True)
+    whole = edits.set_pegs(whole, edits.find_pegs(whole, fingers=0))
+    pegs, used, parts = whole.character.pegs, [], []
+    for k in range(3):
+        own, place = np.unique(quads[owner == k], return_inverse=True)
+        parts.append(Part(f"p{k}", f"p{k}", from_faces(mesh.points[own], place.reshape(-1, 4))))
+        used.append(own)
+    cut = edits.stand_up(edits.bring_in(Document(), tuple(parts), name="cut"), keep_size=True)
+    whole, cut = (edits.bind(edits.build_joints(edits.set_pegs(d, pegs))) for d in (whole, cut))
+    ids = [j.id for j in whole.character.skeleton.joints]
+    wanted = dense_over(whole.character.skin.weights["all"], ids)
+    for part, own in zip(parts, used, strict=True):
+        off = np.abs(dense_over(cut.character.skin.weights[part.id], ids) - wanted[own]).sum(axis=1)
+        assert np.sqrt((off**2).mean()) < 0.02 and off.max() < 0.25, (part.id, off.max())

@@ -7,10 +7,13 @@ is cut more finely than the other, its vertices follow the coarser one's edges: 
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, replace
 from types import MappingProxyType
 
 import numpy as np
+from scipy import sparse
+from scipy.sparse.csgraph import connected_components
 from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray, frozen
@@ -169,6 +172,36 @@ def _follows(
     table = np.array(rows)
     whole = table[:, :5].astype(np.int64)
     return Follows(whole[:, 0], whole[:, 1], whole[:, 2], whole[:, 3:5], table[:, 5])
+
+
+def that_meet(character: Character, parts: Collection[str]) -> list[tuple[tuple[Part, ...], list[IntArray]]]:
+    """Which of some parts lie on each other vertex on vertex: each such few, and a number (g,) for each one's places.
+
+    Places of several parts that lie on each other have the same number.
+    """
+    meeting = meeting_of(character)
+    if meeting is None or meeting.count == 0:
+        return []
+    chosen = [k for k, part in enumerate(meeting.parts) if part in parts]
+    there = np.zeros((len(meeting.parts), meeting.count), dtype=bool)
+    there[meeting.part, meeting.group] = True
+    touch = there[chosen].astype(np.int64) @ there[chosen].T.astype(np.int64)
+    count, label = connected_components(sparse.csr_matrix(touch), directed=False)
+    found = []
+    for few in range(count):
+        members = [chosen[i] for i in np.flatnonzero(label == few)]
+        if len(members) < 2:
+            continue
+        numbers, start = [], meeting.count
+        for k in members:
+            g = weld(character.part(meeting.parts[k]).mesh)
+            own = np.arange(start, start + g.count)
+            mine = meeting.part == k
+            own[g.group[meeting.vertex[mine]]] = meeting.group[mine]
+            numbers.append(own)
+            start += g.count
+        found.append((tuple(character.part(meeting.parts[k]) for k in members), numbers))
+    return found
 
 
 def borders_carried(before: Document, after: Document) -> Document:

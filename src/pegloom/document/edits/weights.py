@@ -22,7 +22,7 @@ from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.bind.along_skin import bind_along_skin
 from pegloom.core.skin.bind.hard import bind_hard
 from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
-from pegloom.core.skin.bind.segment import bind_segment
+from pegloom.core.skin.bind.segment import bind_segment, bind_segment_together
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
 from pegloom.core.skin.locks import held
@@ -31,7 +31,7 @@ from pegloom.core.skin.transfer import transfer_weights
 from pegloom.core.skin.weights import Weights, dense, from_dense, with_rows
 from pegloom.document.edits.skins import stacked
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
-from pegloom.document.meeting import borders_carried, close_borders
+from pegloom.document.meeting import borders_carried, close_borders, that_meet
 from pegloom.document.model import NO_ARRAYS, NO_LIMITS, NO_RELAX, Character, Document, Part, PartKind, Skin
 from pegloom.document.strays import judged_strays
 from pegloom.document.uses import said_of
@@ -102,6 +102,10 @@ def bind(
     body = [p for p in everything if p.kind is PartKind.SKIN and (p in parts or p.id in weights)]
     # Cloth reads its weights from the skin under it: the body first.
     parts = [p for p in parts if p.kind is not PartKind.CLOTH] + [p for p in parts if p.kind is PartKind.CLOTH]
+    # Parts that meet are eased as one surface; cloth that reads the skin under it, and what is hard, are not of them.
+    skin_like = [p.id for p in parts if p.kind is PartKind.SKIN or (p.kind is PartKind.CLOTH and not body)]
+    meet = that_meet(character, skin_like) if method is BindMethod.SEGMENT else []
+    computed: dict[str, Weights] = {}
     for part in parts:
         if part.kind is PartKind.CLOTH and body:
             progress(0.05 + 0.95 * done / total, f"reading {part.name} from the skin under it")
@@ -111,6 +115,16 @@ def bind(
             done += part.mesh.vertex_count
             continue
         rigid = part.kind in (PartKind.HARD, PartKind.PROP)
+        if method is BindMethod.SEGMENT and not rigid and part.id not in computed:
+            few, numbers = next((m for m in meet if part in m[0]), ((part,), []))
+            if len(few) > 1:
+                size = sum(p.mesh.vertex_count for p in few)
+                share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * min((done + size) / total, 1.0))
+                bearing = bones_of(skeleton, said, keep=joint_ids or ())
+                together = bind_segment_together(
+                    [p.mesh for p in few], numbers, bearing, solid, influences=influences, reaches=character.reaches, progress=share
+                )
+                computed |= {p.id: rows for p, rows in zip(few, together, strict=True)}
         compute = METHODS[BindMethod.HARD if rigid else method]
         if compute is bind_by_reach:
             compute = partial(compute, reaches=character.reaches, own_branch=own_branch, in_sight=in_sight)
@@ -121,7 +135,10 @@ def bind(
         share = part_of(progress, 0.05 + 0.95 * done / total, 0.05 + 0.95 * (done + part.mesh.vertex_count) / total)
         # What is hard may well sit on a joint that only marks its place; skin never follows one.
         bearing = skeleton if rigid else bones_of(skeleton, said, keep=joint_ids or ())
-        weights[part.id] = compute(part.mesh, bearing, solid, influences=influences, progress=share, offload=offload)
+        weights[part.id] = (
+            computed[part.id] if part.id in computed
+            else compute(part.mesh, bearing, solid, influences=influences, progress=share, offload=offload)
+        )  # fmt: skip
         if joint_ids is not None:
             before = character.skin.weights.get(part.id) if character.skin else None
             weights[part.id] = (

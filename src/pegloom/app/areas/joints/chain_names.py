@@ -101,7 +101,7 @@ class ChainNames(StageTool):
             for limb, words in limbs().items():
                 menu.addAction(f"This is the {words}", partial(say_chain, c, name.joints, limb))
             menu.addSeparator()
-        menu.addAction("No part of these", partial(say_chain, c, name.joints, NOTHING))
+        menu.addAction("None of these", partial(say_chain, c, name.joints, NOTHING))
         menu.addAction("As it was found", partial(say_chain, c, name.joints, None))
         return menu
 

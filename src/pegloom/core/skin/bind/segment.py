@@ -21,13 +21,15 @@ So distances through the body are judged by the skeleton's own tree:
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from types import MappingProxyType
 
 import numpy as np
+from scipy import sparse
 
-from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import Mesh, place_neighbours
+from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.geometry.mesh import Mesh, make_mesh, place_neighbours, weld
 from pegloom.core.geometry.solid import Solid
 from pegloom.core.jobs import Offload, Progress, ask, directly, part_of, silent
 from pegloom.core.skeleton.joints import Skeleton
@@ -67,20 +69,83 @@ def bind_segment(
     reaches : factor by joint id, 1 where none is given: a joint of reach 2 counts as half as far.
     """
     joints = weight_joints(skeleton)
-    body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.65))
+    part = _segmented(mesh, skeleton, joints, solid, influences, reaches, part_of(progress, 0.0, 0.9))
+    values = _eased(part, skeleton, joints, influences, part_of(progress, 0.9, 1.0))
+    progress(1.0, "weights done")
+    return finished(values, mesh, skeleton, joints, solid, influences, progress=progress)
+
+
+def bind_segment_together(
+    meshes: Sequence[Mesh],
+    same: Sequence[IntArray],
+    skeleton: Skeleton,
+    solid: Solid,
+    *,
+    influences: int = 4,
+    reaches: Mapping[str, float] = NONE,
+    progress: Progress = silent,
+) -> list[Weights]:
+    """Weights of parts that meet: segmented each by itself, eased as one surface.
+
+    Segmented as one they would be worse: what stands apart tells limbs apart. Eased apart, each would end in a step at its
+    border.
+
+    same : for each mesh a number (g,) for each of its welded places; places of several parts that lie on each other have
+        the same one. Other arguments as of `bind_segment`.
+    """
+    joints = weight_joints(skeleton)
+    total = max(sum(mesh.vertex_count for mesh in meshes), 1)
+    parts, done = [], 0
+    for mesh in meshes:
+        share = part_of(progress, 0.85 * done / total, 0.85 * (done + mesh.vertex_count) / total)
+        parts.append(_segmented(mesh, skeleton, joints, solid, influences, reaches, share))
+        done += mesh.vertex_count
+    whole, places = _joined(parts, same)
+    values = _eased(whole, skeleton, joints, influences, part_of(progress, 0.85, 0.97))
+    result = [
+        finished(values[at], part.mesh, skeleton, joints, solid, influences, progress=progress)
+        for part, at in zip(parts, places, strict=True)
+    ]
+    progress(1.0, "weights done")
+    return result
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _Segmented:
+    """A part before it is eased.
+
+    values (g, j) : of its welded places. near (g, g) : as of `nearness` by scale. through (g, j), radius (j,), hangs (g,) : as of
+    `body_distances`. scale (g,) : about how wide a blend is there, metres.
+    """
+
+    mesh: Mesh
+    values: FloatArray
+    through: FloatArray
+    radius: FloatArray
+    hangs: FloatArray
+    scale: FloatArray
+    near: sparse.csr_matrix
+    tree: Tree
+
+
+def _segmented(
+    mesh: Mesh, skeleton: Skeleton, joints: list[int], solid: Solid, influences: int, reaches: Mapping[str, float],
+    progress: Progress,
+) -> _Segmented:  # fmt: skip
+    body = body_distances(mesh, skeleton, joints, solid, progress=part_of(progress, 0.0, 0.72))
     tree = Tree(skeleton, joints)
     through = np.maximum(body.distance, 0.25 * solid.cell)
     factors = np.array([max(reaches.get(skeleton.joints[j].id, 1.0), 1e-3) for j in joints])
-    through = held_apart(mesh, through, body.radius, body.hangs, tree, progress=part_of(progress, 0.65, 0.72))
+    through = held_apart(mesh, through, body.radius, body.hangs, tree, progress=part_of(progress, 0.72, 0.8))
     through = through / factors
-    trunk = Trunk(through, body.radius, tree)
-    progress(0.72, "deciding whose each vertex is")
+    progress(0.8, "deciding whose each vertex is")
     distance = _thickened(through, body.radius, body.hangs, tree, progress)
     distance = _siblings(distance, body.radius, tree, progress)
     values = _given_to_the_head(_split(distance, tree, progress), through, skeleton, joints, tree)
-    progress(0.85, "softening")
+    progress(0.94, "softening")
     neighbours = place_neighbours(mesh)
-    near = nearness(mesh, distance.min(axis=1))
+    scale = distance.min(axis=1)
+    near = nearness(mesh, scale)
     values = softened(values, near, PASSES - 2, progress=progress)
     for _ in range(2):
         ask(progress)
@@ -88,14 +153,45 @@ def bind_segment(
         values = limited_rows(softened(values, near, 1), influences)
         ask(progress)
         values = drop_islands(values, neighbours)
+    return _Segmented(mesh, values, through, body.radius, body.hangs, scale, near, tree)
+
+
+def _eased(part: _Segmented, skeleton: Skeleton, joints: list[int], influences: int, progress: Progress) -> FloatArray:
+    """Values (g, j) of a part's places with steps and tears eased."""
     ask(progress)
-    values = without_cliffs(values, near, influences, progress=progress)
-    spread = Spread(values, through, body.radius, body.hangs, tree, progress=progress)
-    values = eased(
-        values, mesh, skeleton.positions[joints], trunk, spread, influences, progress=part_of(progress, 0.9, 1.0)
-    )
-    progress(1.0, "weights done")
-    return finished(values, mesh, skeleton, joints, solid, influences, progress=progress)
+    trunk = Trunk(part.through, part.radius, part.tree)
+    values = without_cliffs(part.values, part.near, influences, progress=progress)
+    spread = Spread(values, part.through, part.radius, part.hangs, part.tree, progress=progress)
+    return eased(values, part.mesh, skeleton.positions[joints], trunk, spread, influences, progress=progress)
+
+
+def _joined(parts: Sequence[_Segmented], same: Sequence[IntArray]) -> tuple[_Segmented, list[IntArray]]:
+    """Several parts as one, what lies on each other a mean; and where (g,) each one's places are in it."""
+    number = np.unique(np.concatenate(same), return_inverse=True)[1]
+    cuts = np.cumsum([len(part) for part in same])[:-1]
+    count = int(number.max()) + 1
+    points = np.zeros((count, 3))
+    corners, sizes = [], []
+    for part, mine in zip(parts, np.split(number, cuts), strict=True):
+        g = weld(part.mesh)
+        points[mine] = part.mesh.points[g.first]
+        # The faces as they are: which places are neighbours counts.
+        corners.append(mine[g.group[part.mesh.corners]])
+        sizes.append(np.diff(part.mesh.starts))
+    mesh = make_mesh(points, np.concatenate(corners), np.concatenate([[0], np.cumsum(np.concatenate(sizes))]))
+    group = weld(mesh).group[number]
+    share = 1.0 / np.maximum(np.bincount(group, minlength=weld(mesh).count), 1)
+    merge = sparse.csr_matrix((share[group], (group, np.arange(len(group)))), shape=(len(share), len(group)))
+
+    def mean(rows: list[FloatArray]) -> FloatArray:
+        return np.asarray(merge @ np.concatenate(rows))
+
+    scale = mean([p.scale for p in parts])
+    one = _Segmented(
+        mesh, mean([p.values for p in parts]), mean([p.through for p in parts]), parts[0].radius,
+        mean([p.hangs for p in parts]), scale, nearness(mesh, scale), parts[0].tree,
+    )  # fmt: skip
+    return one, np.split(group, cuts)
 
 
 def _thickened(

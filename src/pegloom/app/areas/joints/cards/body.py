@@ -23,7 +23,7 @@ class BodyCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
             c, "Parts of the body", "joints.body",
-            sentence="What was recognised in the skeleton of a file. Pick a joint to say otherwise.", is_open=False,
+            sentence="What was recognised in the skeleton of a file. Pick a joint, or click a name in the view, to say otherwise.", is_open=False,
         )  # fmt: skip
         self.body.addWidget(tick(self, BodySettings, "named", "Names in the view", name="joints.body_named"))
         self.list = QListWidget()
@@ -35,7 +35,7 @@ class BodyCard(Card):
         self.part = QComboBox()
         self.part.setObjectName("joints.body_part")
         self.part.addItem("as it was found", None)
-        self.part.addItem("no part of these", NOTHING)
+        self.part.addItem("none of these", NOTHING)
         for role, words in choices().items():
             self.part.addItem(words, role)
         self.part.activated.connect(lambda _: say_part(c, self.part.currentData()))
@@ -79,7 +79,7 @@ class BodyCard(Card):
         words = "as it was found"
         if joint is not None and skeleton is not None:
             role = body_of(skeleton).role_of.get(joint.id, "")
-            words = f"as found: {choices().get(role) or 'no part of these'}"
+            words = f"found: {choices().get(role) or 'none of these'}"
         self.part.setItemText(0, words)
         said = one.joint_overrides.get(lead) if (one := state.character) is not None else None
         self.part.setCurrentIndex(max(self.part.findData(said.role), 0) if said is not None and said.role else 0)
