@@ -383,7 +383,11 @@ def _grouped(
     for k, part in enumerate(meeting.parts):
         mine = np.flatnonzero((meeting.part == k) & moved)
         if len(mine):
-            weights[part] = _put(character.part(part), weights[part], ids, meeting.vertex[mine], wanted[mine], limit, eased)
+            # What of the border stays is not eased along: it would open on this side alone.
+            weights[part] = _put(
+                character.part(part), weights[part], ids, meeting.vertex[mine], wanted[mine], limit, eased,
+                fixed=meeting.vertex[meeting.part == k],
+            )  # fmt: skip
     return replace(skin, weights=MappingProxyType(weights))
 
 
