@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gc
+import os
 import weakref
 
 import pytest
@@ -16,8 +17,12 @@ from pegloom.app.main import make_application
 from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
 from pegloom.files.import_choice import ImportChoice
+from tests.app.screens import own_screen
 from tests.support.figures import wick
 from tests.support.session import Session
+
+if os.environ.get("PYTEST_XDIST_WORKER"):
+    own_screen()
 
 Window.session = property(Session)
 """Tests reach what the window knows by short names."""
