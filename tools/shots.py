@@ -199,7 +199,7 @@ def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> N
     s.commit("Drop stray weights", edits.drop_strays(s.history.present)[0])
     s.commit("Bind segment, then soften", edits.bind(s.history.present))
     fresh = s.character.weaves[-1].id
-    s.commit("Take a weave back", edits.take_weave(s.history.present, s.character.weaves[0].id))
+    s.commit("Restore a weave", edits.take_weave(s.history.present, s.character.weaves[0].id))
     points = body.mesh.points
     s.vertices = {body.id: np.flatnonzero((points[:, 0] > 0.08) & (points[:, 1] > 0.84) & (points[:, 1] < 1.25))}
     only(window, "weights.weaves")

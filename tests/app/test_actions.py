@@ -510,7 +510,7 @@ def test_detail_levels_are_looked_at_one_after_the_other(hand):
 
 def test_a_rigged_figure_is_turned_by_a_drag_in_one_step(rigged):
     rigged.session.go(Area.MESH)
-    rigged.key(Qt.Key.Key_T)
+    rigged.key(Qt.Key.Key_R)
     before = rigged.session.character
     middle = QPoint(rigged.stage.width() // 2, rigged.stage.height() // 2)
     rigged.drag(middle, (60, 0), modifiers=Qt.KeyboardModifier.ControlModifier)

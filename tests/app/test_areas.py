@@ -325,7 +325,7 @@ def test_the_menu_of_a_cards_settings_names_each_and_works(hand):
     hand.session.put_setting(PatternSettings, fingers=3)
     card.menu.aboutToShow.emit()
     titles = [a.text() for a in card.menu.actions() if not a.isSeparator()]
-    assert titles[:3] == ["All back to their defaults", "All back to my usual ones", "Keep all as my usual ones"]
+    assert titles[:3] == ["All back to their defaults", "All back to my defaults", "Keep all as my defaults"]
     assert "Fingers  •" in titles, "what differs from its default is marked"
     one = next(a.menu() for a in card.menu.actions() if a.text() == "Fingers  •")
     one.actions()[0].trigger()

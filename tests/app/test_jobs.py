@@ -234,5 +234,5 @@ def test_what_the_view_asks_of_new_meshes_is_known_when_a_job_lands(hand, monkey
     hand.session.run("mesh.even_out")
     hand.idle()
     hand.bot.wait(60)
-    assert session.history.undo_name == "Even out the halves"
+    assert session.history.undo_name == "Make symmetric"
     assert not asked

@@ -87,7 +87,7 @@ def test_the_mesh_is_turned_by_dragging_and_back_by_undo(hand):
     hand.idle()
     hand.click("button.mesh.stand_up")
     before = hand.session.character.parts[0].mesh.points.copy()
-    hand.key(Qt.Key.Key_T)
+    hand.key(Qt.Key.Key_R)
     assert hand.session.tool is Tool.TURN
     middle = QPoint(hand.stage.width() // 2, hand.stage.height() // 2)
     hand.drag(middle, (60, 0), modifiers=Qt.KeyboardModifier.ControlModifier)

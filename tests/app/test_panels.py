@@ -222,3 +222,35 @@ def test_a_damaged_list_of_recent_files_is_as_none(tmp_path):
     for text in ("{", json.dumps({"a": 1}), json.dumps([1, None, "nowhere.obj"])):
         kept.write_text(text)
         assert recent() == []
+
+
+def test_hiding_is_a_thing_of_the_view(rigged):
+    """Parts, limbs and faces are hidden, isolated and shown again with a sign; the character stays as it is."""
+    hand, session = rigged, rigged.session
+    session.go(Area.WEIGHTS)
+    document, sign = session.document, hand.value("stage.hidden")
+    body = max(session.character.included, key=lambda part: part.mesh.vertex_count)
+    shown = lambda: {part.id: part.mesh.face_count for part in hand.c.state.shown_parts}  # noqa: E731
+    whole = shown()
+    assert not sign.isVisible()
+    session.select("joint", "arm.l.upper")
+    hand.key(Qt.Key.Key_N)
+    hand.until(lambda: sign.isVisible())
+    assert 0.7 * whole[body.id] < shown()[body.id] < whole[body.id]
+    hand.key(Qt.Key.Key_N, Qt.KeyboardModifier.ShiftModifier)
+    assert shown() == whole
+    hand.key(Qt.Key.Key_N, Qt.KeyboardModifier.ControlModifier)
+    assert 0 < shown()[body.id] < 0.3 * whole[body.id]
+    hand.click("stage.hidden")
+    assert shown() == whole
+    hand.c.store.pick_vertices({body.id: np.arange(200)})
+    hand.key(Qt.Key.Key_N)
+    assert 0 < whole[body.id] - shown()[body.id] < 300
+    hand.c.store.pick_vertices({})
+    session.select("part", body.id)
+    hand.key(Qt.Key.Key_N)
+    assert body.id not in shown()
+    assert session.document is document
+    hand.click("stage.hidden")
+    assert shown() == whole
+    hand.until(lambda: not sign.isVisible())

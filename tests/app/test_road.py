@@ -94,7 +94,7 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     hand.key(Qt.Key.Key_4)
     hand.click("button.controls.build")
     rest = session.character.skeleton.world
-    strip_row = next(i for i in range(trials.count()) if trials.item(i).text().startswith("Pose in hand"))
+    strip_row = next(i for i in range(trials.count()) if trials.item(i).text().startswith("Current pose"))
     item = trials.item(strip_row)
     trials.scrollToItem(item)
     hand.bot.mouseClick(trials.viewport(), Qt.MouseButton.LeftButton, pos=trials.visualItemRect(item).center())
@@ -102,7 +102,7 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
     hand.bot.wait(60)
     hand.bot.mouseClick(hand.stage, Qt.MouseButton.LeftButton, pos=hand.at("control", "leg.l.goal"))
-    hand.key(Qt.Key.Key_W)
+    hand.key(Qt.Key.Key_Space, Qt.KeyboardModifier.ShiftModifier)
     assert session.clip is not None
     hand.key(Qt.Key.Key_5)
     window.strip.ruler.setFocus()
@@ -116,7 +116,7 @@ def test_from_an_unrigged_mesh_to_an_export_and_back(hand, tmp_path):
     assert lifted > 0.05
     knee = session.frame().joints[session.character.skeleton.index["leg.l.lower"]]
     assert np.abs(knee - rest[session.character.skeleton.index["leg.l.lower"]]).max() > 0.02
-    hand.key(Qt.Key.Key_W)
+    hand.key(Qt.Key.Key_Space, Qt.KeyboardModifier.ShiftModifier)
     assert len(session.clip.key_times) == 2
     x = round(window.strip.ruler.x_of(0.5))
     hand.bot.mouseClick(window.strip.ruler, Qt.MouseButton.LeftButton, pos=QPoint(x, 12))

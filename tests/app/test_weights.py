@@ -91,9 +91,9 @@ def test_a_bad_shoulder_is_mended(lesson):
     hand.idle()
     fresh = session.character.skin
     names = [w.name for w in session.character.weaves]
-    assert names == ["in hand before", "segment, then soften"]
+    assert names == ["weights before", "segment, then soften"]
     open_card(hand, hand.card("weights.weaves"))
-    choose(hand.card("weights.weaves").list, "in hand before")
+    choose(hand.card("weights.weaves").list, "weights before")
     hand.click("button.weave.take")
     assert session.character.skin is not fresh
     choose(hand.card("weights.weaves").list, "segment")
@@ -140,7 +140,7 @@ def test_the_seam_parts_two_weaves_in_one_pose(lesson):
     hand.bot.wait(60)
     alone = hand.stage.grabFramebuffer()
     open_card(hand, hand.card("weights.weaves"))
-    choose(hand.card("weights.weaves").list, "in hand before")
+    choose(hand.card("weights.weaves").list, "weights before")
     hand.click("button.weave.compare")
     assert session.other is not None
     session.set_view(seam=0.5)

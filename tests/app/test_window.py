@@ -273,7 +273,7 @@ def test_the_grow_handle_scales_the_whole_rig(rigged):
     rigged.key(Qt.Key.Key_4)
     rigged.session.commit("rest", edits.rest_controls(rigged.session.document))
     rigged.session.select("control", "root")
-    rigged.key(Qt.Key.Key_G)
+    rigged.key(Qt.Key.Key_S)
     rigged.bot.wait(40)
     before = rigged.session.frame().joints[:, :3, 3]
     from pegloom.app.stage.drags.handle import handle_for

@@ -60,7 +60,7 @@ def test_a_weave_in_hand_is_still_known_after_saving_and_opening(tmp_path):
     assert kept_as(edits.set_relax(again, body(again), steps=5).character) is None
     # Binding anew keeps no second copy of what is kept already.
     names = [w.name for w in edits.bind(again, method=BindMethod.HARD).character.weaves]
-    assert "in hand before" not in names
+    assert "weights before" not in names
 
 
 def test_weaves_are_named_renamed_and_forgotten():

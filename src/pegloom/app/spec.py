@@ -104,6 +104,22 @@ class Fix:
 
 
 @dataclass(frozen=True, slots=True)
+class Step:
+    """A step of the road from a mesh to a delivery.
+
+    action : id of what does it.
+    missing : whether it is still to be done.
+    says : "build joints", after "Next:".
+    note : what to think of before, "" for nothing.
+    """
+
+    action: str
+    missing: Callable[[State], bool]
+    says: Callable[[State], str]
+    note: Callable[[State], str] = no_hint
+
+
+@dataclass(frozen=True, slots=True)
 class AreaSpec:
     """A work area.
 
@@ -121,6 +137,7 @@ class AreaSpec:
     words : what is said of the thing under the pointer.
     fullness : of the rail's peg, 0 to 1.
     enter : what of the state changes on coming in.
+    steps : its part of the road, in order.
     opens : whether a project with this character is opened here; the last area that says so has it.
     at_rest : the view shows the rest, whatever pose is current.
     weighing : weights are looked at: lenses, the seam.
@@ -151,6 +168,7 @@ class AreaSpec:
     words: Callable[[StageView, str, str], str] = no_words
     fullness: Callable[[Character], float] = empty
     enter: Callable[[State], Mapping[str, Any]] = nothing
+    steps: tuple[Step, ...] = ()
     opens: Callable[[Character], bool] = never
     at_rest: bool = False
     weighing: bool = False

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt, QTimer
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
-from PyQt6.QtWidgets import QApplication, QHBoxLayout, QMainWindow, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QApplication, QBoxLayout, QHBoxLayout, QMainWindow, QStackedWidget, QVBoxLayout, QWidget
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.common import ACTIONS
@@ -22,6 +22,7 @@ from pegloom.app.dialogs.keysheet import KeySheet
 from pegloom.app.jobs import Background, JobRunner
 from pegloom.app.panels.bench import Bench
 from pegloom.app.panels.drawer import PartsDrawer
+from pegloom.app.panels.next_step import NextStep
 from pegloom.app.panels.palette import Palette
 from pegloom.app.panels.rail import Rail
 from pegloom.app.panels.strip import Strip
@@ -39,6 +40,7 @@ from pegloom.app.watch.quality import QualityWatch
 from pegloom.app.watch.ready import prepare
 from pegloom.app.watch.snags import SnagWatch
 from pegloom.app.widgets.panel import Panel, refresher_of
+from pegloom.app.widgets.splits import Split
 
 
 class Host(Panel):
@@ -76,6 +78,9 @@ class Host(Panel):
         for pane_id, (_, panel) in self.panes.items():
             panel.setVisible(pane_id in wanted)
         self.setVisible(bool(wanted))
+
+LEAST_BENCH = 300
+"""Pixels the column of cards is wide at least: no card is cut off at that."""
 
 
 class Window(QMainWindow):
@@ -137,27 +142,18 @@ class Window(QMainWindow):
         right = QVBoxLayout()
         right.setSpacing(0)
         row.addLayout(right, 1)
-        upper = QHBoxLayout()
-        upper.setSpacing(0)
-        right.addLayout(upper, 1)
-        side = QSplitter(Qt.Orientation.Vertical)
-        side.setObjectName("side")
-        side.setFixedWidth(300)
-        side.setHandleWidth(2)
-        side.setChildrenCollapsible(False)
         self.stack = QStackedWidget()
         self.stack.setObjectName("bench")
         self.columns: dict[str, Bench] = {}
         self.drawer = PartsDrawer(c)
-        side.addWidget(self.stack)
-        side.addWidget(self.drawer)
-        side.setSizes([524, 104])
-        upper.addWidget(side)
-        upper.addWidget(self.frame_, 1)
-        upper.addWidget(Host(c, Place.SIDE))
-        right.addWidget(Host(c, Place.LOWER))
         self.strip = Strip(c)
-        right.addWidget(self.strip)
+        bench = _stacked(QVBoxLayout(), self.stack, NextStep(c))
+        side = Split("side", Qt.Orientation.Vertical, bench, self.drawer, sizes=[500, 150], grows=0)
+        side.setMinimumWidth(LEAST_BENCH)
+        view = _stacked(QHBoxLayout(), self.frame_, Host(c, Place.SIDE))
+        upper = Split("upper", Qt.Orientation.Horizontal, side, view, sizes=[LEAST_BENCH, 980], grows=1)
+        lower = _stacked(QVBoxLayout(), upper, Host(c, Place.LOWER))
+        right.addWidget(Split("road", Qt.Orientation.Vertical, lower, self.strip, sizes=[650, 132], grows=0))
         self.setCentralWidget(middle)
         self.palette_box.raise_()
 
@@ -273,6 +269,18 @@ class Window(QMainWindow):
         self.c.background.stop()
         self.collector.stop()
         event.accept()
+
+
+def _stacked(layout: QBoxLayout, first: QWidget, *others: QWidget) -> QWidget:
+    """Widgets one after the other without gaps; the first takes what room there is."""
+    box = QWidget()
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(0)
+    layout.addWidget(first, 1)
+    for widget in others:
+        layout.addWidget(widget)
+    box.setLayout(layout)
+    return box
 
 
 def _go_to(area: AreaSpec, number: int) -> Action:

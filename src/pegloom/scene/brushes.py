@@ -8,12 +8,12 @@ from enum import Enum
 
 class BrushMode(Enum):
     ADD = "Add"
-    TAKE = "Take"
+    TAKE = "Subtract"
     SET = "Set"
     SCALE = "Scale"
-    EVEN = "Even"
+    EVEN = "Smooth"
     SHARPEN = "Sharpen"
-    ALONG = "Rings"
+    ALONG = "Around"
 
     @property
     def says(self) -> str:

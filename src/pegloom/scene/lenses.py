@@ -23,7 +23,7 @@ class Lens(Enum):
     STRAIN = "strain"
     VOLUME = "volume"
     DIFFERENCE = "difference"
-    COUNT = "joints a vertex"
+    COUNT = "influences per vertex"
     STRAYS = "strays"
 
 

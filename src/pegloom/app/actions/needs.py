@@ -42,11 +42,11 @@ SKIN = Need("skin", "Bind first, in Weights", has_skin, "weights.bind")
 RIG = Need("rig", "Build controls first, in Controls", has_rig, "controls.build")
 CLIP = Need("clip", "Pick a clip on the strip first", lambda s: s.clip is not None, "motion.new_clip")
 PART_PICKED = Need(
-    "part picked", "Pick a part first: click it in the view or the parts drawer",
+    "part picked", "Pick a part first: click it in the view or in Contents",
     lambda s: _picked(s, "part"), "area.mesh",
 )  # fmt: skip
 JOINT_PICKED = Need(
-    "joint picked", "Pick a joint first: click one in the view or the parts drawer",
+    "joint picked", "Pick a joint first: click one in the view or in Contents",
     lambda s: _picked(s, "joint"), "area.joints",
 )  # fmt: skip
 PEG_PICKED = Need(
@@ -54,7 +54,7 @@ PEG_PICKED = Need(
     lambda s: _picked(s, "peg"), "area.joints",
 )  # fmt: skip
 PLACE_PICKED = Need(
-    "place picked", "Pick a peg or a joint first, in Joints: the row goes round it",
+    "place picked", "Pick a peg or a joint first, in Joints: the loop goes round it",
     lambda s: _picked(s, "peg", "joint"), "area.joints",
 )  # fmt: skip
 CONTROL_PICKED = Need(

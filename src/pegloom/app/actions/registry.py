@@ -6,6 +6,7 @@ from PyQt6.QtGui import QAction, QKeySequence
 from PyQt6.QtWidgets import QWidget
 
 from pegloom.app.actions.action import Action
+from pegloom.app.actions.trade_words import TRADE_WORDS
 from pegloom.app.context import Context
 from pegloom.app.state.kept import keep_keys
 from pegloom.app.state.state import State, only_time
@@ -127,12 +128,32 @@ class Actions:
                 self.qactions[action_id].setChecked(action.on(self.c.state))
 
     def find(self, text: str) -> list[Action]:
-        """Actions whose title, menu or tip holds all words of the text; titles first."""
-        words = text.lower().split()
+        """Actions that all words of the text begin a word of, of their title, menu, tip or what the trade says; best first.
+
+        Best is what begins words of the title, first of all its first.
+        """
+        words = words_in(text)
         scored = []
         for action in self.entries.values():
-            whole = f"{action.title} {action.menu} {action.tip}".lower()
-            if all(word in whole for word in words):
-                in_title = sum(word in action.title.lower() for word in words)
-                scored.append((-in_title, action.title, action))
-        return [action for _, _, action in sorted(scored, key=lambda row: row[:2])]
+            title, trade = words_in(action.title), words_in(TRADE_WORDS.get(action.id, ""))
+            rest = words_in(f"{action.menu} {action.tip}")
+            ranks = [min((rank for rank, group in enumerate((title[:1], title, trade, rest)) if _begins(word, group)), default=None)
+                     for word in words]  # fmt: skip
+            if None not in ranks:
+                scored.append((sum(r for r in ranks if r is not None), len(title) if words else 0, action.title, action))
+        return [row[-1] for row in sorted(scored, key=lambda row: row[:3])]
+
+
+def words_in(text: str) -> list[str]:
+    """Words of a text as they are compared: lower case, what a hyphen joins also as one."""
+    found = []
+    for word in text.lower().replace("…", " ").split():
+        bare = word.strip(".,;:()'\"“”?")
+        found += [bare, *bare.split("-")] if "-" in bare else [bare]
+        if "-" in bare:
+            found.append(bare.replace("-", ""))
+    return [word for word in found if word]
+
+
+def _begins(word: str, words: list[str]) -> bool:
+    return any(other.startswith(word) for other in words)

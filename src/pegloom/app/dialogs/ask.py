@@ -41,7 +41,7 @@ class AskByDialog:
         return sheet.pairs if sheet.exec() == QDialog.DialogCode.Accepted else None
 
     def open_motion(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Bring in motion", "", MOTIONS)[0]
+        return QFileDialog.getOpenFileName(self.window, "Import motion", "", MOTIONS)[0]
 
     def name(self, title: str, suggestion: str) -> str:
         text, sure = QInputDialog.getText(self.window, title, "Name", text=suggestion)

@@ -11,7 +11,7 @@ from pegloom.app.widgets import label
 class HistorySheet(QDialog):
     def __init__(self, store: Store, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Steps")
+        self.setWindowTitle("History")
         self.setObjectName("steps")
         column = QVBoxLayout(self)
         steps = QListWidget()

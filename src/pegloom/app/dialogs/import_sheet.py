@@ -46,7 +46,7 @@ class ImportSheet(QDialog):
             ("weights", f"Weights of {len(imported.weights or {})} parts", len(imported.weights or {})),
             ("clips", f"Clips: {names}", len(imported.clips)),
             ("morphs", f"Morph targets, {morphs}", morphs),
-            ("looks", f"Materials and pictures, {len(imported.materials)}", len(imported.materials)),
+            ("looks", f"Materials and textures, {len(imported.materials)}", len(imported.materials)),
         )
         self.options: dict[str, QCheckBox] = {}
         for name, text, count in options:
@@ -65,10 +65,10 @@ class ImportSheet(QDialog):
         if "skeleton" in self.options:
             self.options["skeleton"].toggled.connect(self._without_skeleton)
         buttons = QDialogButtonBox()
-        take = buttons.addButton("Bring in", QDialogButtonBox.ButtonRole.AcceptRole)
+        take = buttons.addButton("Import", QDialogButtonBox.ButtonRole.AcceptRole)
         take.setObjectName("import.take")
         take.setProperty("role", "main")
-        leave = buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole)
+        leave = buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)
         leave.setObjectName("import.leave")
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)

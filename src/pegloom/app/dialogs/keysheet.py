@@ -62,8 +62,8 @@ class KeySheet(QDialog):
         line = QHBoxLayout()
         self.change = button("Change key", "sheet.change", self.catch, role="main")
         self.none = button("No key", "sheet.none", lambda: self._give(""))
-        self.usual = button("Usual key", "sheet.usual", self._usual)
-        self.all_usual = button("All as usual", "sheet.all_usual", self._all_usual)
+        self.usual = button("Default key", "sheet.usual", self._usual)
+        self.all_usual = button("Reset all", "sheet.all_usual", self._all_usual)
         for one in (self.change, self.none, self.usual):
             line.addWidget(one)
         line.addStretch(1)
@@ -138,7 +138,7 @@ class KeySheet(QDialog):
 
     def _all_usual(self) -> None:
         self.actions_.rebind_all({})
-        self.answer.setText("Every key is the usual one.")
+        self.answer.setText("Every key is the default one.")
         self._fill()
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:

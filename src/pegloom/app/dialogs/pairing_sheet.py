@@ -38,7 +38,7 @@ class PairingSheet(QDialog):
         column.addWidget(
             label(
                 "It is stood in this character's place at this height; each part here then reads the nearest surface. "
-                "What stands in hand is kept as a weave.",
+                "The current weights are kept as a weave.",
                 "soft",
                 wrap=True,
             )
@@ -74,7 +74,7 @@ class PairingSheet(QDialog):
         self.read = buttons.addButton("Read the weights", QDialogButtonBox.ButtonRole.AcceptRole)
         self.read.setObjectName("pairing.read")
         self.read.setProperty("role", "main")
-        buttons.addButton("Leave it", QDialogButtonBox.ButtonRole.RejectRole)
+        buttons.addButton("Cancel", QDialogButtonBox.ButtonRole.RejectRole)
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
         column.addWidget(buttons)

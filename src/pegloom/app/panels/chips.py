@@ -8,7 +8,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
-from pegloom.app.widgets import Choices
+from pegloom.app.widgets import Choices, button
 from pegloom.app.widgets.panel import Panel
 from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
@@ -36,12 +36,12 @@ class Chips(Panel):
         both.addLayout(line)
         both.addLayout(below)
         displays = [
-            ("Clay", Display.CLAY), ("Textured", Display.TEXTURED), ("Wire", Display.WIRE),
+            ("Clay", Display.CLAY), ("Textured", Display.TEXTURED), ("Wireframe", Display.WIRE),
             ("See-through", Display.SEE_THROUGH),
         ]  # fmt: skip
         lenses = [
             ("No lens", Lens.NONE), ("Influence", Lens.INFLUENCE), ("All influences", Lens.ALL), ("Strain", Lens.STRAIN),
-            ("Volume", Lens.VOLUME), ("Difference", Lens.DIFFERENCE), ("Joints a vertex", Lens.COUNT),
+            ("Volume", Lens.VOLUME), ("Difference", Lens.DIFFERENCE), ("Influences per vertex", Lens.COUNT),
             ("Strays", Lens.STRAYS),
         ]  # fmt: skip
         self.display = Choices("stage.display", displays, lambda value: c.store.put(display=value), role="chip")
@@ -51,13 +51,16 @@ class Chips(Panel):
         self.lens = Choices("stage.lens", lenses, lambda value: c.store.put(lens=value), role="chip", flows=True)
         line.addWidget(self.display)
         line.addWidget(self.kinds)
+        self.hidden = button("Some is hidden: show all", "stage.hidden", lambda: c.actions.run("view.show_hidden"), role="chip")
+        self.hidden.setToolTip("Parts or faces are hidden in the view; they are delivered all the same")
+        line.addWidget(self.hidden)
         line.addStretch(1)
         below.addWidget(self.lens)
         below.addStretch(1)
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        return (state.viewing.display, state.viewing.lens, state.viewing.hidden, state.area, one is None, one is not None and one.skin is not None)
+        return (state.viewing.display, state.viewing.lens, state.viewing.hidden, state.something_hidden, state.area, one is None, one is not None and one.skin is not None)
 
     def show_state(self, state: State) -> None:
         one, area = state.character, self.c.area
@@ -68,6 +71,7 @@ class Chips(Panel):
             button_.setChecked(kind.value not in state.viewing.hidden)
             button_.setVisible(kind.value in area.shows)
         self.kinds.setVisible(one is not None)
+        self.hidden.setVisible(state.something_hidden)
         self.adjustSize()
 
     def flow(self, width: int) -> None:

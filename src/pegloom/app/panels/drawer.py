@@ -64,13 +64,13 @@ class PartsDrawer(Panel):
         self.search.setFixedWidth(110)
         self.search.textChanged.connect(lambda _: self._filter())
         head.addWidget(self.fold)
-        head.addWidget(label("Parts", "heading"))
+        head.addWidget(label("Contents", "heading"))
         head.addStretch(1)
         head.addWidget(self.search)
         column.addLayout(head)
         self.tree = JointTree(self._hang)
         self.tree.setObjectName("parts.tree")
-        self.tree.setAccessibleName("Parts of the character")
+        self.tree.setAccessibleName("Contents of the character")
         self.tree.setHeaderHidden(True)
         self.tree.setColumnCount(2)
         self.tree.setIndentation(9)
@@ -88,7 +88,7 @@ class PartsDrawer(Panel):
         skeleton = self.c.skeleton
         names = skeleton.joint(joint).name, skeleton.joint(parent).name
         self.c.try_edit(
-            f"Hang {names[0]} on {names[1]}",
+            f"Parent {names[0]} to {names[1]}",
             lambda d: edits.reparent_joint(d, joint, parent, both_sides=self.c.state.hand.both_sides),
         )
 

@@ -56,12 +56,12 @@ class Hint(Panel):
     def _said(self, state: State) -> str:
         wanted = state.tooling.wanted
         if wanted is not None:
-            return f"Pick a {wanted.kind} in the view or the parts drawer: it goes into {wanted.says}; <edit.cancel> ends"
+            return f"Pick a {wanted.kind} in the view or in Contents: it goes into {wanted.says}; <edit.cancel> ends"
         text = self.c.area.hint(state)
         if state.at_rest and state.character is not None and state.character.skeleton is not None:
             text = "Showing the rest while you place. " + text
         if state.clock.source == RANGE_TEST and "control" in self.c.area.picks:
-            text = "The range test is on the stage; pick “Pose in hand” on the strip to pose controls"
+            text = "The range test is shown; pick “Current pose” on the strip to pose controls"
         return ("Auto-key is on. " if state.hand.auto_key else "") + text
 
     def _key(self, action: str) -> str:

@@ -22,7 +22,7 @@ class PosedBar(Panel):
         self.words = label("", "soft", name="posed.words")
         line.addWidget(self.words)
         q = c.actions.qactions
-        line.addWidget(action_button(q["keys.write_posed"], "Write keys here", role="main"))
+        line.addWidget(action_button(q["keys.write_posed"], "Set keys here", role="main"))
         line.addWidget(action_button(q["keys.layer_posed"], "Make a layer"))
         line.addWidget(action_button(q["keys.let_go"], "Let go"))
 

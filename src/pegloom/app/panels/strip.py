@@ -20,10 +20,13 @@ LEAST = 132
 
 
 class Strip(Panel):
+    always = True
+    """It is hidden by itself, and has to see when there is something to show."""
+
     def __init__(self, c: Context) -> None:
         super().__init__(c)
         self.setObjectName("strip")
-        self.setFixedHeight(LEAST)
+        self.setMinimumHeight(LEAST)
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(0)
@@ -34,7 +37,7 @@ class Strip(Panel):
         column.setContentsMargins(10, 6, 6, 4)
         column.setSpacing(2)
         head = QHBoxLayout()
-        head.addWidget(label("Trials", "heading"))
+        head.addWidget(label("Strip", "heading"))
         head.addStretch(1)
         for name, action, picture, text in (
             ("strip.keep", "trial.keep", "plus", "Keep the pose shown as a trial"),
@@ -91,6 +94,9 @@ class Strip(Panel):
             self.rows_of = rows
             self._fill(state)
         self._show_lanes(self._wanted(state))
+        # Without joints and clips there is nothing to show, and the view has the room.
+        one = state.character
+        self.setVisible(one is not None and (one.skeleton is not None or bool(one.clips)))
 
     def _show_lanes(self, wanted: tuple[str, ...]) -> None:
         """The lanes of the area, each made when it is first shown."""
@@ -102,14 +108,14 @@ class Strip(Panel):
                 self.lanes[lane.id] = (lane, panel)
         for lane_id, (_, panel) in self.lanes.items():
             panel.setVisible(lane_id in wanted)
-        self.setFixedHeight(max(LEAST, HEIGHT + sum(self.lanes[lane_id][0].height for lane_id in wanted)))
+        self.setMinimumHeight(max(LEAST, HEIGHT + sum(self.lanes[lane_id][0].height for lane_id in wanted)))
 
     def _fill(self, state: State) -> None:
         one = state.character
         jointed = one is not None and one.skeleton is not None
         own, clips = (one.trials, one.clips) if one is not None else ((), ())
         self.list.clear()
-        rows = [("Pose in hand", "", 0.0)] if jointed or clips else []
+        rows = [("Current pose", "", 0.0)] if jointed or clips else []
         if jointed:
             rows.append((f"Range test    {len(state.trials) * TRIAL_FRAMES} frames", RANGE_TEST, 0.0))
             rows += [(f"{t.name}    kept", t.id, 0.0) for t in own]

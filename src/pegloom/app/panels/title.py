@@ -46,7 +46,7 @@ class Title(Panel):
         line.addStretch(1)
         for text, name in (("Open", "open"), ("Save", "save")):
             line.addWidget(self._button(text, name, f"file.{name}"))
-        line.addWidget(self._button("Steps", "steps", "edit.steps"))
+        line.addWidget(self._button("History", "steps", "edit.steps"))
         line.addWidget(help_)
 
     def _button(self, text: str, name: str, action: str) -> QPushButton:

@@ -24,7 +24,7 @@ class Welcome(Panel):
         column.setSpacing(9)
         column.addWidget(label("Begin with a mesh", "area"))
         words = label(
-            "Drop a mesh here, or open one: OBJ, glTF, GLB, PLY, STL, USD or a ZIP. Then walk the pegs on the left from top to bottom."
+            "Drop a mesh here, or open one: OBJ, glTF, GLB, PLY, STL, USD or a ZIP. Then work down the six areas on the left."
         )
         words.setWordWrap(True)
         column.addWidget(words)

@@ -127,7 +127,8 @@ class StageFrame(Panel):
             x = (w - panel.width()) // 2 if pane.middle else EDGE
             panel.move(x, h - panel.height() - (below + 6 if pane.middle else below))
             panel.raise_()
-        self.note.move((w - self.note.width()) // 2, 50)
+        # Under the chips: what is said covers none of them.
+        self.note.move((w - self.note.width()) // 2, self.chips.y() + self.chips.height() + 10)
         self.job.move((w - self.job.width()) // 2, h - self.job.height() - 52)
         self.welcome.move((w - self.welcome.width()) // 2, (h - self.welcome.height()) // 2)
         for tag in self.tags():

@@ -35,7 +35,7 @@ def draw_legend(painter: QPainter, c: Context, stage: QRectF) -> None:
         _bar(painter, bar, (SQUEEZED, CLAY, STRETCHED), "length of edges")
         _ends(painter, bar, "half", "as at rest", "twice")
     elif lens is Lens.VOLUME:
-        _bar(painter, bar, (SQUEEZED, CLAY, STRETCHED), "thickness around the bone")
+        _bar(painter, bar, (SQUEEZED, CLAY, STRETCHED), "girth around the bone")
         _ends(painter, bar, "half", "kept", "twice")
     elif lens is Lens.DIFFERENCE:
         if c.frames.other is None:
@@ -62,7 +62,7 @@ def draw_legend(painter: QPainter, c: Context, stage: QRectF) -> None:
             painter.setPen(QColor(INK.soft))
             text = f"{k + 1}+" if k + 1 == limit else str(k + 1)
             painter.drawText(QRectF(cell.left() - 6, cell.bottom() + 3, cell.width() + 12, 15), MIDDLE, text)
-        _title(painter, bar, "joints a vertex")
+        _title(painter, bar, "influences per vertex")
     elif lens is Lens.STRAYS:
         _plate(painter, bar, 24)
         painter.setPen(Qt.PenStyle.NoPen)

@@ -12,6 +12,7 @@ KEYS = "keys.json"
 LADDER = "ladder.json"
 RECENT = "recent.json"
 USUAL = "usual.json"
+LAYOUT = "layout.json"
 MOST_RECENT = 10
 USUAL_LADDER = (0.05, 0.2, 0.35, 0.5, 0.65, 0.8, 1.0)
 
@@ -39,6 +40,18 @@ def read_ladder() -> tuple[float, ...]:
 
 def keep_ladder(values: tuple[float, ...]) -> None:
     keep_json(LADDER, list(values))
+
+
+def read_layout() -> dict[str, list[int]]:
+    """Sizes in pixels of what is dragged to size, by the splitter's name; empty where none are kept or the file is damaged."""
+    kept = read_json(LAYOUT)
+    rows = kept.items() if isinstance(kept, dict) else ()
+    return {str(k): v for k, v in rows if isinstance(v, list) and all(type(n) is int and 0 <= n < 20_000 for n in v)}
+
+
+def keep_layout(name: str, sizes: list[int]) -> None:
+    """Keep the sizes of one splitter."""
+    keep_json(LAYOUT, {**read_layout(), name: sizes})
 
 
 def recent() -> list[Path]:

@@ -9,9 +9,10 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
+from pegloom.app.state.hiding import HIDDEN_PART, NO_FACES, hidden_part, without_faces
 from pegloom.app.state.settings import NO_SETTINGS, Setting, Settings
 from pegloom.checks import Snag
-from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.trials import Trial, trials_of
 from pegloom.core.rig.pose import Pose
@@ -101,7 +102,9 @@ class Selection:
 class Viewing:
     """How things are shown.
 
-    hidden : kinds of things neither shown nor picked: joints, pegs, controls, mesh, ground.
+    hidden : kinds of things neither shown nor picked: joints, pegs, controls, mesh, ground; and parts, as `hidden_part`
+        calls them. Nothing of it touches the character.
+    hidden_faces : which faces (f,) of a part are not shown either, by part.
     level : the detail level shown and picked.
     influence : the joint whose weight is shown and painted.
     compared : the weave shown right of the seam, or "".
@@ -116,6 +119,7 @@ class Viewing:
     wire_over: bool = False
     clean_view: bool = False
     hidden: frozenset[str] = frozenset()
+    hidden_faces: Mapping[str, BoolArray] = field(default_factory=lambda: NO_FACES)
     level: int = 0
     influence: str = ""
     compared: str = ""
@@ -236,8 +240,22 @@ class State:
 
     @property
     def shown_parts(self) -> tuple[Part, ...]:
-        """The parts in the view: of the detail level looked at."""
-        return self.character.at_level(self.viewing.level) if self.character is not None else ()
+        """The parts in the view: of the detail level looked at, without what is hidden."""
+        if self.character is None:
+            return ()
+        parts, viewing = self.character.at_level(self.viewing.level), self.viewing
+        if not self.something_hidden:
+            return parts
+        shown = (part for part in parts if hidden_part(part.id) not in viewing.hidden)
+        return tuple(
+            without_faces(part, mask) if (mask := viewing.hidden_faces.get(part.id)) is not None and len(mask) == part.mesh.face_count
+            else part for part in shown
+        )  # fmt: skip
+
+    @property
+    def something_hidden(self) -> bool:
+        """Whether a part, or faces of one, are hidden in the view."""
+        return bool(self.viewing.hidden_faces) or any(thing.startswith(HIDDEN_PART) for thing in self.viewing.hidden)
 
     def ids_of(self, kind: str) -> Collection[str]:
         """Ids of all things of a kind (see KINDS) that there are."""
@@ -340,6 +358,13 @@ def without_stale(state: State, before: Character | None) -> State:
     kept = {p: v for p, v in state.vertices.items() if len(v) and p in counts and had.get(p) in (None, counts[p])}
     if len(kept) != len(state.vertices):
         changes["vertices"] = MappingProxyType(kept)
+    faces = {p.id: p.mesh.face_count for p in character.parts} if character is not None else {}
+    masks = {p: m for p, m in state.viewing.hidden_faces.items() if faces.get(p) == len(m)}
+    if len(masks) != len(state.viewing.hidden_faces):
+        changes["hidden_faces"] = MappingProxyType(masks)
+    gone = {t for t in state.viewing.hidden if t.startswith(HIDDEN_PART) and t[len(HIDDEN_PART) :] not in faces}
+    if gone:
+        changes["hidden"] = state.viewing.hidden - gone
     compared = state.viewing.compared
     if compared and (character is None or all(w.id != compared for w in character.weaves)):
         changes["compared"] = ""

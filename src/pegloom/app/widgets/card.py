@@ -141,8 +141,8 @@ class Card(Panel):
         menu = self.menu
         menu.clear()
         menu.addAction("All back to their defaults", self.reset_all)
-        menu.addAction("All back to my usual ones", self.take_usual)
-        menu.addAction("Keep all as my usual ones", self.keep_all)
+        menu.addAction("All back to my defaults", self.take_usual)
+        menu.addAction("Keep all as my defaults", self.keep_all)
         menu.addSeparator()
         settings = self.c.state.settings
         for kind, name, _ in self.settings_shown:
@@ -152,7 +152,7 @@ class Card(Panel):
             inner = menu.addMenu(word)
             assert inner is not None
             inner.addAction("Back to its default", partial(self.reset, kind, name))
-            inner.addAction("Keep as my usual", partial(self.keep, kind, name))
+            inner.addAction("Keep as my default", partial(self.keep, kind, name))
             changed = getattr(settings.of(kind), name) != getattr(kind(), name)
             inner.setTitle(f"{word}  •" if changed else word)
 

@@ -48,7 +48,7 @@ def changed_rows(
     """Only the new rows (r, j) of `change_weight`: what a dab costs does not grow with the mesh."""
     lock = np.zeros(values.shape[1], dtype=bool) if locked is None else locked.copy()
     if lock[column]:
-        raise EditError("the joint in hand is locked; unlock it or take another")
+        raise EditError("the active joint is locked; unlock it or pick another")
     row = values[rows]
     kept = row[:, lock].sum(axis=1)
     free = ~lock

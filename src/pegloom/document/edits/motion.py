@@ -90,7 +90,7 @@ def add_trial_clip(document: Document) -> tuple[Document, str]:
     """A short clip that uses IK and FK: a weight shift with a bow and a wave. Sized to the character."""
     character = document.require_character()
     if character.rig is None:
-        raise EditError("a trial clip moves controls; build controls first")
+        raise EditError("a sample clip moves controls; build controls first")
     rig, h = character.rig, character.height
     document, clip_id = add_clip(document, "greeting", length=4.0)
     clip = document.require_character().clip(clip_id)

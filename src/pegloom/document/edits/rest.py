@@ -148,7 +148,7 @@ class DeliveredRest(Enum):
     AS_IT_STANDS = "as it stands"
     T_POSE = "T-pose"
     A_POSE = "A-pose"
-    IN_HAND = "the pose in hand"
+    IN_HAND = "the current pose"
 
 
 def delivered(document: Document, rest: DeliveredRest) -> Document:

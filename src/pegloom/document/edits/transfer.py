@@ -69,7 +69,7 @@ def read_weights(
     placed = (other_points - middle[1]) * scale + middle[0]
     source = with_points(mesh, placed)
     limit = character.skin.influences if character.skin else other.skin.influences
-    document = keep_unkept(document, "in hand before")
+    document = keep_unkept(document, "weights before")
     result, reports = {}, {}
     for part in character.included:
         if part.mesh.face_count:

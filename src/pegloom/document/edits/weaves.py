@@ -72,7 +72,7 @@ def _same(a: Skin, b: Skin) -> bool:
 def take_weave(document: Document, weave_id: str) -> Document:
     """Go back to a weave; what was in hand is kept as one first, if it was not."""
     weave = _weave(document.require_character(), weave_id)
-    document = keep_unkept(document, "in hand before")
+    document = keep_unkept(document, "weights before")
     return document.with_character(replace(document.require_character(), skin=weave.skin))
 
 

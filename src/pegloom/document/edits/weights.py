@@ -153,7 +153,7 @@ def bind(
         progress(0.99, f"reading {part.name} from the body itself")
         source, source_weights = joined_skin(finest, weights)
         weights[part.id] = transfer_weights(source, source_weights, part.mesh, influences=influences)[0]
-    document = keep_unkept(document, "in hand before")
+    document = keep_unkept(document, "weights before")
     old = character.skin
     bound = {part.id for part in (*parts, *coarse)}
     skin = Skin(

@@ -43,7 +43,7 @@ def cancel(c: Context) -> None:
 ACTIONS = (
     Action("edit.undo", "Undo", "Edit", "One step back", undo, key="Ctrl+Z"),
     Action("edit.redo", "Redo", "Edit", "One step forward", redo, key="Ctrl+Shift+Z"),
-    Action("edit.steps", "Steps", "Edit", "All steps, to go to any of them", lambda c: c.frame.show_history(), key="Ctrl+H"),
+    Action("edit.steps", "History", "Edit", "Every step that can be undone, to go to any of them", lambda c: c.frame.show_history(), key="Ctrl+H"),
     Action("edit.palette", "Find an action", "Edit", "Search all actions", lambda c: c.frame.find_action(), key="Ctrl+K"),
     Action("edit.cancel", "Cancel", "Edit", "Drop the drag, the brush, the selection", cancel, key="Esc"),
 )  # fmt: skip

@@ -277,7 +277,7 @@ def _demo_mesh(name: str, title: str) -> Action:
 
 ACTIONS = (
     Action("file.open", "Open a mesh or project", "File", "Open OBJ, glTF, GLB, PLY, STL, USD, ZIP or a project", open_file, key="Ctrl+O"),
-    Action("file.open_choosing", "Open, choosing what comes in", "File", "Parts, skeleton, weights, clips, morph targets, looks", lambda c: open_file(c, choose=True), key="Ctrl+Alt+O"),
+    Action("file.open_choosing", "Open, choosing what comes in", "File", "Parts, skeleton, weights, clips, morph targets, materials", lambda c: open_file(c, choose=True), key="Ctrl+Alt+O"),
     Action("file.save", "Save", "File", "Save the project", save, key="Ctrl+S", needs=WITH_CHARACTER),
     Action("file.save_as", "Save as", "File", "Save the project elsewhere", save_as, key="Ctrl+Shift+S", needs=WITH_CHARACTER),
     Action("file.recover", "Unsaved work left behind", "File", "What was not saved when the program was stopped", lambda c: offer_recovery(c, again=True)),

@@ -24,7 +24,7 @@ def _tool(tool: Tool, title: str, tip: str, key: str) -> Action:
 ACTIONS = (
     _tool(Tool.PICK, "Pick", "Pick and drag", "V"),
     _tool(Tool.MOVE, "Move", "Move handle", "M"),
-    _tool(Tool.TURN, "Turn", "Turn handle", "T"),
-    _tool(Tool.GROW, "Grow", "Grow handle", "G"),
+    _tool(Tool.TURN, "Rotate", "Rotate handle", "R"),
+    _tool(Tool.GROW, "Scale", "Scale handle", "S"),
     Action("tool.sides", "Both sides", "Tools", "Act on both sides at once", both_sides, key="U", on=lambda s: s.hand.both_sides),
 )  # fmt: skip

@@ -78,7 +78,7 @@ ACTIONS = (
     Action("view.forward", "View forward", "View", "The view that was gone back from", forward, key="Alt+Right"),
     Action("view.perspective", "Perspective", "View", "With or without perspective", lambda c: c.view.toggle_perspective(), key="P"),
     Action("view.see_through", "See-through", "View", "Look into the mesh", see_through, key="L", on=lambda s: s.viewing.display is Display.SEE_THROUGH),
-    Action("view.wire", "Wire over", "View", "Edges over the surface", wire_over, key="O", on=lambda s: s.viewing.wire_over),
+    Action("view.wire", "Wireframe over", "View", "Edges over the surface", wire_over, key="O", on=lambda s: s.viewing.wire_over),
     Action("view.clean", "Clean view", "View", "Only the character", clean_view, key="E", on=lambda s: s.viewing.clean_view),
     Action("view.theme", "Light or dark", "View", "The linen and the ink theme", lambda c: c.frame.toggle_theme()),
     Action("mesh.level", "Show the next detail level", "View", "The body itself, then its coarser levels", next_level, needs=WITH_CHARACTER),

@@ -64,7 +64,7 @@ ACTIONS = (
     Action("controls.build", "Build controls", "Controls", "All controls from the limb kits", build, needs=WITH_JOINTS),
     Action("controls.arms_ik", "Arms to IK", "Controls", "Both arms to IK, matched", partial(arms, 1.0), needs=WITH_RIG),
     Action("controls.arms_fk", "Arms to FK", "Controls", "Both arms to FK, matched", partial(arms, 0.0), needs=WITH_RIG),
-    Action("pose.rest", "To rest", "Controls", "Selected controls to zero", rest, key="R", needs=(*WITH_RIG, CONTROL_PICKED)),
-    Action("pose.rest_all", "All to rest", "Controls", "All controls to zero", rest_all, key="Shift+R", needs=WITH_RIG),
+    Action("pose.rest", "To rest", "Controls", "Selected controls to zero", rest, key="Backspace", needs=(*WITH_RIG, CONTROL_PICKED)),
+    Action("pose.rest_all", "All to rest", "Controls", "All controls to zero", rest_all, key="Shift+Backspace", needs=WITH_RIG),
     Action("pose.mirror", "Mirror the pose", "Controls", "Left and right trade their pose", mirror_pose, needs=WITH_RIG),
 )  # fmt: skip

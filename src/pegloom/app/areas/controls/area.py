@@ -6,13 +6,19 @@ from pegloom.app.areas.controls.actions import ACTIONS
 from pegloom.app.areas.controls.cards import CARDS
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.posed import posed_pane
-from pegloom.app.spec import AreaSpec, Fix
+from pegloom.app.spec import AreaSpec, Fix, Step
 from pegloom.app.stage.posing import TOOLS, controls
-from pegloom.app.state.state import Area
+from pegloom.app.state.state import Area, State
 from pegloom.scene.lenses import Lens
+
+
+def _no_rig(state: State) -> bool:
+    return state.character is not None and state.character.rig is None
+
 
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
+    steps=(Step("controls.build", _no_rig, lambda s: "build controls"),),
     actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
     shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
     hint=lambda state: "Drag a control; <tool.move> moves, <tool.turn> turns; right-drag turns the view",

@@ -53,6 +53,6 @@ def prove(c: Context) -> None:
 
 
 ACTIONS = (
-    Action("file.export", "Export GLB", "File", "Character, weights, pictures and clips as GLB", export, key="Ctrl+E", needs=WITH_CHARACTER),
+    Action("file.export", "Export GLB", "File", "Character, weights, textures and clips as GLB", export, key="Ctrl+E", needs=WITH_CHARACTER),
     Action("handover.prove", "Measure the export", "File", "Open the exported file again and measure it", prove, needs=WITH_SKIN),
 )  # fmt: skip

@@ -9,7 +9,7 @@ from pegloom.app.areas.joints.chain_names import NAMES
 from pegloom.app.areas.joints.settings import BodySettings, ChangeSettings, KitSettings, PatternSettings, RenameSettings
 from pegloom.app.areas.joints.tools import TOOLS
 from pegloom.app.panels.graph import quality_lane
-from pegloom.app.spec import AreaSpec, Fix, Pane, Place
+from pegloom.app.spec import AreaSpec, Fix, Pane, Place, Step
 from pegloom.app.state.state import Area, State, Tool
 from pegloom.document.model import Character
 from pegloom.scene.lenses import Lens
@@ -28,8 +28,28 @@ def fullness(character: Character) -> float:
     return 1.0 if character.skeleton else (0.5 if character.pegs else 0.0)
 
 
+def _no_joints(state: State) -> bool:
+    return state.character is not None and state.character.skeleton is None
+
+
+def _nothing_placed(state: State) -> bool:
+    return _no_joints(state) and state.character is not None and state.character.pegs is None
+
+
+def _weak_said(state: State) -> str:
+    pegs = state.character.pegs if state.character is not None else None
+    count = sum(peg.weak for peg in pegs.pegs) if pegs is not None else 0
+    if count == 0:
+        return ""
+    return "1 peg is a weak guess: look at it first." if count == 1 else f"{count} pegs are weak guesses: look at them first."
+
+
 AREA = AreaSpec(
     Area.JOINTS, "Joints", "place them inside the mesh",
+    steps=(
+        Step("joints.find_pegs", _nothing_placed, lambda s: "find pegs"),
+        Step("joints.build", _no_joints, lambda s: "build joints", note=_weak_said),
+    ),
     actions=ACTIONS,
     fixes=(
         Fix("axes.mend", "Mend all"), Fix("joints.centre", "Centre", of_subject=True),

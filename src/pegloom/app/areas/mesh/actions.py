@@ -38,7 +38,7 @@ def stand_up(c: Context) -> None:
 
 
 def turn(degrees: float, c: Context) -> None:
-    _stand(c, f"Turn {degrees:+g}°", lambda d: edits.turn_by(d, degrees))
+    _stand(c, f"Rotate {degrees:+g}°", lambda d: edits.turn_by(d, degrees))
 
 
 def _stand(c: Context, name: str, edit: Edit) -> None:
@@ -59,7 +59,7 @@ def even_out(c: Context) -> None:
         share, mean, _ = edits.evenness(result)
         return result, f"{share:.0%} of the vertices have a partner, now {1000 * mean:.2f} mm apart on average"
 
-    _change(c, "Even out the halves", edit, c.say)
+    _change(c, "Make symmetric", edit, c.say)
 
 
 def show_middle(c: Context) -> None:
@@ -113,7 +113,7 @@ def add_picture(c: Context) -> None:
     path = c.ask.open_picture()
     if path:
         image = read_picture(Path(path))
-        c.try_edit(f"Bring in {image.name}", lambda d: edits.add_picture(d, image))
+        c.try_edit(f"Import {image.name}", lambda d: edits.add_picture(d, image))
 
 
 def look_from_file(c: Context) -> None:
@@ -138,7 +138,7 @@ def look_from_file(c: Context) -> None:
         if not looks:
             c.say(f"{chosen.name} holds no material", error=True)
             return
-        number = 0 if len(looks) == 1 else c.ask.one_of(f"Looks of {chosen.name}", [m.name for m in looks])
+        number = 0 if len(looks) == 1 else c.ask.one_of(f"Materials of {chosen.name}", [m.name for m in looks])
         if number >= 0:
             like = looks[number]
             c.try_edit(
@@ -178,7 +178,7 @@ def remove(c: Context) -> None:
             document = edits.remove_part(document, part)
         return document
 
-    c.try_edit("Take parts out for good", edit, lambda _: c.store.select(""))
+    c.try_edit("Delete parts", edit, lambda _: c.store.select(""))
 
 
 def leave_out(c: Context) -> None:
@@ -193,7 +193,7 @@ def take_all_in(c: Context) -> None:
             document = edits.include_part(document, part.id, True)
         return document
 
-    c.try_edit("Take all parts in", edit)
+    c.try_edit("Include all parts", edit)
 
 
 def mend(name: str, c: Context, part: Part | None = None) -> None:
@@ -218,9 +218,9 @@ def edge_rows(c: Context) -> None:
     """Rows above and below a joint: where it bends, a limb needs them."""
     lead, kind = c.state.selection.lead, c.state.selection.kind
     c.try_edit(
-        f"Edge rows at {lead.replace('_', ' ')}",
+        f"Edge loops at {lead.replace('_', ' ')}",
         lambda d: edits.edge_rows_at(d, lead, of_peg=kind == "peg"),
-        lambda _: c.say("Edge rows put in; UVs, morphs and weights lie between their neighbours'"),
+        lambda _: c.say("Edge loops inserted; UVs, morphs and weights lie between their neighbours'"),
     )
 
 
@@ -250,23 +250,23 @@ def _clean(what: str) -> Action:
 
 
 ACTIONS = (
-    Action("mesh.stand_up", "Stand up", "Mesh", "Turn, scale and move the mesh to stand", stand_up, needs=WITH_CHARACTER),
+    Action("mesh.stand_up", "Stand up", "Mesh", "Rotate, scale and move the mesh to stand", stand_up, needs=WITH_CHARACTER),
     Action("mesh.turn_left", "Quarter turn left", "Mesh", "A quarter turn about its upright", partial(turn, 90), needs=WITH_CHARACTER),
     Action("mesh.turn_right", "Quarter turn right", "Mesh", "A quarter turn about its upright", partial(turn, -90), needs=WITH_CHARACTER),
-    Action("mesh.even_out", "Even out the halves", "Mesh", "Each vertex and its partner to mirrored places", even_out, needs=WITH_CHARACTER),
+    Action("mesh.even_out", "Make symmetric", "Mesh", "Each vertex and its partner to mirrored places", even_out, needs=WITH_CHARACTER),
     Action("mesh.middle", "Show the centre line", "Mesh", "Show the mirror plane and drag it", show_middle, needs=WITH_CHARACTER, on=lambda s: s.viewing.middle_shown),
     Action("mesh.replace", "Replace the mesh", "Mesh", "A revised mesh in its place; all work below is kept", replace_mesh, needs=WITH_CHARACTER),
     Action("mesh.add_parts", "Add parts from a file", "Mesh", "New clothes, eyes, tack", add_parts, needs=WITH_CHARACTER),
     Action("mesh.join", "Join the picked parts", "Mesh", "One part of several, weights kept", join, needs=(CHARACTER, PART_PICKED)),
     Action("mesh.split", "Split by shells", "Mesh", "The picked part cut into its separate shells", split, needs=(CHARACTER, PART_PICKED)),
-    Action("mesh.remove", "Take the picked parts out", "Mesh", "Out of the character for good", remove, needs=(CHARACTER, PART_PICKED)),
-    Action("parts.hide", "Leave out the picked part", "Mesh", "Out of the character, kept in the file", leave_out, key="N", needs=(CHARACTER, PART_PICKED)),
-    Action("parts.show", "Take all parts in", "Mesh", "Nothing left out", take_all_in, key="Shift+N", needs=WITH_CHARACTER),
-    Action("mesh.edge_rows", "Edge rows at the selected joint", "Mesh", "Rows round the limb, so that it can bend there", edge_rows, needs=(CHARACTER, PLACE_PICKED)),
+    Action("mesh.remove", "Delete the picked parts", "Mesh", "Out of the character for good", remove, needs=(CHARACTER, PART_PICKED)),
+    Action("parts.hide", "Leave out the picked part", "Mesh", "Not delivered and not bound; kept in the project", leave_out, needs=(CHARACTER, PART_PICKED)),
+    Action("parts.show", "Include all parts", "Mesh", "Nothing left out", take_all_in, needs=WITH_CHARACTER),
+    Action("mesh.edge_rows", "Edge loops at the selected joint", "Mesh", "Loops round the limb, so that it can bend there", edge_rows, needs=(CHARACTER, PLACE_PICKED)),
     Action("mesh.pass_on", "Pass weights on to detail levels", "Mesh", "Coarser levels read the body's weights", pass_on, needs=WITH_CHARACTER),
-    Action("mesh.look_from", "Copy a look from another character…", "Mesh", "A material of its file, with its pictures, for the one in the card", look_from_file, needs=WITH_CHARACTER),
+    Action("mesh.look_from", "Copy a material from another character…", "Mesh", "A material of its file, with its textures, for the one in the card", look_from_file, needs=WITH_CHARACTER),
     Action("mesh.reference", "Add a reference picture", "Mesh", "A picture behind the view, never delivered", add_reference, needs=WITH_CHARACTER),
-    Action("mesh.picture", "Bring a picture in", "Mesh", "For the maps of materials", add_picture, needs=WITH_CHARACTER),
+    Action("mesh.picture", "Import a texture", "Mesh", "For the maps of materials", add_picture, needs=WITH_CHARACTER),
     *(Action(f"mesh.mend_{name}", title, "Mesh", "On every included part", partial(mend, name), needs=WITH_CHARACTER) for name, (title, _) in edits.MENDS.items()),
     *(_clean(what) for what in ("all", "skeleton", "weights", "controls", "clips", "morphs")),
 )  # fmt: skip

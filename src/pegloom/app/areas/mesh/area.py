@@ -8,7 +8,7 @@ from pegloom.app.areas.mesh.cards import CARDS
 from pegloom.app.areas.mesh.settings import MaterialSettings, ReportSettings, StandSettings
 from pegloom.app.areas.mesh.tools import TOOLS
 from pegloom.app.panels.graph import quality_lane
-from pegloom.app.spec import AreaSpec
+from pegloom.app.spec import AreaSpec, Step
 from pegloom.app.state.state import Area, State, Tool
 from pegloom.document.model import Character
 from pegloom.scene.lenses import Lens
@@ -24,8 +24,17 @@ def fullness(character: Character) -> float:
     return 1.0 if character.standing else 0.5
 
 
+def _lies(state: State) -> bool:
+    one = state.character
+    return one is not None and bool(one.parts) and one.standing is None and one.skeleton is None
+
+
 AREA = AreaSpec(
-    Area.MESH, "Mesh", "bring it in, stand it up",
+    Area.MESH, "Mesh", "import it, stand it up",
+    steps=(
+        Step("file.open", lambda s: s.character is None, lambda s: "import a mesh"),
+        Step("mesh.stand_up", _lies, lambda s: "stand it up"),
+    ),
     actions=ACTIONS, settings=(StandSettings, MaterialSettings, ReportSettings), cards=CARDS, lanes=(quality_lane(),), tools=TOOLS,
     picks=("part",), shows=("ground",), marks=(marks.middle,), hint=hint, fullness=fullness,
     enter=lambda state: {"lens": Lens.NONE}, opens=lambda character: True, at_rest=True, pins=True, mesh_always=True,

@@ -45,7 +45,7 @@ class TurnDrag(DocumentDrag):
         # The draft goes first: a job that is cancelled or fails leaves what was there.
         self.c.store.drop_draft()
         self.c.change(
-            f"Turn {degrees:+.0f}°", lambda d: edits.turn_by(d, degrees), slow=rigged,
+            f"Rotate {degrees:+.0f}°", lambda d: edits.turn_by(d, degrees), slow=rigged,
             doing="joints, controls and motion go along",
         )  # fmt: skip
 

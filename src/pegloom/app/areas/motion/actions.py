@@ -18,7 +18,7 @@ def new_clip(c: Context) -> None:
 
 
 def trial_clip(c: Context) -> None:
-    c.try_edit("Trial clip", edits.add_trial_clip, c.player.play_source)
+    c.try_edit("Sample clip", edits.add_trial_clip, c.player.play_source)
 
 
 def write_keys(c: Context, *, everything: bool = False) -> None:
@@ -104,12 +104,12 @@ POSED = Need("posed over", "Nothing is posed over the clip that is not a key alr
 
 ACTIONS = (
     Action("motion.new_clip", "New clip", "Motion", "An empty clip", new_clip, needs=WITH_RIG),
-    Action("motion.trial_clip", "Trial clip", "Motion", "A short motion on IK and FK", trial_clip, needs=WITH_RIG),
-    Action("keys.write", "Write a key", "Motion", "Key the selected controls", write_keys, key="W", needs=(*WITH_RIG, CONTROL_PICKED)),
-    Action("keys.write_all", "Write all keys", "Motion", "Key every control", partial(write_keys, everything=True), key="Shift+W", needs=WITH_RIG),
-    Action("keys.write_posed", "Write what was posed as keys", "Motion", "All that was posed over the clip, at this frame", key_posed, needs=(*WITH_RIG, POSED)),
+    Action("motion.trial_clip", "Sample clip", "Motion", "A short motion on IK and FK", trial_clip, needs=WITH_RIG),
+    Action("keys.write", "Set a key", "Motion", "Key the selected controls", write_keys, key="Shift+Space", needs=(*WITH_RIG, CONTROL_PICKED)),
+    Action("keys.write_all", "Set all keys", "Motion", "Key every control", partial(write_keys, everything=True), key="Ctrl+Shift+Space", needs=WITH_RIG),
+    Action("keys.write_posed", "Set keys for what was posed", "Motion", "All that was posed over the clip, at this frame", key_posed, needs=(*WITH_RIG, POSED)),
     Action("keys.layer_posed", "Make what was posed a layer", "Motion", "Over every frame of the clip; the keys under it stay", layer_posed, needs=(*WITH_RIG, POSED)),
     Action("keys.let_go", "Let go what was posed", "Motion", "The clip plays as it is keyed; one undo brings it back", let_go, needs=(*WITH_RIG, POSED)),
     Action("keys.remove", "Remove keys", "Motion", "Keys at this frame", remove_keys, key="Shift+Del", needs=(*WITH_RIG, CLIP)),
-    Action("keys.auto", "Auto-key", "Motion", "Every change of a pose is written as a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.hand.auto_key),
+    Action("keys.auto", "Auto-key", "Motion", "Every change of a pose sets a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.hand.auto_key),
 )  # fmt: skip

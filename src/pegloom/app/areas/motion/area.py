@@ -6,9 +6,9 @@ from pegloom.app.areas.motion.actions import ACTIONS
 from pegloom.app.areas.motion.cards import CARDS
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.posed import posed_pane
-from pegloom.app.spec import AreaSpec
+from pegloom.app.spec import AreaSpec, Step
 from pegloom.app.stage.posing import TOOLS, controls
-from pegloom.app.state.state import Area
+from pegloom.app.state.state import Area, State
 from pegloom.document.model import Character
 from pegloom.scene.lenses import Lens
 
@@ -18,10 +18,15 @@ def fullness(character: Character) -> float:
     return 1.0 if moving else (0.5 if character.clips else 0.0)
 
 
+def _no_clips(state: State) -> bool:
+    return state.character is not None and not state.character.clips
+
+
 AREA = AreaSpec(
     Area.MOTION, "Motion", "try it, key it",
+    steps=(Step("motion.trial_clip", _no_clips, lambda s: "try it with a sample clip"),),
     actions=ACTIONS, cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "clip"),
     shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
-    hint=lambda state: "Pose a control and press <keys.write> to write a key; <time.play> plays",
+    hint=lambda state: "Pose a control and press <keys.write> to set a key; <time.play> plays",
     fullness=fullness, enter=lambda state: {"lens": Lens.NONE}, lenses=True,
 )  # fmt: skip

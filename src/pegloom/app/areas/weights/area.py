@@ -16,7 +16,7 @@ from pegloom.app.areas.weights.settings import ALL
 from pegloom.app.areas.weights.tools import TOOLS
 from pegloom.app.context import Context
 from pegloom.app.panels.graph import quality_lane
-from pegloom.app.spec import AreaSpec, Fix, Pane, Place
+from pegloom.app.spec import AreaSpec, Fix, Pane, Place, Step
 from pegloom.app.state.state import Area, BrushSettings, State, Tool
 from pegloom.core.skeleton.body import body_of
 from pegloom.document.model import Character
@@ -74,8 +74,13 @@ def strength_by_wheel(c: Context, steps: float) -> None:
     c.store.put_setting(BrushSettings, strength=float(np.clip(c.state.brush.strength + 0.05 * steps, 0.05, 1.0)))
 
 
+def _unbound(state: State) -> bool:
+    return state.character is not None and state.character.skin is None
+
+
 AREA = AreaSpec(
     Area.WEIGHTS, "Weights", "who moves what, how much",
+    steps=(Step("weights.bind", _unbound, lambda s: "bind the skin"),),
     actions=ACTIONS,
     fixes=(
         Fix("weights.bind", "Bind"), Fix(
@@ -83,7 +88,7 @@ AREA = AreaSpec(
             prepare=choose_stray,
         ),
         Fix("weights.drop_stray", "Drop it", prepare=choose_stray), Fix("weights.reduce", "Reduce"),
-        Fix("weights.prune", "Drop tiny ones"), Fix("weights.close_borders", "Close it"), Fix("relax.bake", "Bake"),
+        Fix("weights.prune", "Prune"), Fix("weights.close_borders", "Close it"), Fix("relax.bake", "Bake"),
     ),
     settings=ALL, cards=CARDS,
     panes=(Pane("weights.numbers", "Numbers", Place.SIDE, numbers.NumberTable, numbers.wanted, size=340),),

@@ -87,7 +87,7 @@ def seam(painter: QPainter, view: StageView) -> None:
         painter.drawLine(QPointF(x - 3.5, grip.center().y() + k), QPointF(x + 3.5, grip.center().y() + k))
     kept = kept_as(character)
     weave = next(w for w in character.weaves if w.id == c.state.viewing.compared)
-    here = f"in hand: {kept.name}" if kept else "in hand"
+    here = f"current: {kept.name}" if kept else "current"
     metrics = painter.fontMetrics()
     for text, right in ((here, False), (weave.name, True)):
         text = metrics.elidedText(text, Qt.TextElideMode.ElideRight, 170)
@@ -130,7 +130,7 @@ def _lens_words(view: StageView, part: Part, vertex: int) -> str:
     if lens is Lens.VOLUME:
         weights = c.character.require_skin().weights[part.id]
         kept = thickness_kept(part, weights, c.skeleton, points, frame.joints, np.array([vertex]))
-        return f"; {100 * float(kept[0]):.0f} % of its thickness kept"
+        return f"; {100 * float(kept[0]):.0f} % of its girth kept"
     if lens is Lens.STRAIN:
         g = weld(part.mesh)
         edges = place_edges(part.mesh)

@@ -24,7 +24,7 @@ class ControlForm(Form):
                 self.tag.field(channel.key, channel.title, self._commit, channel.quantity)
         self.tag.text("state", "State")
         # These two are for what is selected; a pinned tag may be another's.
-        for action, text in (("keys.write", "Write key"), ("pose.rest", "To rest")) if self.tag.holds is None else ():
+        for action, text in (("keys.write", "Set key"), ("pose.rest", "To rest")) if self.tag.holds is None else ():
             self.tag.buttons.addWidget(action_button(self.c.actions.qactions[action], text))
 
     def show(self) -> None:

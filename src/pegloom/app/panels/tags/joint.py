@@ -26,7 +26,7 @@ class JointForm(Form):
         for axis in "xyz":
             self.tag.field(axis, f"{axis}, cm", self._commit_place)
         self.tag.field("length", "length, cm", self._commit_length)
-        for key, text in (("moves", "Moves"), ("hangs", "Hangs on"), ("other", "Other side")):
+        for key, text in (("moves", "Moves"), ("hangs", "Parent"), ("other", "Other side")):
             self.tag.text(key, text)
 
     def show(self) -> None:

@@ -18,7 +18,7 @@ from pegloom.core.rig.refs import ChannelRef
 from pegloom.scene.camera import Camera
 from pegloom.scene.handles import HandleDrag, HandleKind, grip_under, make_handle
 
-VERBS = {HandleKind.MOVE: "Move", HandleKind.TURN: "Turn", HandleKind.GROW: "Grow"}
+VERBS = {HandleKind.MOVE: "Move", HandleKind.TURN: "Rotate", HandleKind.GROW: "Scale"}
 
 
 class ControlDrag:

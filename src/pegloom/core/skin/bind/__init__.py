@@ -16,9 +16,9 @@ class BindMethod(Enum):
     def says(self) -> str:
         """When to take it, for a person."""
         return {
-            BindMethod.SEGMENT: "First whose a vertex is, then soften: for bodies of every kind.",
+            BindMethod.SEGMENT: "Settles which bone owns each vertex, then softens the borders: for bodies of every kind.",
             BindMethod.ALONG_SKIN: "Heat along the surface: long, soft blends on smooth bodies.",
-            BindMethod.THROUGH_BODY: "By the way through the inside: for meshes of many shells.",
+            BindMethod.THROUGH_BODY: "By distance through the inside: for meshes of many shells.",
             BindMethod.BY_REACH: "By straight distance to the bones in sight: quick and short.",
             BindMethod.HARD: "Every vertex wholly to one joint: for things that do not bend.",
         }[self]

@@ -13,7 +13,7 @@ class PoseCard(Card):
         super().__init__(
             c, "Pose", "controls.pose", sentence="Drag a control in the view, or a grip of its handle. Ctrl snaps."
         )
-        tools = [("Pick", Tool.PICK), ("Move", Tool.MOVE), ("Turn", Tool.TURN), ("Grow", Tool.GROW)]
+        tools = [("Pick", Tool.PICK), ("Move", Tool.MOVE), ("Rotate", Tool.TURN), ("Scale", Tool.GROW)]
         self.tools = Choices("controls.tool", tools, lambda tool: c.store.put(tool=tool))
         self.body.addWidget(self.tools)
         q = c.actions.qactions

@@ -16,7 +16,7 @@ from pegloom.document.edits import DeliveredRest
 class ExportCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
-            c, "Export", "handover.export", sentence="A GLB with the character, its weights, pictures and clips."
+            c, "Export", "handover.export", sentence="A GLB with the character, its weights, textures and clips."
         )
         self.summary = label("", "soft", wrap=True, name="handover.summary")
         self.body.addWidget(self.summary)
@@ -41,5 +41,5 @@ class ExportCard(Card):
         bound = len(one.skin.weights) if one.skin else 0
         self.summary.setText(
             f"{len(one.included)} parts ({bound} bound), {joints} joints, {len(one.clips)} clips, "
-            f"{len(one.images)} pictures. Clips on controls are baked to joints."
+            f"{len(one.images)} textures. Clips on controls are baked to joints."
         )

@@ -23,7 +23,7 @@ def _pick(c: Context, result: str) -> None:
 
 def insert(c: Context) -> None:
     lead, both = c.state.selection.lead, c.state.hand.both_sides
-    name = f"Put a joint above {lead_name(c)}"
+    name = f"Insert a joint above {lead_name(c)}"
     change(c, name, lambda d: edits.insert_joint(d, lead, both_sides=both), partial(_pick, c))
 
 
@@ -157,10 +157,10 @@ PARTED = Need(
 PICKED = (*WITH_JOINTS, JOINT_PICKED)
 
 ACTIONS = (
-    Action("joints.insert", "Put a joint in", "Joints", "Half way in the bone above the picked joint", insert, needs=PICKED),
+    Action("joints.insert", "Insert a joint", "Joints", "Half way in the bone above the picked joint", insert, needs=PICKED),
     Action("joints.split", "Split the bone", "Joints", "Even pieces of the bone above the picked joint", split, needs=PICKED),
     Action("joints.extend", "Extend", "Joints", "A joint at the end of the picked one's bone", extend, needs=PICKED),
-    Action("joints.delete", "Delete joints", "Joints", "Children hang one higher; weights go to the parent", delete, key="Del", needs=PICKED),
+    Action("joints.delete", "Delete joints", "Joints", "Children and weights go to its parent", delete, key="Del", needs=PICKED),
     Action("joints.delete_branch", "Delete with all below", "Joints", "The whole branch", partial(delete, branch=True), key="Ctrl+Del", needs=PICKED),
     Action("joints.duplicate", "Duplicate the branch", "Joints", "A copy beside it", duplicate, key="Ctrl+D", needs=PICKED),
     Action("joints.mirror", "Mirror the branch", "Joints", "A copy on the other side", mirror, needs=PICKED),

@@ -53,7 +53,7 @@ def mirror_kit(c: Context) -> None:
 
 def attach_kit(c: Context) -> None:
     kit, joint = kit_of(c.state), c.state.selection.lead
-    change(c, f"Hang {kit} on {lead_name(c)}", lambda d: edits.attach_kit(d, kit, joint))
+    change(c, f"Parent {kit} to {lead_name(c)}", lambda d: edits.attach_kit(d, kit, joint))
 
 
 def set_count(c: Context, count: int) -> None:
@@ -87,8 +87,8 @@ def set_bent(c: Context, bends: bool) -> None:
 
 KIT = Need("kit", "There is no limb kit yet: find pegs, or add a kit on a joint", lambda s: bool(kit_of(s)), "joints.find_pegs")
 ACTIONS = (
-    Action("joints.add_kit", "Add a limb kit", "Joints", "Hang a kit on the picked joint", add_kit, needs=(*WITH_JOINTS, JOINT_PICKED)),
-    Action("joints.remove_kit", "Remove the kit", "Joints", "What it held goes to what it hung on", remove_kit, needs=(*WITH_PEGS, KIT)),
+    Action("joints.add_kit", "Add a limb kit", "Joints", "Add a limb kit to the picked joint", add_kit, needs=(*WITH_JOINTS, JOINT_PICKED)),
+    Action("joints.remove_kit", "Remove the kit", "Joints", "What it held goes to its parent", remove_kit, needs=(*WITH_PEGS, KIT)),
     Action("joints.mirror_kit", "Mirror the kit", "Joints", "Its partner on the other side", mirror_kit, needs=(*WITH_PEGS, KIT)),
-    Action("joints.attach_kit", "Hang the kit on the picked joint", "Joints", "Its pegs stay where they are", attach_kit, needs=(*WITH_JOINTS, KIT, JOINT_PICKED)),
+    Action("joints.attach_kit", "Parent the kit to the picked joint", "Joints", "Its pegs stay where they are", attach_kit, needs=(*WITH_JOINTS, KIT, JOINT_PICKED)),
 )  # fmt: skip

@@ -226,7 +226,7 @@ def accept(c: Context) -> None:
     left = len(_weak(c.state.character))
     if left:
         next_weak(c)
-    c.say(f"{words} is right; " + (f"{left} more to look at" if left else "no weak guess is left"))
+    c.say(f"{words} is right; " + (f"{left} more weak guesses" if left else "no weak guess is left"))
 
 
 SOME_WEAK = Need("weak peg", "No peg is a weak guess any more", lambda s: bool(_weak(s.character)))
@@ -241,7 +241,7 @@ ACTIONS = (
     Action("joints.lay_out", "Lay out the pattern", "Joints", "Pegs at their usual places, with or without a mesh", lay_out),
     Action("joints.build", "Build joints", "Joints", "Joints from the pegs", build, needs=WITH_PEGS),
     Action("joints.centre", "Centre in mesh", "Joints", "Show what stands off its proper depth; again: move it", propose, needs=(CHARACTER, PLACED)),
-    Action("joints.next_weak", "Next weak guess", "Joints", "Pick the next peg to look at", next_weak, needs=(*WITH_PEGS, SOME_WEAK)),
-    Action("joints.accept", "It is right", "Joints", "The picked peg is right where it is", accept, needs=(*WITH_PEGS, PEG_PICKED)),
-    Action("joints.even", "Right pegs from left", "Joints", "Mirror the left side's pegs", even, needs=WITH_PEGS),
+    Action("joints.next_weak", "Next weak guess", "Joints", "Pick the next weak guess", next_weak, needs=(*WITH_PEGS, SOME_WEAK)),
+    Action("joints.accept", "Accept peg", "Joints", "The picked peg is right where it is", accept, needs=(*WITH_PEGS, PEG_PICKED)),
+    Action("joints.even", "Mirror pegs, left to right", "Joints", "Mirror the left side's pegs", even, needs=WITH_PEGS),
 )  # fmt: skip

@@ -15,8 +15,8 @@ def rest(kind: str, c: Context) -> None:
     pose = c.frames.pose if kind == "pose" and not c.state.at_rest else c.character.pose
     edit: Edit = {"t": edits.rest_in_t, "a": edits.rest_in_a, "pose": lambda d: edits.set_rest(d, pose)}[kind]
     word = {"t": "T-pose", "a": "A-pose", "pose": "This pose"}[kind]
-    said = f"{word} is the rest now: points settled; weights, controls and clips kept"
-    _settle(c, f"{word} is the rest", edit, said)
+    said = f"{word} is the rest pose now: points settled; weights, controls and clips kept"
+    _settle(c, f"{word} as rest pose", edit, said)
 
 
 def first_frame(c: Context) -> None:
@@ -28,8 +28,8 @@ def first_frame(c: Context) -> None:
         return
     pose = sample(clip, 0.0, character.skeleton, None, character.rig)
     _settle(
-        c, f"First frame of {clip.name} is the rest", lambda d: edits.set_rest(d, pose),
-        f"The first frame of {clip.name} is the rest now; clips show the same motion",
+        c, f"First frame of {clip.name} as rest pose", lambda d: edits.set_rest(d, pose),
+        f"The first frame of {clip.name} is the rest pose now; clips show the same motion",
     )  # fmt: skip
 
 
@@ -40,8 +40,8 @@ def _settle(c: Context, name: str, edit: Edit, said: str) -> None:
 
 
 ACTIONS = (
-    Action("rest.t", "T-pose is the rest", "Joints", "Arms straight out, settled", partial(rest, "t"), needs=WITH_JOINTS),
-    Action("rest.a", "A-pose is the rest", "Joints", "Arms 45 degrees down, settled", partial(rest, "a"), needs=WITH_JOINTS),
-    Action("rest.first", "The clip's first frame is the rest", "Joints", "Instead of the bind the file stored", first_frame, needs=WITH_JOINTS),
-    Action("rest.pose", "The pose in hand is the rest", "Joints", "Points settled as posed", partial(rest, "pose"), needs=WITH_JOINTS),
+    Action("rest.t", "T-pose as rest pose", "Joints", "Arms straight out, settled", partial(rest, "t"), needs=WITH_JOINTS),
+    Action("rest.a", "A-pose as rest pose", "Joints", "Arms 45 degrees down, settled", partial(rest, "a"), needs=WITH_JOINTS),
+    Action("rest.first", "The clip's first frame as rest pose", "Joints", "Instead of the bind the file stored", first_frame, needs=WITH_JOINTS),
+    Action("rest.pose", "Current pose as rest pose", "Joints", "Points settled as posed", partial(rest, "pose"), needs=WITH_JOINTS),
 )  # fmt: skip

@@ -17,5 +17,5 @@ class AxesCard(Card):
         self.row(action_button(q["axes.aim"], "Aim along"), action_button(q["axes.square"], "Square bend"))
         self.row(
             action_button(q["axes.align"], "Align chain"), action_button(q["axes.match"], "Match last"),
-            action_button(q["axes.mirror"], "Mirror"),
+            action_button(q["axes.mirror"], "Mirror axes"),
         )  # fmt: skip

@@ -44,13 +44,13 @@ class ChangeCard(Card):
         self.body.addWidget(tick(self, HandSettings, "with_children", "Children come along", name="joints.children"))
         self.row(
             action_button(q["joints.draw"], "Draw"), action_button(q["joints.extend"], "Extend"),
-            action_button(q["joints.insert"], "Put in"),
+            action_button(q["joints.insert"], "Insert"),
         )  # fmt: skip
         pieces = whole(self, ChangeSettings, "pieces", 2, 32, name="joints.pieces", suffix=" pieces")
         pieces.setAccessibleName("Pieces a bone is split in")
         self.row(action_button(q["joints.split"], "Split bone in"), pieces)
         self.row(
-            action_button(q["joints.duplicate"], "Duplicate"), action_button(q["joints.mirror"], "Mirror"),
+            action_button(q["joints.duplicate"], "Duplicate"), action_button(q["joints.mirror"], "Mirror branch"),
             action_button(q["joints.float"], "Float"),
         )  # fmt: skip
         self.row(

@@ -49,8 +49,8 @@ class KitsCard(Card):
         self.bent.clicked.connect(self._bend)
         self.body.addWidget(self.bent)
         self.row(
-            action_button(q["joints.mirror_kit"], "Mirror"), action_button(q["joints.attach_kit"], "Hang here"),
-            action_button(q["joints.remove_kit"], "Remove"),
+            action_button(q["joints.mirror_kit"], "Mirror kit"), action_button(q["joints.attach_kit"], "Parent here"),
+            action_button(q["joints.remove_kit"], "Remove kit"),
         )  # fmt: skip
         library = kit_library()
         self.kit_kind = choice(
@@ -103,5 +103,5 @@ class KitsCard(Card):
         picked = state.selection.kind == "joint" and skeleton is not None and lead in skeleton.index
         self.kit_note.setText(
             f"Picked: {skeleton.joint(lead).name}" if picked and skeleton is not None
-            else "Pick a joint in the view to hang a kit on it."
+            else "Pick a joint in the view to add a kit to it."
         )  # fmt: skip

@@ -22,7 +22,7 @@ class NamesCard(Card):
             c, "Names", "joints.names", sentence="* stands for any text. Joints picked in the view, or all of them.",
             is_open=False,
         )  # fmt: skip
-        for field, word in (("find", "Find"), ("put", "Put"), ("prefix", "Prefix")):
+        for field, word in (("find", "Find"), ("put", "Replace with"), ("prefix", "Prefix")):
             self.field(word, line(self, RenameSettings, field, name=f"joints.rename.{field}"))
         styles = [("as they are", None), *((style.value, style) for style in SideStyle)]
         self.field("Sides", choice(self, RenameSettings, "style", styles, name="joints.rename.style"))

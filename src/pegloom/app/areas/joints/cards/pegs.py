@@ -122,8 +122,8 @@ class PegsCard(Card):
         row = bar.value() if bar is not None else 0
         self.list.clear()
         for peg in pegs.pegs if pegs is not None else ():
-            found = "weak guess, look" if peg.weak else f"found {peg.confidence:.0%}"
-            item = QListWidgetItem(f"{peg.name.replace('_', ' ')}    {'placed' if peg.by_hand else found}")
+            found = "Weak guess" if peg.weak else f"Found {peg.confidence:.0%}"
+            item = QListWidgetItem(f"{peg.name.replace('_', ' ')}    {'Placed' if peg.by_hand else found}")
             item.setData(Qt.ItemDataRole.UserRole, peg.name)
             self.list.addItem(item)
         if bar is not None:

@@ -18,7 +18,7 @@ MOST_LINES = 9
 class BringInCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
-            c, "Bring in", "mesh.bring_in",
+            c, "Import", "mesh.bring_in",
             sentence="OBJ, glTF, GLB, PLY, STL, USD, or a ZIP of a mesh and its textures. Or drop a file on the window.",
         )  # fmt: skip
         q = c.actions.qactions

@@ -14,7 +14,7 @@ from pegloom.document import edits
 class HalvesCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
-            c, "Halves", "mesh.halves", sentence="The mirror plane, and how even the two halves are.", is_open=False
+            c, "Symmetry", "mesh.halves", sentence="The mirror plane, and how even the two halves are.", is_open=False
         )
         self.middle_on = QCheckBox("Show the centre line, to drag")
         self.middle_on.setObjectName("mesh.middle_on")

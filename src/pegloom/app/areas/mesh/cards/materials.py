@@ -31,8 +31,8 @@ class MaterialCard(Card):
         self.metallic = self._slider("metallic", "Metallic")
         self.roughness = self._slider("roughness", "Roughness")
         self.base_picture, self.normal_picture = self._picture("base"), self._picture("normal")
-        self.field("Colour map", self.base_picture)
-        self.field("Normal map", self.normal_picture)
+        self.field("Base colour", self.base_picture)
+        self.field("Normals", self.normal_picture)
         self.like = QComboBox()
         self.like.setObjectName("mesh.like")
         self.like.activated.connect(lambda _: self._copy())
@@ -52,7 +52,7 @@ class MaterialCard(Card):
     def _picture(self, which: str) -> QComboBox:
         box = QComboBox()
         box.setObjectName(f"mesh.{which}_picture")
-        box.activated.connect(lambda _: self._change("Picture", **{f"{which}_image": box.currentData()}))
+        box.activated.connect(lambda _: self._change("Texture", **{f"{which}_image": box.currentData()}))
         return box
 
     @staticmethod

@@ -45,7 +45,7 @@ class PickedCard(Card):
         self.field("Smoothed", self.levels)
         self.row(
             action_button(q["mesh.join"], "Join"), action_button(q["mesh.split"], "Split"),
-            action_button(q["mesh.remove"], "Take out"),
+            action_button(q["mesh.remove"], "Delete part"),
         )  # fmt: skip
         self.row(action_button(q["mesh.pass_on"], "Pass weights on"), action_button(q["mesh.level"], "Next level"))
 

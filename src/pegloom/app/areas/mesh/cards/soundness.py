@@ -19,7 +19,7 @@ FIXES = {
     "loose-vertices": ("loose", "Drop"),
     "doubled-faces": ("doubles", "Drop"),
     "zero-area-faces": ("doubles", "Drop"),
-    "inward-faces": ("outward", "Turn"),
+    "inward-faces": ("outward", "Flip"),
 }
 
 
@@ -65,4 +65,4 @@ class SoundnessCard(Card):
                 self.rows.addLayout(line)
             if is_watertight(part.mesh):
                 self.rows.addWidget(label(f"{part.name}: closed", "caption"))
-        self.note.setText(f"{total} to look at" if total else "sound")
+        self.note.setText(f"{total} snags" if total else "sound")

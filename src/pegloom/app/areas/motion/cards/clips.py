@@ -24,7 +24,7 @@ class ClipsCard(Card):
         q = c.actions.qactions
         self.row(
             action_button(q["motion.new_clip"], "New clip", role="main"),
-            action_button(q["motion.trial_clip"], "Trial clip"),
+            action_button(q["motion.trial_clip"], "Sample clip"),
         )
 
     def key(self, state: State) -> tuple[object, ...]:

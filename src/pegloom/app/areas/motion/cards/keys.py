@@ -16,7 +16,7 @@ class KeysCard(Card):
         )
         q = c.actions.qactions
         self.row(
-            action_button(q["keys.write"], "Write key", role="main"), action_button(q["keys.write_all"], "Write all")
+            action_button(q["keys.write"], "Set key", role="main"), action_button(q["keys.write_all"], "Set all")
         )
         self.row(action_button(q["keys.remove"], "Remove key"), action_button(q["pose.rest"], "To rest"))
         self.body.addWidget(tick(self, HandSettings, "auto_key", "Auto-key: every change is written", name="motion.auto"))
@@ -28,7 +28,7 @@ class KeysCard(Card):
 
     def show_state(self, state: State) -> None:
         clip = state.clip
-        self.note.setText(f"{len(clip.key_times)} key times" if clip is not None else "no clip in hand")
+        self.note.setText(f"{len(clip.key_times)} key times" if clip is not None else "no clip shown")
         posed = state.draft_pose is not None
         self.posed.setText("Something is posed over the clip and not keyed: the bar in the view says what may become of it.")
         self.posed.setVisible(posed)

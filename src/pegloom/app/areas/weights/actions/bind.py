@@ -87,7 +87,7 @@ def prune(c: Context) -> None:
             count += touched
         return document, count
 
-    change(c, "Drop tiny weights", edit, lambda count: c.say(f"{count} vertices freed of weights under 0.005"))
+    change(c, "Prune weights", edit, lambda count: c.say(f"{count} vertices freed of weights under 0.005"))
 
 
 def close_borders(c: Context) -> None:
@@ -103,5 +103,5 @@ ACTIONS = (
     Action("weights.drop_stray", "Drop one stray", "Weights", "The region chosen in the list of snags", drop_stray, needs=WITH_SKIN),
     Action("weights.close_borders", "Close borders", "Weights", "Parts that meet are held alike where they do", close_borders, needs=WITH_SKIN),
     Action("weights.reduce", "Reduce the influences", "Weights", "Keep the largest of finished weights, as many as Bind's number, the loss shown", reduce, needs=WITH_SKIN),
-    Action("weights.prune", "Drop tiny weights", "Weights", "Everything under 0.005", prune, needs=WITH_SKIN),
+    Action("weights.prune", "Prune weights", "Weights", "Everything under 0.005", prune, needs=WITH_SKIN),
 )  # fmt: skip

@@ -27,7 +27,7 @@ def drop(c: Context) -> None:
         return document
 
     where = "the selected vertices" if chosen else "every part"
-    change(c, f"Take {joint_name(c, joint)} off {where}", edit)
+    change(c, f"Remove {joint_name(c, joint)} from {where}", edit)
 
 
 def replace(c: Context) -> None:
@@ -57,7 +57,7 @@ def drop_irrelevant(c: Context) -> None:
         return document, gone
 
     change(
-        c, "Drop slight influences", edit,
+        c, "Remove unused influences", edit,
         lambda gone: c.say(f"Dropped {', '.join(dict.fromkeys(gone))}" if gone else "Every joint matters somewhere here"),
     )  # fmt: skip
 
@@ -78,7 +78,7 @@ def heir_of(state: State) -> str:
     return heir if heir in skeleton.index else next(iter(skeleton.index), "")
 
 
-HEIR = Need("heir", "Choose who takes it over, in the list beside Hand over", lambda s: bool(heir_of(s)))
+HEIR = Need("heir", "Choose who takes it, in the list beside Move weight", lambda s: bool(heir_of(s)))
 WITH_ACTIVE = (*WITH_SKIN, ACTIVE_JOINT)
 
 
@@ -92,12 +92,21 @@ def brush_size(factor: float, c: Context) -> None:
     c.store.put_setting(BrushSettings, radius=radius)
 
 
+
+def lock(c: Context) -> None:
+    """The active joint keeps what it holds, or no longer does."""
+    joint, locked = c.state.viewing.influence, c.state.tooling.locked
+    c.store.put(locked=locked - {joint} if joint in locked else locked | {joint})
+    c.say(f"{joint_name(c, joint)} {'is free again' if joint in locked else 'is locked: it keeps what it holds'}")
+
+
 ACTIONS = (
+    Action("influence.lock", "Lock the active joint", "Weights", "It keeps what it holds in every edit; again: free", lock, needs=WITH_ACTIVE, on=lambda s: s.viewing.influence in s.tooling.locked),
     Action("tool.bigger", "Bigger brush", "Tools", "Brush size up", partial(brush_size, 1.15), key="+"),
     Action("tool.smaller", "Smaller brush", "Tools", "Brush size down", partial(brush_size, 1 / 1.15), key="-"),
     Action("tool.brush", "Brush", "Tools", "Paint weights", brush, key="B", needs=WITH_SKIN, on=lambda s: s.tooling.tool == Tool.BRUSH),
     Action("tool.influence", "Pick the influence under the pointer", "Tools", "Take the joint that moves it most", under_pointer, key="I", needs=WITH_SKIN),
-    Action("influence.drop", "Take the joint off", "Weights", "Off the selected vertices, else off every part", drop, needs=WITH_ACTIVE),
-    Action("influence.replace", "Hand a joint's weight over", "Weights", "To the joint chosen in the card", replace, needs=(*WITH_ACTIVE, HEIR)),
-    Action("influence.irrelevant", "Drop slight influences", "Weights", "Joints that nowhere hold more than 0.05", drop_irrelevant, needs=WITH_SKIN),
+    Action("influence.drop", "Remove the influence", "Weights", "Off the selected vertices, else off every part", drop, needs=WITH_ACTIVE),
+    Action("influence.replace", "Move a joint's weight", "Weights", "To the joint chosen in the card", replace, needs=(*WITH_ACTIVE, HEIR)),
+    Action("influence.irrelevant", "Remove unused influences", "Weights", "Joints that nowhere hold more than 0.05", drop_irrelevant, needs=WITH_SKIN),
 )  # fmt: skip

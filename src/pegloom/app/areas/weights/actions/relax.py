@@ -75,8 +75,8 @@ PART = Need("bound part", "Bind a part first, in Weights", lambda s: bool(part_o
 ONE = (*WITH_SKIN, PART)
 
 ACTIONS = (
-    Action("relax.put", "Put surface relax on", "Weights", "On the part chosen in the card", put, needs=ONE),
-    Action("relax.off", "Take surface relax off", "Weights", "From the part chosen in the card", off, needs=ONE),
+    Action("relax.put", "Add surface relax", "Weights", "On the part chosen in the card", put, needs=ONE),
+    Action("relax.off", "Remove surface relax", "Weights", "From the part chosen in the card", off, needs=ONE),
     Action("relax.dual", "Set the blend mode", "Weights", "Linear to dual quaternion", set_dual, needs=ONE),
     Action("relax.bake", "Bake relax into weights", "Weights", "By least squares over sampled poses; the state before is kept", bake, needs=WITH_SKIN),
     Action("relax.paint", "Paint the surface relax", "Weights", "Where it works, and how much", partial(paint, Painting.RELAX), needs=WITH_SKIN),

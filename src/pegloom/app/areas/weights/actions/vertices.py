@@ -112,15 +112,15 @@ COPIED = Need("copied row", "Copy a row of weights first", lambda s: bool(s.tool
 SOME = (*WITH_SKIN, VERTICES)
 
 ACTIONS = (
-    Action("weights.fill", "Fill the selected vertices", "Weights", "Set the joint in hand to the ladder's value", fill, key="F", needs=(*WITH_SKIN, ACTIVE_JOINT, VERTICES)),
+    Action("weights.fill", "Fill the selected vertices", "Weights", "Set the active joint's weight to the ladder's value", fill, key="F", needs=(*WITH_SKIN, ACTIVE_JOINT, VERTICES)),
     Action("weights.smooth", "Smooth the selected vertices", "Weights", "Blend toward the neighbours", smooth, needs=SOME),
     Action("vertices.paint", "Select vertices by painting", "Vertices", "Shift adds, Ctrl takes out", paint, key="Q", needs=WITH_SKIN, on=lambda s: s.tooling.tool == Tool.SELECT),
     Action("vertices.grow", "Grow the selection", "Vertices", "By one ring", partial(reselect, select.grown), key="Ctrl+Up", needs=SOME),
     Action("vertices.shrink", "Shrink the selection", "Vertices", "By one ring", partial(reselect, select.shrunk), key="Ctrl+Down", needs=SOME),
     Action("vertices.shell", "Select whole shells", "Vertices", "All that hangs together", partial(reselect, select.whole_shells), needs=SOME),
-    Action("vertices.others", "Select the others", "Vertices", "What is not selected", partial(reselect, select.others), needs=SOME),
-    Action("vertices.rim", "Select the rim", "Vertices", "Those at the selection's edge", partial(reselect, select.rim), needs=SOME),
-    Action("vertices.held", "Select by weight", "Vertices", "Vertices holding so much of the joint in hand", by_weight, needs=(*WITH_SKIN, ACTIVE_JOINT)),
+    Action("vertices.others", "Invert the selection", "Vertices", "What is not selected", partial(reselect, select.others), needs=SOME),
+    Action("vertices.rim", "Select the border", "Vertices", "Those at the selection's border", partial(reselect, select.rim), needs=SOME),
+    Action("vertices.held", "Select by weight", "Vertices", "Vertices holding so much of the active joint", by_weight, needs=(*WITH_SKIN, ACTIVE_JOINT)),
     Action("vertices.average", "Average the weights", "Vertices", "One mean row on all selected", average, needs=SOME),
     Action("vertices.copy", "Copy the weights", "Vertices", "The mean row of the selected vertices", copy, key="Ctrl+C", needs=SOME),
     Action("vertices.paste", "Paste the weights", "Vertices", "The copied row on the selected vertices", paste, key="Ctrl+V", needs=(*SOME, COPIED)),

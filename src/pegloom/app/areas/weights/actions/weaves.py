@@ -24,7 +24,7 @@ def keep(c: Context) -> None:
 
 def take(c: Context) -> None:
     weave = chosen_weave(c.state)
-    c.try_edit("Take a weave back", lambda d: edits.take_weave(d, weave))
+    c.try_edit("Restore a weave", lambda d: edits.take_weave(d, weave))
 
 
 def drop(c: Context) -> None:
@@ -57,9 +57,9 @@ CHOSEN = Need("chosen weave", "Pick a weave in the list first", lambda s: bool(c
 ONE = (*WITH_SKIN, SOME, CHOSEN)
 
 ACTIONS = (
-    Action("weave.keep", "Keep a weave", "Weights", "The weights in hand as a version by name", keep, needs=WITH_SKIN),
-    Action("weave.take", "Take a weave back", "Weights", "What is in hand is kept first", take, needs=ONE),
-    Action("weave.drop", "Forget a weave", "Weights", "The weights in hand stay", drop, needs=ONE),
-    Action("weave.compare", "Compare along the seam", "Weights", "In hand left, the weave right, in the same pose", compare, needs=ONE, on=lambda s: bool(s.viewing.compared)),
-    Action("weave.mix", "Weave on the selected vertices", "Weights", "With a soft border; elsewhere what is in hand", mix, needs=(*ONE, VERTICES)),
+    Action("weave.keep", "Keep a weave", "Weights", "The current weights as a version by name", keep, needs=WITH_SKIN),
+    Action("weave.take", "Restore a weave", "Weights", "The current weights are kept first", take, needs=ONE),
+    Action("weave.drop", "Forget a weave", "Weights", "The current weights stay", drop, needs=ONE),
+    Action("weave.compare", "Compare along the seam", "Weights", "Current weights left, the weave right, in the same pose", compare, needs=ONE, on=lambda s: bool(s.viewing.compared)),
+    Action("weave.mix", "Weave on the selected vertices", "Weights", "With a soft border; elsewhere the current weights", mix, needs=(*ONE, VERTICES)),
 )  # fmt: skip

@@ -19,7 +19,7 @@ CARDS: tuple[Callable[[Context], Card], ...] = (
     BindCard, BendCard, BrushCard, InfluenceCard, SelectionCard, WeaveCard, MirrorTransferCard, RelaxCard,
     partial(
         SnagCard, area="weights",
-        sound="No strays, no rows out of order; how the skin bends is told under Bends.",
+        sound="No strays; all weights add up to 1. How the skin bends is told under Trouble spots.",
     ),
 )  # fmt: skip
 

@@ -35,7 +35,7 @@ class BendCard(Card):
     """Filled as the quality graph's figures come in."""
 
     def __init__(self, c: Context) -> None:
-        super().__init__(c, "Bends", "weights.bends", is_open=False)
+        super().__init__(c, "Trouble spots", "weights.bends", is_open=False)
         self.watch = c.quality
         self.bends: list[tuple[str, int, str]] = []
         self.rows = [BendRow(rank, self._go) for rank in range(MOST)]
@@ -71,7 +71,7 @@ class BendCard(Card):
             self.note.setText("")
             said = "Where the skin bends badly in a trial; the range test has them all." if bound else "Bind first."
         elif count:
-            self.note.setText(f"{count} doubtful")
+            self.note.setText(f"{count} snags")
             said = f"and {count - MOST} more" if count > MOST else ""
         else:
             self.note.setText("sound" if finished else "looking")

@@ -32,7 +32,7 @@ class BindCard(Card):
         )  # fmt: skip
         self.says = label("", "caption", wrap=True, name="weights.method_says")
         self.body.addWidget(self.says)
-        self.field("At most", whole(self, BindSettings, "influences", 1, 16, name="weights.influences", suffix=" a vertex"))
+        self.field("At most", whole(self, BindSettings, "influences", 1, 16, name="weights.influences", suffix=" per vertex"))
         self.reach = SliderRow("weights.reach", 0.2, 3.0, lambda v: f"{v:.2f}", lambda _: None, self._set_reach)
         self.field("Reach", self.reach)
         self.own_branch = tick(

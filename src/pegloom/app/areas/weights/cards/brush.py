@@ -47,7 +47,7 @@ class BrushCard(Card):
         edge = slider(self, BrushSettings, "hardness", 0.0, 0.95, _edge_word, name="weights.brush.edge")
         self.field("Size", size)
         self.field("Strength", strength)
-        self.field("Edge", edge)
+        self.field("Falloff", edge)
         ladder = QHBoxLayout()
         ladder.setSpacing(3)
         self.ladder: list[QPushButton] = []
@@ -84,7 +84,7 @@ class BrushCard(Card):
         self.row(
             self.fill,
             action_button(c.actions.qactions["weights.smooth"], "Smooth"),
-            action_button(c.actions.qactions["weights.mirror"], "Mirror"),
+            action_button(c.actions.qactions["weights.mirror"], "Mirror weights"),
         ).setSpacing(5)
 
     def set_ladder(self, number: int, value: float) -> None:

@@ -72,12 +72,12 @@ class InfluenceCard(Card):
         self.body.addWidget(label("A ticked joint is locked: it keeps what it holds.", "caption", wrap=True))
         q = c.actions.qactions
         self.row(
-            action_button(q["influence.drop"], "Take off"), action_button(q["influence.irrelevant"], "Drop slight ones")
+            action_button(q["influence.drop"], "Remove influence"), action_button(q["influence.irrelevant"], "Remove unused")
         )
         self.heir = choice(self, InfluenceSettings, "heir", (), name="weights.heir")
-        self.field("Hand over to", filled_by_pick(self, self.heir, InfluenceSettings, "heir", "joint", "Hand over to"))
+        self.field("Move weight to", filled_by_pick(self, self.heir, InfluenceSettings, "heir", "joint", "Move weight to"))
         self.heir.setAccessibleName("Joint that takes over")
-        self.row(action_button(q["influence.replace"], "Hand over"), action_button(q["weights.reduce"], "Reduce"))
+        self.row(action_button(q["influence.replace"], "Move weight"), action_button(q["weights.reduce"], "Reduce"))
         self.listed: tuple[object, ...] | None = None
 
     def _rows_of(self, state: State) -> tuple[object, ...]:

@@ -28,7 +28,7 @@ class MirrorTransferCard(Card):
         self.body.addWidget(
             tick(self, MirrorSettings, "only", "Only onto the selected vertices", name="weights.mirror_only")
         )
-        mirror = action_button(q["weights.mirror"], "Mirror", role="main")
+        mirror = action_button(q["weights.mirror"], "Mirror weights", role="main")
         mirror.setObjectName("weights.carry.mirror")
         self.row(mirror, action_button(q["weights.unmatched"], "Show unmatched"))
         self.source = choice(self, TransferSettings, "source", (), name="weights.transfer.from")

@@ -22,12 +22,12 @@ class RelaxCard(Card):
         self.part = choice(self, RelaxSettings, "part", (), name="weights.relax.part")
         self.field("Part", filled_by_pick(self, self.part, RelaxSettings, "part", "part", "Part"))
         self.part.setAccessibleName("Part")
-        self.field("Steps", whole(self, RelaxSettings, "steps", 1, 200, name="weights.relax.steps"))
+        self.field("Passes", whole(self, RelaxSettings, "steps", 1, 200, name="weights.relax.steps"))
         strength = slider(
             self, RelaxSettings, "strength", 0.05, 1.0, lambda v: f"{v:.2f}", name="weights.relax.strength"
         )
         self.field("Strength", strength)
-        self.row(action_button(q["relax.put"], "Put relax on"), action_button(q["relax.off"], "Take it off"))
+        self.row(action_button(q["relax.put"], "Add relax"), action_button(q["relax.off"], "Remove relax"))
         self.field("Dual quat.", slider(self, RelaxSettings, "dual", 0.0, 1.0, lambda v: f"{v:.2f}", name="weights.dual"))
         self.body.addWidget(
             label(
@@ -37,7 +37,7 @@ class RelaxCard(Card):
             )
         )
         self.row(action_button(q["relax.dual"], "Set the blend mode"))
-        bake_to = whole(self, BakeSettings, "influences", 1, 16, name="weights.bake.influences", suffix=" a vertex")
+        bake_to = whole(self, BakeSettings, "influences", 1, 16, name="weights.bake.influences", suffix=" per vertex")
         self.field("Bake to", bake_to)
         self.body.addWidget(tick(self, BakeSettings, "clips", "Follow the clips as well", name="weights.bake.clips"))
         self.body.addWidget(action_button(q["relax.bake"], "Bake into weights", role="main"))

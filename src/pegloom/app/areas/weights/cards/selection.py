@@ -22,7 +22,7 @@ class SelectionCard(Card):
         q = c.actions.qactions
         for some in (
             (("paint", "Paint"), ("grow", "Grow"), ("shrink", "Shrink")),
-            (("shell", "Shell"), ("others", "Others"), ("rim", "Rim")),
+            (("shell", "Shell"), ("others", "Invert"), ("rim", "Border")),
         ):
             self.row(*(action_button(q[f"vertices.{name}"], text) for name, text in some))
         low, high = (
@@ -52,7 +52,7 @@ class SelectionCard(Card):
         edit.setAccessibleName("Name of a kept selection")
         self.sets.currentTextChanged.connect(self._named)
         self.body.addWidget(self.sets)
-        some = (("keep", "Keep"), ("recall", "Select"), ("forget", "Forget"))
+        some = (("keep", "Keep set"), ("recall", "Select set"), ("forget", "Forget set"))
         self.row(*(action_button(q[f"vertices.{name}"], text) for name, text in some))
         self.listed: tuple[str, ...] | None = None
 

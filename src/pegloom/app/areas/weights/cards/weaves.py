@@ -33,8 +33,8 @@ class WeaveCard(Card):
         self.list.currentItemChanged.connect(self._choose)
         self.body.addWidget(self.list)
         self.row(
-            action_button(q["weave.keep"], "Keep"), action_button(q["weave.take"], "Take back"),
-            action_button(q["weave.drop"], "Forget"),
+            action_button(q["weave.keep"], "Keep weave"), action_button(q["weave.take"], "Restore weave"),
+            action_button(q["weave.drop"], "Forget weave"),
         )  # fmt: skip
         self.compare = action_button(q["weave.compare"], "Compare", role="main")
         self.compare.setCheckable(True)
@@ -57,7 +57,7 @@ class WeaveCard(Card):
         one, compared = state.character, state.viewing.compared
         weaves = one.weaves if one is not None else ()
         kept = kept_as(one) if one is not None else None
-        in_hand = f"in hand: {kept.name}" if kept else "in hand: not kept"
+        in_hand = f"current: {kept.name}" if kept else "current: not kept"
         self.note.setText(f"{len(weaves)}, {in_hand}" if weaves else "none yet")
         self.compare.setChecked(bool(compared))
         rows = (weaves, kept)
@@ -68,7 +68,7 @@ class WeaveCard(Card):
             for weave in weaves:
                 item = QListWidgetItem(weave.name)
                 item.setData(Qt.ItemDataRole.UserRole, weave.id)
-                marks = [weave.skin.method, f"{weave.skin.influences} a vertex"]
+                marks = [weave.skin.method, f"{weave.skin.influences} per vertex"]
                 marks += ["surface relax"] if weave.skin.relax else []
                 item.setToolTip(tip(", ".join(marks) + "; double-click to rename"))
                 item.setFlags(item.flags() | Qt.ItemFlag.ItemIsEditable)

@@ -1,0 +1,38 @@
+"""What is hidden in the view: parts, and faces of parts. It is a thing of the view alone and changes no character."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from types import MappingProxyType
+
+import numpy as np
+
+from pegloom.core.arrays import BoolArray
+from pegloom.core.geometry.mesh import Mesh
+from pegloom.core.memo import of_the_latest
+from pegloom.document.model import Part
+
+HIDDEN_PART = "part:"
+NO_FACES: Mapping[str, BoolArray] = MappingProxyType({})
+
+
+def hidden_part(part_id: str) -> str:
+    """What a part is called among the things that are hidden."""
+    return HIDDEN_PART + part_id
+
+
+@of_the_latest(16)
+def without_faces(part: Part, mask: BoolArray) -> Part:
+    """The part as it is shown without some of its faces (f,): its vertices are all there, and numbered as they were."""
+    mesh = part.mesh
+    kept = ~mask
+    sizes = np.diff(mesh.starts)
+    corners = np.repeat(kept, sizes)
+    starts = np.concatenate([[0], np.cumsum(sizes[kept])])
+    layers = MappingProxyType({name: values[corners] for name, values in mesh.layers.items()})
+    shown = Mesh(
+        mesh.points, mesh.corners[corners], starts, None if mesh.uvs is None else mesh.uvs[corners],
+        None if mesh.normals is None else mesh.normals[corners], mesh.materials[kept], layers,
+    )  # fmt: skip
+    return replace(part, mesh=shown)
