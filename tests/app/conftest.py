@@ -13,6 +13,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
+from pegloom.app.areas.weights.settings import BindSettings
 from pegloom.app.main import make_application
 from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
@@ -71,8 +72,9 @@ class Answers:
         self.offered.append(found)
         return 0 if self.yes else -1
 
-    def confirm(self, question: str) -> bool:
-        self.asked.append(question)
+    def confirm(self, question: str, yes: str, no: str) -> bool:
+        assert yes != no and len(yes) > 4
+        self.asked.append(f"{question} {yes}?")
         return self.yes
 
 
@@ -233,6 +235,8 @@ def window(qapp, qtbot, tmp_path):
     answers = Answers()
     made = Window(answers, autosave_folder=tmp_path / "autosave")
     made.answers = answers
+    # Tests of other things find the figure as they left it; what happens after a bind has tests of its own.
+    made.store.put_setting(BindSettings, shown_after=False)
     made.show()
     made.activateWindow()
     qtbot.waitUntil(made.isActiveWindow)

@@ -358,7 +358,7 @@ def test_pointing_says_the_exact_numbers(lesson):
     QApplication.sendEvent(hand.stage, event)
     hand.until(lambda: "vertex" in hand.window.frame_.hint.words.text())
     text = hand.window.frame_.hint.words.text()
-    assert "c_chest" in text and "of rest" in text
+    assert "chest" in text and "of rest" in text
 
 
 def test_a_reach_is_dragged_in_the_view_and_binds(lesson):

@@ -40,7 +40,7 @@ def test_a_stray_is_found_shown_and_dropped():
     assert set(strays[0].vertices) == set(patch)
     assert strays[0].largest == pytest.approx(0.6, abs=1e-6)
     (snag,) = [s for s in find_snags(document.character) if s.code == "stray-weights"]
-    assert "c_head" in snag.message and "mm in the trials" in snag.message
+    assert "head" in snag.message and "mm in the trials" in snag.message
     assert np.allclose(snag.where, part.mesh.points[strays[0].vertices[0]])
     clean, count = edits.drop_strays(document)
     assert count == len(patch)

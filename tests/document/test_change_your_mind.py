@@ -261,7 +261,7 @@ def test_a_skeleton_from_a_file_is_adopted_extended_and_used(tmp_path):
         ]
         for t in (0.0, 0.55, 1.0)
     }
-    head = joint_named(document, "c_head")
+    head = joint_named(document, "head")
     document, ear = edits.add_kit(document, "ear", head)
     document, feather = edits.draw_joint(document, (0.0, 3.6, 0.0), parent=head, takes=False)
     document = edits.move_joint(document, joint_named(document, "l_hand"), (1.4, 2.8, 0.0))
@@ -300,7 +300,7 @@ def test_wrong_changes_are_refused_and_nothing_is_lost():
     document = finished()
     for wrong in (
         lambda: edits.reparent_joint(document, "spine.hips", "arm.l.upper"),
-        lambda: edits.rename_joint(document, "spine.chest", "c_hips"),
+        lambda: edits.rename_joint(document, "spine.chest", "hips"),
         lambda: edits.rename_joints(document, find="l_", put="r_"),
         lambda: edits.insert_joint(document, "root"),
         lambda: edits.lengthen_joint(document, "arm.l.upper", -1.0),

@@ -47,7 +47,7 @@ class Ask(Protocol):
     def name(self, title: str, suggestion: str) -> str: ...
     def one_of(self, title: str, options: list[str]) -> int: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
-    def confirm(self, question: str) -> bool: ...
+    def confirm(self, question: str, yes: str, no: str) -> bool: ...
     def recover(self, found: list[LeftOver]) -> int: ...
 
 
@@ -159,12 +159,15 @@ class Context(QObject):
         """Come into a work area, also into the present one anew."""
         spec, state = self.area_named(area_id), self.store.state
         picked = state.selection if state.selection.kind in spec.picks else Selection()
+        before = state.clock.source
         self.store.put(
             **{
                 "area": spec.id, "tool": Tool.PICK, "ghost": None, "moves": (), "wanted": None, "at_rest": spec.at_rest,
                 "weighing": spec.weighing, "selection": picked, **spec.enter(state), **values,
             }
         )  # fmt: skip
+        if before and not self.store.state.clock.source:
+            self.say("Showing the current pose; trials are on the strip")
 
     # Changing the document
 
@@ -231,8 +234,8 @@ class Context(QObject):
     def land(self, base: Document, name: str, document: Document) -> bool:
         """What a job made of `base` becomes one step, or is offered when the document has moved on meanwhile."""
         if self.store.history.present is base or self.ask.confirm(
-            f"{name} has finished, but the document was changed meanwhile. Put the result in all the same? "
-            "What was done meanwhile is one undo away."
+            f"{name} has finished, but the document was changed meanwhile. Its result would take the place of that; "
+            "what was done meanwhile is one undo away.", yes="Take the result", no="Keep what I changed",
         ):
             self.store.commit(name, document)
             return True

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QMessageBox, QWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QWidget
 
 from pegloom.app.dialogs.import_sheet import ImportSheet
 from pegloom.app.dialogs.pairing_sheet import PairingSheet
+from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet
 from pegloom.app.dialogs.recovery import RecoverySheet
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.model import Character
@@ -49,17 +49,14 @@ class AskByDialog:
 
     def one_of(self, title: str, options: list[str]) -> int:
         """The number of the option taken, -1 for none."""
-        text, sure = QInputDialog.getItem(self.window, title, "Take", options, 0, False)
-        return options.index(text) if sure else -1
+        sheet = ChoiceSheet(title, options, self.window)
+        return sheet.chosen if sheet.exec() == QDialog.DialogCode.Accepted else -1
 
     def save_file(self, title: str, name: str, kind: str) -> str:
         return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]
 
-    def confirm(self, question: str) -> bool:
-        yes, no = QMessageBox.StandardButton.Yes, QMessageBox.StandardButton.No
-        box = QMessageBox(QMessageBox.Icon.Question, "Peg Loom", question, yes | no, self.window)
-        box.setTextFormat(Qt.TextFormat.PlainText)
-        return box.exec() == yes
+    def confirm(self, question: str, yes: str, no: str) -> bool:
+        return QuestionSheet(question, yes, no, self.window).exec() == QDialog.DialogCode.Accepted
 
     def recover(self, found: list[LeftOver]) -> int:
         """The number of the unsaved work to open, -1 for none now."""

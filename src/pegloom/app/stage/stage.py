@@ -46,6 +46,9 @@ STAGE_TABLE = (
 SETTLED = 350
 """Milliseconds without a change after which a view is one to go back to."""
 
+ROOM = 24
+"""Pixels from the view's edge within which a joint counts as out of sight."""
+
 
 class Stage(QOpenGLWidget):
     """See the module. What an area's tools, marks and painters may use of it is in `tools.StageView`."""
@@ -253,6 +256,22 @@ class Stage(QOpenGLWidget):
             points = np.concatenate([points, [above]])
         self.cameras.frame(points, self._aspect)
 
+    def make_room(self) -> None:
+        """Draw back where joints of what the strip plays leave the picture: a raised arm stays in sight."""
+        places = self.c.frames.reached()
+        frame = self.c.frames.frame()
+        if frame is None or len(places) == 0:
+            return
+        w, h = self.size_in_points
+        x, y, depth = self.camera.project(places, w, h).T
+        inside = (depth > 0) & (x > ROOM) & (x < w - ROOM) & (y > ROOM) & (y < h - ROOM)
+        if not inside.all():
+            shown = [points[:: max(len(points) // 2000, 1)] for points in frame.points.values()]
+            # Hands and feet go on beyond their joints.
+            height = self.c.state.character.height if self.c.state.character is not None else 1.0
+            beyond = np.concatenate([places + 0.06 * height * np.eye(3)[k] * sign for k in range(3) for sign in (1, -1)])
+            self.cameras.frame(np.concatenate([*shown, beyond]), self._aspect)
+
     def show_selection(self) -> None:
         """Centre on what is picked, or on all."""
         points = self.picker.selected_points()
@@ -299,6 +318,8 @@ class Stage(QOpenGLWidget):
             self._framed = ids
             if first or self.c.area.frames_new_meshes:
                 QTimer.singleShot(0, self.show_all)
+        if new.clock.source and new.clock.source != old.clock.source and not new.dragging and not new.at_rest:
+            QTimer.singleShot(0, self.make_room)
         self.update()
 
     # Mouse

@@ -12,6 +12,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.memo import by_identity
 from pegloom.core.motion.clips import sample
 from pegloom.core.motion.trials import trial_amount, trials_of
+from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.quality import bones_at, gauge_of
@@ -21,6 +22,8 @@ from pegloom.document.model import Character
 from pegloom.scene.drawing import reach_lines
 
 REST = Pose()
+SAMPLES = 12
+"""Frames of a clip that are asked how far its joints come."""
 Known = tuple[Character, Shown, PosedFrame]
 """What a character looks like in a pose, kept with both."""
 
@@ -66,6 +69,23 @@ class Frames:
             return None
         self._frame = _evaluated(self._frame, character, self.pose)
         return self._frame[2]
+
+    def reached(self) -> FloatArray:
+        """Where joints come to (n, 3) in what the strip plays: in each trial, at some frames of a clip, in a pose."""
+        state, character = self.store.state, self.store.state.character
+        skeleton = character.skeleton if character is not None else None
+        if character is None or skeleton is None:
+            return np.zeros((0, 3))
+        if state.clock.source == RANGE_TEST:
+            times = (np.arange(len(state.trials)) + 0.5) * TRIAL_FRAMES / 30
+        else:
+            times = np.linspace(0.0, max(state.length, 0.0), SAMPLES if state.clip is not None else 1)
+        found = []
+        for time in times.tolist():
+            pose = pose_at(state, time)
+            rig = character.rig if isinstance(pose, Pose) else None
+            found.append(evaluate_rig(skeleton, rig, pose).joints[:, :3, 3])
+        return np.concatenate(found) if found else np.zeros((0, 3))
 
     @property
     def other(self) -> Character | None:

@@ -94,7 +94,7 @@ def kits_of(plans: Iterable[Mapping[str, Any]], *, fingers: int | None = None) -
         kind = str(plan.get("kit", ""))
         try:
             if kind == "root":
-                result.append(Kit("root", "root", Side.CENTRE, "", (), ("root",), ("c_root",), (0.0,)))
+                result.append(Kit("root", "root", Side.CENTRE, "", (), ("root",), ("root",), (0.0,)))
             elif kind == "fingers":
                 count = int(plan.get("fingers", 5)) if fingers is None else fingers
                 result += fingers_of(plan, count, int(plan.get("segments", 3)))
@@ -136,7 +136,7 @@ def kit_of(plan: Mapping[str, Any], s: str) -> Kit:
         raise ValueError("each joint needs a place along the pegs")
     names = [str(n) for n in plan.get("names", [f"{plan['id']}_{k}" for k in keys])]
     full = tuple(k if "." in k else f"{kit_id}.{k}" for k in keys)
-    mark = f"{s}_" if s else "c_"
+    mark = f"{s}_" if s else ""
     count = len(keys)
     return Kit(
         kit_id, str(plan["kit"]), SIDES.get(s, Side.CENTRE), str(plan.get("attach", "")).replace("{s}", s), pegs, full,

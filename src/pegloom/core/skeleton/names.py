@@ -100,6 +100,15 @@ def other_side_names(name: str) -> tuple[str, ...]:
     return tuple(apart.space + apart.before + cased(option) + apart.after for option in options)
 
 
+def with_ending(name: str, ending: str) -> str:
+    """The name with an ending put to its stem: before the side, where that is told at the end (`hand.L` -> `hand_fk.L`)."""
+    apart = taken_apart(name)
+    if apart is None or apart.after or not apart.before:
+        return name + ending
+    stem = apart.before.rstrip("._- ")
+    return f"{apart.space}{stem}{ending}{apart.before[len(stem):]}{apart.token}"
+
+
 def side_of_name(name: str) -> Side:
     """Side a joint's name tells, CENTRE where it tells none."""
     apart = taken_apart(name)

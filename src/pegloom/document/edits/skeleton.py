@@ -556,7 +556,7 @@ def _own(
 ) -> OwnJoint:  # fmt: skip
     skeleton = character.skeleton or Skeleton(())
     taken = {j.name for j in skeleton.joints}
-    mark = {Side.LEFT: "l_", Side.RIGHT: "r_"}.get(side, "c_")
+    mark = {Side.LEFT: "l_", Side.RIGHT: "r_"}.get(side, "")
     label = _unused(name.strip() or f"{mark}joint", taken)
     before = np.array(skeleton.joint(parent).position) if parent else place - [0.0, 0.1, 0.0]
     aim = (np.array(tail) - place) if tail is not None else (place - before)

@@ -44,7 +44,8 @@ def open_path(c: Context, path: Path, *, choose: bool = False) -> None:
         return
     found = of_project(path, c.autosave.folder)
     if found is not None and c.ask.confirm(
-        f"There is newer unsaved work of {path.name}, kept {when_told(found.when)}. Open that instead?"
+        f"There is newer unsaved work of {path.name}, kept {when_told(found.when)}.",
+        yes="Open the unsaved work", no="Open it as saved",
     ):
         recover(c, found)
         return
@@ -55,7 +56,7 @@ def may_leave(c: Context) -> bool:
     """Whether the present document may be left: it is saved, or the user says so."""
     if c.state.character is None or not c.state.unsaved:
         return True
-    return c.ask.confirm(f"{c.state.document.name} has unsaved changes. Leave it without saving?")
+    return c.ask.confirm(f"{c.state.document.name} has unsaved changes.", yes="Leave it without saving", no="Stay here")
 
 
 def open_saved(c: Context, path: Path, *, most: int | None = None, said: str = "") -> None:
@@ -104,7 +105,7 @@ def _leave(c: Context) -> None:
 
 def _trusted(c: Context, error: TooLargeError) -> bool:
     """Whether a file may take more memory than its size grants."""
-    if c.ask.confirm(f"{error.file}: {error.what}. Open it all the same? It may take all the memory there is."):
+    if c.ask.confirm(f"{error.file}: {error.what}. It may take all the memory there is.", yes="Open it all the same", no="Leave it closed"):
         return True
     c.say(str(error), error=True)
     return False
@@ -152,7 +153,7 @@ def _import(c: Context, path: Path, imported: Imported, choice: ImportChoice, ba
         document, notes = result
         present = c.store.history.present
         if present is not base and present is not c.state.saved and not c.ask.confirm(
-            f"{c.state.document.name} was changed while {path.name} was read. Leave it without saving?"
+            f"{c.state.document.name} was changed while {path.name} was read.", yes="Leave it without saving", no="Keep what I changed",
         ):
             c.say(f"{path.name} was not opened; your work stands as it was")
             return

@@ -14,10 +14,13 @@ from pegloom.document.model import Document
 
 
 def build(c: Context) -> None:
-    c.try_edit(
-        "Build controls", edits.build_controls,
-        lambda _: c.say("Controls built, nothing moved. Drag one; next: Motion (5)"),
-    )  # fmt: skip
+    def then(_: object) -> None:
+        if c.state.clock.source and c.state.clip is None:
+            c.player.stop()
+            c.player.play_source("")
+        c.say("Controls built, nothing moved. This is the current pose: drag a control")
+
+    c.try_edit("Build controls", edits.build_controls, then)
 
 
 def rest(c: Context) -> None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 from pegloom.app.areas.controls.actions import ACTIONS
 from pegloom.app.areas.controls.cards import CARDS
 from pegloom.app.panels.graph import quality_lane
@@ -16,12 +19,18 @@ def _no_rig(state: State) -> bool:
     return state.character is not None and state.character.rig is None
 
 
+def enter(state: State) -> Mapping[str, Any]:
+    """The current pose is shown: a trial would hide what is posed and built."""
+    trial = state.clock.source and state.clip is None
+    return {"lens": Lens.NONE, **({"source": "", "time": 0.0, "playing": False} if trial else {})}
+
+
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls"),),
     actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
     shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
     hint=lambda state: "Drag a control; <tool.move> moves, <tool.turn> turns; right-drag turns the view",
-    fullness=lambda character: 1.0 if character.rig else 0.0, enter=lambda state: {"lens": Lens.NONE},
+    fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,
     opens=lambda character: character.rig is not None, lenses=True,
 )  # fmt: skip

@@ -12,6 +12,7 @@ from pegloom.app.areas.weights import marks, numbers
 from pegloom.app.areas.weights.actions import ACTIONS
 from pegloom.app.areas.weights.actions.bind import choose_stray
 from pegloom.app.areas.weights.cards import CARDS
+from pegloom.app.areas.weights.judged import judged_pane
 from pegloom.app.areas.weights.settings import ALL
 from pegloom.app.areas.weights.tools import TOOLS
 from pegloom.app.context import Context
@@ -91,7 +92,7 @@ AREA = AreaSpec(
         Fix("weights.prune", "Prune"), Fix("weights.close_borders", "Close it"), Fix("relax.bake", "Bake"),
     ),
     settings=ALL, cards=CARDS,
-    panes=(Pane("weights.numbers", "Numbers", Place.SIDE, numbers.NumberTable, numbers.wanted, size=340),),
+    panes=(Pane("weights.numbers", "Numbers", Place.SIDE, numbers.NumberTable, numbers.wanted, size=340), judged_pane()),
     lanes=(quality_lane(),), tools=TOOLS, picks=("joint",), shows=("joints",),
     marks=(marks.skeleton, marks.reach, marks.vertices), painters=(marks.brush_ring, marks.seam), hint=hint,
     words=marks.surface_words, fullness=fullness, enter=enter, weighing=True, lenses=True, pins=True, mesh_always=True,

@@ -18,6 +18,7 @@ class BindSettings(Setting):
     in_sight : only bones a vertex sees through the inside of the body.
     some_joints : to the picked joints only.
     some_parts : only the picked vertices' parts.
+    shown_after : the figure goes through the range test for a while once it is bound.
     """
 
     ID = "weights.bind"
@@ -27,6 +28,7 @@ class BindSettings(Setting):
     influences: int = 4
     own_branch: bool = False
     in_sight: bool = True
+    shown_after: bool = True
     some_joints: bool = False
     some_parts: bool = False
 

@@ -11,6 +11,7 @@ from pegloom.core.rig.refs import NodeRef, control_node
 from pegloom.core.rig.solvers import Solver
 from pegloom.core.skeleton.axes import clean_matrix
 from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
+from pegloom.core.skeleton.names import with_ending
 
 HUMAN_SIZES = {
     "spine.spine": 0.115, "spine.chest": 0.125, "spine.neck": 0.06, "spine.head": 0.1,
@@ -59,7 +60,7 @@ class Builder:
         along = self.length(joint)
         if size is None:
             size = float(np.clip(0.36 * along / self.height, LEAST_SIZE, MOST_SIZE))
-        self.add(control_id, joint.name, joint.side, parent, rest, shape, size, channels, drives=joint_id,
+        self.add(control_id, with_ending(joint.name, "_fk"), joint.side, parent, rest, shape, size, channels, drives=joint_id,
                  offset=(0.0, 0.42 * along, 0.0))  # fmt: skip
 
 

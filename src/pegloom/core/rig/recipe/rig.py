@@ -41,7 +41,7 @@ def build_rig(
     first = roots[0]
     low = abs(first.position[1]) < 0.08 * height and bool(skeleton.children(first.id))
     carries = first.id == "root" or low
-    b.add("root", "root", Side.CENTRE, WORLD, level(np.zeros(3)), Shape.CIRCLE, 0.26, (*both, SCALE))
+    b.add("root", "root control", Side.CENTRE, WORLD, level(np.zeros(3)), Shape.CIRCLE, 0.26, (*both, SCALE))
     b.add("inner", "inner root", Side.CENTRE, control_node("root"), level(np.zeros(3)), Shape.ARROW, 0.17, both)
     if carries:
         # The root joint rides on the root control in its own axes, whatever they are.

@@ -29,7 +29,8 @@ def _instead_of_the_files(c: Context) -> bool | None:
     return c.ask.confirm(
         f"The file brought a skeleton of {count} joints. Build another one from pegs in its place? Its weights, "
         "controls and clips go with it; one undo brings all of it back. (To add ears, a tail or fingers to it, "
-        "hang a limb kit on one of its joints instead.)"
+        "add a limb kit to one of its joints instead.)",
+        yes="Build another one", no="Keep the file's skeleton",
     )
 
 

@@ -8,6 +8,7 @@ from pegloom.app.actions.action import Action
 from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
 from pegloom.app.areas.weights.actions.common import change, joint_name, parts, picked
+from pegloom.app.areas.weights.judged import begin
 from pegloom.app.areas.weights.settings import BindSettings, StraySettings
 from pegloom.app.context import Context
 from pegloom.checks.snags import Snag
@@ -40,6 +41,8 @@ def bind(c: Context) -> None:
         if c.state.weighing:
             c.enter(c.state.area)
         c.say("Bound, and kept as a weave. Try the poses on the strip; next: Controls (4)")
+        if c.state.weighing:
+            begin(c)
 
     c.job(f"Bind {chosen.method.value}", around_locks(c, edit), title=f"Binding {chosen.method.value}", then=then)
 

@@ -51,6 +51,12 @@ class BindCard(Card):
              "Draw a box over a part first; the other parts keep their weights"),
         ):  # fmt: skip
             self.body.addWidget(tick(self, BindSettings, field, text, name=f"weights.{field}", tip=tip))
+        self.body.addWidget(
+            tick(
+                self, BindSettings, "shown_after", "Move it once it is bound", name="weights.shown_after",
+                tip="A few seconds of the range test by itself, and a question",
+            )
+        )  # fmt: skip
         self.body.addWidget(action_button(c.actions.qactions["weights.bind"], role="main"))
         self.was_bound = False
 
