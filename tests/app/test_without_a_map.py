@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QSplitter
@@ -94,14 +96,21 @@ def test_controls_show_what_was_built_and_not_a_trial(rigged):
 def test_the_picture_makes_room_for_raised_arms(rigged):
     hand, session = rigged, rigged.session
     session.go(Area.WEIGHTS)
-    hand.window.stage.show_all()
-    before = hand.window.stage.camera.distance
+    stage, rest = hand.window.stage, session.character.skeleton.positions
+
+    stage.cameras.frame(rest, stage.width() / stage.height())
+    before = stage.camera.distance
     up = next(k for k, t in enumerate(trials_of(session.character.skeleton)) if t.id == "arm_up")
     hand.c.player.play_source(RANGE_TEST, (up + 0.5) * 40 / 30)
-    stage = hand.window.stage
     hand.until(lambda: stage.camera.distance > before)
     x, y, _ = stage.camera.project(hand.c.frames.reached(), *stage.size_in_points).T
     assert x.min() > 0 and x.max() < stage.width() and y.min() > 0 and y.max() < stage.height()
+    # Who looks at a shoulder goes on doing so.
+    stage.camera = close = replace(stage.camera, distance=0.3 * stage.camera.distance)
+    hand.c.player.play_source("")
+    hand.c.player.play_source(RANGE_TEST)
+    hand.idle()
+    assert stage.camera == close
 
 
 def test_walking_by_key_from_joint_to_joint(rigged):

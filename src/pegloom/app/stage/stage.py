@@ -257,19 +257,23 @@ class Stage(QOpenGLWidget):
         self.cameras.frame(points, self._aspect)
 
     def make_room(self) -> None:
-        """Draw back where joints of what the strip plays leave the picture: a raised arm stays in sight."""
-        places = self.c.frames.reached()
-        frame = self.c.frames.frame()
-        if frame is None or len(places) == 0:
+        """Draw back where joints of what the strip plays leave the picture: a raised arm stays in sight.
+
+        A view that shows a piece of the figure alone is meant to, and stays.
+        """
+        character, places, frame = self.c.state.character, self.c.frames.reached(), self.c.frames.frame()
+        if character is None or character.skeleton is None or frame is None or len(places) == 0:
             return
         w, h = self.size_in_points
-        x, y, depth = self.camera.project(places, w, h).T
-        inside = (depth > 0) & (x > ROOM) & (x < w - ROOM) & (y > ROOM) & (y < h - ROOM)
-        if not inside.all():
+
+        def inside(points: FloatArray) -> bool:
+            x, y, depth = self.camera.project(points, w, h).T
+            return bool(((depth > 0) & (x > ROOM) & (x < w - ROOM) & (y > ROOM) & (y < h - ROOM)).all())
+
+        if inside(character.skeleton.positions) and not inside(places):
             shown = [points[:: max(len(points) // 2000, 1)] for points in frame.points.values()]
             # Hands and feet go on beyond their joints.
-            height = self.c.state.character.height if self.c.state.character is not None else 1.0
-            beyond = np.concatenate([places + 0.06 * height * np.eye(3)[k] * sign for k in range(3) for sign in (1, -1)])
+            beyond = np.concatenate([places + 0.06 * character.height * np.eye(3)[k] * sign for k in range(3) for sign in (1, -1)])
             self.cameras.frame(np.concatenate([*shown, beyond]), self._aspect)
 
     def show_selection(self) -> None:
