@@ -402,3 +402,26 @@ def test_a_name_that_looks_like_markup_is_shown_as_it_is_and_loads_nothing(hand)
                 assert widget.textFormat() == Qt.TextFormat.PlainText or "<img" not in widget.text()
             assert "<img" not in widget.toolTip(), widget.objectName()
     assert hand.window.frame_.note.text().startswith(evil)
+
+
+def test_a_view_at_rest_is_drawn_finer_and_a_change_begins_anew(rigged):
+    """Silhouettes lose their steps: an edge's pixels come to lie between the figure and what is behind it."""
+    hand, stage = rigged, rigged.window.stage
+    hand.session.clean_view = True
+    hand.idle()
+    plain = picture(stage)
+    stage.passes = 8
+    stage.update()
+    hand.until(lambda: stage.renderer.finer.done == 8)
+    fine = picture(stage)
+    assert stage._pass == 8, "looking changes nothing"
+
+    def steps(image):
+        """Pixels that differ from their neighbour by as much as the figure does from what is behind it."""
+        return int((np.abs(np.diff(image.sum(axis=2), axis=1)) > 250).sum())
+
+    assert steps(fine) < 0.5 * steps(plain)
+    assert np.abs(fine - plain).mean() < 3.0, "it is the same picture"
+    hand.session.clean_view = False
+    assert stage._pass == 0
+    hand.until(lambda: stage._pass == 8)

@@ -16,6 +16,7 @@ from pegloom.core.geometry.split import split_vertices
 from pegloom.core.memo import by_identity
 from pegloom.core.skin.deform import add_normals
 from pegloom.core.skin.measures import enclosed_volume
+from pegloom.render.finer import Finer
 from pegloom.scene.camera import Camera
 from pegloom.scene.display import Display
 from pegloom.scene.drawlist import DrawList
@@ -98,7 +99,7 @@ class Renderer:
 
     def __init__(self) -> None:
         self.gl = moderngl.create_context(require=330)
-        self.programs = {name: self._program(name) for name in ("mesh", "line", "dot", "sky", "plain", "picture")}
+        self.programs = {name: self._program(name) for name in ("mesh", "line", "dot", "sky", "plain", "picture", "copy")}
         self.surfaces: dict[str, Surface] = {}
         self.pictures: dict[str, Any] = {}
         corners = np.array([[0, -1], [1, -1], [0, 1], [1, 1]], dtype=np.float32)
@@ -106,6 +107,7 @@ class Renderer:
         square = np.array([[-1, -1], [1, -1], [-1, 1], [1, 1]], dtype=np.float32)
         self.square = self.gl.buffer(square.tobytes())
         self.sky = self.gl.vertex_array(self.programs["sky"], [(self.square, "2f", "in_corner")])
+        self.finer = Finer(self.gl, self.programs["copy"], self.square)
         self.sets: dict[str, tuple[Any, Any, int]] = {}
         self.boards: list[tuple[str, FloatArray, float]] = []
         self.white = self.gl.texture((1, 1), 4, b"\xff" * 4)
@@ -241,8 +243,11 @@ class Renderer:
         framebuffer: Any = None,
         seam: float | None = None,
         ratio: float = 1.0,
+        aside: tuple[float, float] = (0.0, 0.0),
     ) -> None:
         """Draw everything.
+
+        aside : pixels by which all of it is moved, for a pass of a finer picture.
 
         size : of the stage, in device pixels.
         ratio : device pixels to one of the screen's own; lines and dots are as many of those wide.
@@ -258,7 +263,10 @@ class Renderer:
         gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
         self.programs["sky"]["top"].value, self.programs["sky"]["bottom"].value = SKY_TOP, SKY_BOTTOM
         self.sky.render(moderngl.TRIANGLE_STRIP)
-        full = camera.projection(*size) @ camera.view()
+        projection = camera.projection(*size)
+        projection[0] += 2.0 * aside[0] / max(size[0], 1) * projection[3]
+        projection[1] += 2.0 * aside[1] / max(size[1], 1) * projection[3]
+        full = projection @ camera.view()
         matrix = tuple(full.T.ravel().astype("f4"))
         for name in ("mesh", "line", "dot", "plain", "picture"):
             self.programs[name]["clip_from_world"].value = matrix

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
 import moderngl
 import numpy as np
@@ -23,6 +24,7 @@ from pegloom.app.widgets.panel import same
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.skin.weights import Weights
 from pegloom.document.model import Image, Part
+from pegloom.render.finer import MOST, SPREAD
 from pegloom.render.renderer import Look, Renderer
 from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
@@ -37,7 +39,7 @@ STAGE_TABLE = (
     ("wheel", "zoom to the pointer"),
     ("Ctrl+wheel, Shift+wheel", "brush size, brush strength"),
     ("left", "pick; drag pegs, joints, controls and handles; paint with the brush"),
-    ("left, turning (T) in Mesh", "turn the figure about its upright; Ctrl by 15 degrees"),
+    ("left, rotating (R) in Mesh", "turn the figure about its upright; Ctrl by 15 degrees"),
     ("left on empty ground", "a box, with Alt a lasso; Shift adds"),
     ("left with the brush", "paint; held Ctrl takes away, held A evens out"),
     ("left, drawing joints (J)", "lay a joint in the middle of the mesh; Shift on the skin, Ctrl on the grid"),
@@ -46,6 +48,8 @@ STAGE_TABLE = (
 SETTLED = 350
 """Milliseconds without a change after which a view is one to go back to."""
 
+STILL = 140
+"""Milliseconds without a change after which the view is drawn finer."""
 ROOM = 24
 """Pixels from the view's edge within which a joint counts as out of sight."""
 
@@ -59,7 +63,7 @@ class Stage(QOpenGLWidget):
     def __init__(self, c: Context, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("stage")
-        self.setAccessibleName("Stage: the 3D view")
+        self.setAccessibleName("The 3D view")
         self.c = c
         self.cameras = CameraControl(c.store, self._camera_changed)
         self.picker = Picker(c)
@@ -77,6 +81,12 @@ class Stage(QOpenGLWidget):
         self.stroke: AnyStroke = None
         self.painted: Stroke | None = None
         self._marks_for: tuple[object, ...] | None = None
+        self.passes = MOST
+        self._pass = 0
+        self._still = QTimer(self)
+        self._still.setSingleShot(True)
+        self._still.setInterval(STILL)
+        self._still.timeout.connect(self._finer)
         self._framed: tuple[int, ...] | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -164,7 +174,12 @@ class Stage(QOpenGLWidget):
     # Drawing
 
     def update(self, *_: object) -> None:
-        """Ask for a frame; what lies over the view is painted in the same pass, not in one more."""
+        """Something has changed: a frame at once, and a finer one when the view rests.
+
+        What lies over the view is painted in the same pass, not in one more.
+        """
+        self._pass = 0
+        self._still.start()
         super().update()
         if self.companion is not None:
             self.companion.update()
@@ -193,11 +208,31 @@ class Stage(QOpenGLWidget):
             mode = 0
         # Qt draws into a framebuffer of its own, which must be found anew each frame.
         target = renderer.gl.detect_framebuffer()
-        renderer.frame(
-            self.camera, size, looks, display=viewing.display, wire_over=viewing.wire_over, lens_mode=mode,
-            framebuffer=target, ratio=ratio, seam=viewing.seam if self.c.frames.other is not None else None,
-        )  # fmt: skip
+        number, finer = self._pass, renderer.finer
+        if number == 0 or finer.done != number or finer.size != size:
+            # A pass that follows none of this size begins the mean anew.
+            number = self._pass = min(number, 1) if finer.size != size else number
+            renderer.frame(
+                self.camera, size, looks, display=viewing.display, wire_over=viewing.wire_over, lens_mode=mode,
+                framebuffer=finer.begin(size) if number else target, ratio=ratio,
+                seam=viewing.seam if self.c.frames.other is not None else None,
+                aside=SPREAD[number - 1] if number else (0.0, 0.0),
+            )  # fmt: skip
+            if number:
+                finer.add(number)
+            else:
+                finer.done = 0
+        if number:
+            finer.show(target)
+            if number < self.passes:
+                QTimer.singleShot(0, partial(self._finer, number))
         renderer.gl.disable(moderngl.DEPTH_TEST)
+
+    def _finer(self, after: int = 0) -> None:
+        """The next pass of a finer picture, unless something has changed since."""
+        if self._pass == after and after < self.passes and self.isVisible():
+            self._pass = after + 1
+            super().update()
 
     def _send_marks(self, renderer: Renderer) -> None:
         """The marks of the area, drawn anew only where something they show has changed."""
