@@ -55,12 +55,11 @@ def called(skeleton, style):
     rng = np.random.default_rng(5)
     joints = []
     for i, joint in enumerate(skeleton.joints):
-        side, _, word = joint.name.partition("_")
-        word = word or joint.name
+        side, word = (joint.name[0], joint.name[2:]) if joint.name[:2] in ("l_", "r_") else ("", joint.name)
         camel = "".join(w.capitalize() for w in word.split("_"))
         name = {
             "words": {"l": "Left", "r": "Right"}.get(side, "") + camel,
-            "after": f"{word}_{side}" if side in "lr" else word,
+            "after": f"{word}_{side}" if side else word,
             "numbers": f"b{i}",
         }[style]
         axes = rotation_matrix(joint.rotation) @ Rotation.random(random_state=rng).as_matrix()

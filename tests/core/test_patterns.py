@@ -100,8 +100,10 @@ def test_the_library_says_what_each_kit_is():
         assert entry["title"]
         assert entry["say"].endswith(".")
         assert len(entry["reach"]) == 3
-        made = kits_of([dict(entry) | {"id": "x"}])
-        assert all(isinstance(k, Kit) for k in made), kind
+        # How many fingers and toes there are the mesh says; they are hung on a limb by edits of their own.
+        if kind != "toes":
+            made = kits_of([dict(entry) | {"id": "x"}])
+            assert all(isinstance(k, Kit) for k in made), kind
     assert other_kit_id("arm.l") == "arm.r"
     assert other_kit_id("tail") is None
 

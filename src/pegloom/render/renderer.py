@@ -18,12 +18,18 @@ from pegloom.core.skin.deform import add_normals
 from pegloom.core.skin.measures import enclosed_volume
 from pegloom.render.finer import Finer
 from pegloom.scene.camera import Camera
+from pegloom.scene.cavity import cavity
+from pegloom.scene.contact import Shadow
 from pegloom.scene.display import Display
 from pegloom.scene.drawlist import DrawList
+from pegloom.scene.ground import Tone, ground_corners, ground_picture
 from pegloom.scene.lenses import RAMP, rgb
 
 OTHER = "\0other"
 """Ends the id of a part as it stands right of the seam."""
+GROUND = "\0shadow"
+"""Key of the picture of the shadow on the ground."""
+SHADOW = (6, 8, 12)
 CLAY = (0.63, 0.61, 0.60)
 SKY_TOP, SKY_BOTTOM = (0.135, 0.162, 0.215), (0.062, 0.072, 0.098)
 
@@ -48,12 +54,23 @@ class Surface:
 
 @dataclass(frozen=True)
 class Look:
-    """How a material is shown. picture: key of an uploaded picture, or None."""
+    """How a material is shown: glTF's metallic-roughness.
+
+    picture, relief, metal : keys of uploaded textures for its base colour, its normals, its metallic and roughness.
+    bumps : strength of the normals.
+    """
 
     colour: tuple[float, float, float]
-    alpha: float
-    shine: float
-    picture: str | None
+    alpha: float = 1.0
+    metallic: float = 0.0
+    roughness: float = 0.72
+    picture: str | None = None
+    relief: str | None = None
+    bumps: float = 1.0
+    metal: str | None = None
+
+
+PLAIN = Look(CLAY)
 
 
 Index = NDArray[np.int32]
@@ -92,6 +109,7 @@ def get_ready(mesh: Mesh) -> None:
     """Work out what `show_part` asks of a mesh, so that it finds it known. May run on any thread."""
     _drawn(mesh)
     normal_groups(mesh)
+    cavity(mesh)
 
 
 class Renderer:
@@ -110,8 +128,12 @@ class Renderer:
         self.finer = Finer(self.gl, self.programs["copy"], self.square)
         self.sets: dict[str, tuple[Any, Any, int]] = {}
         self.boards: list[tuple[str, FloatArray, float]] = []
+        self.shadow: tuple[Any, FloatArray] | None = None
+        self.floor: tuple[Any, FloatArray] | None = None
         self.white = self.gl.texture((1, 1), 4, b"\xff" * 4)
         self.programs["mesh"]["ramp"].value = [tuple(rgb(c)) for c in RAMP]
+        for unit, name in enumerate(("picture", "relief", "metal")):
+            self.programs["mesh"][name].value = unit
 
     @property
     def software(self) -> bool:
@@ -137,7 +159,7 @@ class Renderer:
 
     def keep_pictures(self, keys: set[str]) -> None:
         """Drop pictures that are no longer needed."""
-        for key in [k for k in self.pictures if k not in keys]:
+        for key in [k for k in self.pictures if k not in keys and k != GROUND]:
             self.pictures.pop(key).release()
 
     def keep_parts(self, ids: set[str]) -> None:
@@ -175,12 +197,14 @@ class Renderer:
         lens.write(np.zeros((n, 4), dtype=np.float32).tobytes())
         uv = split.uvs if split.uvs is not None else np.zeros((n, 2))
         uvs = self.gl.buffer(uv.astype(np.float32).tobytes())
+        deep = cavity(mesh)[split.vertex].astype(np.float32) if len(split.vertex) else np.zeros(n, dtype=np.float32)
+        hollow = self.gl.buffer(deep.tobytes())
         listed = _drawn(mesh)
         index = self.gl.buffer(listed.triangles.tobytes() or b"\0" * 12)
         program = self.programs["mesh"]
         array = self.gl.vertex_array(
             program,
-            [(points, "3f 3f", "in_point", "in_normal"), (uvs, "2f", "in_uv"), (lens, "4f", "in_lens")],
+            [(points, "3f 3f", "in_point", "in_normal"), (uvs, "2f", "in_uv"), (hollow, "1f", "in_hollow"), (lens, "4f", "in_lens")],
             index,
         )
         edge_array = self.gl.vertex_array(
@@ -272,6 +296,11 @@ class Renderer:
             self.programs[name]["clip_from_world"].value = matrix
         for name in ("line", "dot"):
             self.programs[name]["stage"].value = tuple(float(v) / ratio for v in size)
+        # Without depth: what lies in the same plane is drawn over it. From below nobody looks through the ground.
+        above = camera.eye[1] > 0.0
+        for flat in (self.floor, self.shadow):
+            if flat is not None and above:
+                self._picture(*flat, 1.0)
         gl.enable(moderngl.DEPTH_TEST)
         gl.depth_func = "<="
         self._lines("behind", 1.0)
@@ -298,20 +327,50 @@ class Renderer:
         """Pictures behind the mesh: (key of an uploaded picture, corners (4, 3) from its lower left, alpha)."""
         self.boards = boards
 
+    def set_floor(self, tone: Tone | None, height: float) -> None:
+        """The ground's own tone, none where there is none."""
+        if self.floor is not None:
+            self.floor[0].release()
+        self.floor = None
+        if tone is not None:
+            pixels = ground_picture(tone)
+            texture = self.gl.texture(pixels.shape[1::-1], 4, pixels.tobytes())
+            texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
+            self.floor = (texture, ground_corners(height))
+
+    def set_shadow(self, shadow: Shadow | None) -> None:
+        """The soft shadow on the ground, none where there is none."""
+        if shadow is None:
+            self.shadow = None
+            return
+        pixels = np.zeros((*shadow.alpha.shape, 4), dtype=np.uint8)
+        pixels[..., :3] = SHADOW
+        pixels[..., 3] = np.round(255 * shadow.alpha)
+        texture = self.shadow[0] if self.shadow is not None else self.pictures.get(GROUND)
+        if texture is None:
+            texture = self.gl.texture(shadow.alpha.shape[::-1], 4)
+            texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
+            self.pictures[GROUND] = texture
+        texture.write(pixels.tobytes())
+        self.shadow = (texture, shadow.corners)
+
     def _boards(self) -> None:
-        program = self.programs["picture"]
         for key, corners, alpha in self.boards:
-            if key not in self.pictures:
-                continue
-            uv = np.array([[0, 0], [1, 0], [0, 1], [1, 1]], dtype=np.float32)
-            data = np.concatenate([corners[[0, 1, 3, 2]].astype(np.float32), uv], axis=1)
-            buffer = self.gl.buffer(np.ascontiguousarray(data).tobytes())
-            array = self.gl.vertex_array(program, [(buffer, "3f 2f", "in_point", "in_uv")])
-            self.pictures[key].use(0)
-            program["alpha"].value = alpha
-            array.render(moderngl.TRIANGLE_STRIP)
-            array.release()
-            buffer.release()
+            if key in self.pictures:
+                self._picture(self.pictures[key], corners, alpha)
+
+    def _picture(self, texture: Any, corners: FloatArray, alpha: float) -> None:
+        """A flat picture in space, its corners (4, 3) from its first row's left."""
+        program = self.programs["picture"]
+        uv = np.array([[0, 0], [1, 0], [0, 1], [1, 1]], dtype=np.float32)
+        data = np.concatenate([corners[[0, 1, 3, 2]].astype(np.float32), uv], axis=1)
+        buffer = self.gl.buffer(np.ascontiguousarray(data).tobytes())
+        array = self.gl.vertex_array(program, [(buffer, "3f 2f", "in_point", "in_uv")])
+        texture.use(0)
+        program["alpha"].value = alpha
+        array.render(moderngl.TRIANGLE_STRIP)
+        array.release()
+        buffer.release()
 
     def _meshes(
         self, camera: Camera, looks: dict[str, list[Look]], display: Display, wire_over: bool, lens_mode: int,
@@ -332,14 +391,18 @@ class Renderer:
                 self.gl.enable(moderngl.CULL_FACE)
             for slot, first, count in surface.slots:
                 part_looks = looks.get(part_id, [])
-                look = part_looks[slot] if slot < len(part_looks) else Look(CLAY, 1.0, 0.3, None)
-                textured = display is Display.TEXTURED
-                picture = self.pictures.get(look.picture) if textured and look.picture else None
-                program["textured"].value = int(picture is not None)
-                (picture or self.white).use(0)
-                program["base_colour"].value = look.colour if textured else CLAY
-                program["shine"].value = look.shine if textured else 0.3
-                program["alpha"].value = 0.34 if see_through else (look.alpha if textured else 1.0)
+                # Under a lens the surface is plain: its colours are the lens's.
+                textured = display is Display.TEXTURED and lens_mode == 0
+                look = part_looks[slot] if textured and slot < len(part_looks) else PLAIN
+                relief, metal = self.pictures.get(look.relief or ""), self.pictures.get(look.metal or "")
+                for unit, texture in enumerate((self.pictures.get(look.picture or ""), relief, metal)):
+                    (texture or self.white).use(unit)
+                for name, value in (
+                    ("textured", int(look is not PLAIN)), ("base_colour", look.colour), ("metallic", look.metallic),
+                    ("roughness", look.roughness), ("bumps", look.bumps if relief is not None else 0.0),
+                    ("metal_known", int(metal is not None)), ("alpha", 0.34 if see_through else look.alpha),
+                ):  # fmt: skip
+                    program[name].value = value
                 surface.array.render(moderngl.TRIANGLES, vertices=count, first=first)
             self.gl.disable(moderngl.CULL_FACE)
             if wire_over:

@@ -107,6 +107,7 @@ TRADE_WORDS: Mapping[str, str] = MappingProxyType({
     "view.all": "frame zoom extents fit home",
     "view.centre": "frame zoom focus selected",
     "view.clean": "hide gizmos overlays",
+    "view.ground_tone": "floor background colour backdrop",
     "view.hide": "visibility conceal faces part",
     "view.isolate": "solo local view show only",
     "view.perspective": "orthographic ortho camera",

@@ -8,7 +8,9 @@ import numpy as np
 from pegloom.app.context import Context
 from pegloom.app.stage.lens import lens_key, lens_values
 from pegloom.app.stage.tools import AnyStroke
+from pegloom.app.state.state import GroundSettings
 from pegloom.core.arrays import FloatArray
+from pegloom.core.geometry.mesh import vertex_areas
 from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
 from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import skin_matrices
@@ -18,6 +20,7 @@ from pegloom.files.images import pixels
 from pegloom.render.renderer import OTHER, Look, Renderer
 from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
+from pegloom.scene.contact import contact_shadow
 from pegloom.scene.display import Display
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.lenses import Lens
@@ -30,6 +33,7 @@ class Buffers:
     def __init__(self, c: Context) -> None:
         self.c = c
         self._ground_for: object = None
+        self._shadow_for: tuple[object, ...] = (None, None)
         self._images: dict[str, Image] = {}
         self._matrices: tuple[object, FloatArray] = (None, np.zeros((0, 4, 4)))
 
@@ -39,10 +43,12 @@ class Buffers:
         height = state.character.height if state.character is not None else 1.7
         bare = "ground" in state.viewing.hidden
         ghost = state.viewing.ghost
-        wanted = (height, bare, id(ghost))
+        tone = state.settings.of(GroundSettings).tone
+        wanted = (height, bare, id(ghost), tone)
         if self._ground_for == wanted:
             return
         self._ground_for = wanted
+        renderer.set_floor(None if bare else tone, height)
         ground = DrawList()
         if not bare:
             drawing.draw_ground(ground, height)
@@ -51,6 +57,22 @@ class Buffers:
         if ghost is not None:
             drawing.draw_ghost(before, ghost)
         renderer.set_lines("ghost", before.behind.packed())
+
+    def send_shadow(self, renderer: Renderer, character: Character | None, frame: PosedFrame | None) -> None:
+        """The soft shadow of what is shown, on the ground where that shows."""
+        state = self.c.state
+        hidden = state.viewing.hidden
+        shown = state.shown_parts if frame is not None and character is not None and "ground" not in hidden else ()
+        key = (frame, tuple(part.id for part in shown))
+        if self._shadow_for[0] is frame and self._shadow_for[1:] == key[1:]:
+            return
+        self._shadow_for = key
+        if not shown or character is None or frame is None:
+            renderer.set_shadow(None)
+            return
+        points = np.concatenate([frame.points[part.id] for part in shown])
+        areas = np.concatenate([vertex_areas(character.part(part.id).mesh) for part in shown])
+        renderer.set_shadow(contact_shadow(points, areas, character.height))
 
     def send_parts(self, renderer: Renderer, stroke: AnyStroke) -> None:
         """Every shown part, and left of the seam the compared weave's."""
@@ -101,12 +123,16 @@ class Buffers:
         looks = []
         images = {image.name: image for image in character.images}
         for material in character.materials:
-            key = None
-            image = images.get(material.base_image or "")
-            if image is not None and self.c.state.viewing.display is Display.TEXTURED:
-                key = self._picture(renderer, image)
+            textured = self.c.state.viewing.display is Display.TEXTURED
+            base, relief, metal = (
+                self._picture(renderer, images[name]) if textured and name in images else None
+                for name in (material.base_image, material.normal_image, material.metal_image)
+            )
             r, g, b, a = material.base_colour
-            looks.append(Look((r, g, b), a if material.see_through else 1.0, 1.0 - material.roughness, key))
+            alpha = a if material.see_through else 1.0
+            looks.append(
+                Look((r, g, b), alpha, material.metallic, material.roughness, base, relief, material.normal_scale, metal)
+            )
         return {key: looks for part in character.included for key in (part.id, part.id + OTHER)}
 
     def _picture(self, renderer: Renderer, image: Image) -> str:

@@ -81,6 +81,7 @@ class Stage(QOpenGLWidget):
         self.stroke: AnyStroke = None
         self.painted: Stroke | None = None
         self._marks_for: tuple[object, ...] | None = None
+        self._roomy: tuple[Camera, Camera] | None = None
         self.passes = MOST
         self._pass = 0
         self._still = QTimer(self)
@@ -196,6 +197,7 @@ class Stage(QOpenGLWidget):
         character, frame, viewing = state.character, self.c.frames.frame(), state.viewing
         looks: dict[str, list[Look]] = {}
         self.buffers.send_ground(renderer)
+        self.buffers.send_shadow(renderer, character, frame if not self.mesh_hidden else None)
         if character is not None and frame is not None and not self.mesh_hidden:
             self.buffers.send_parts(renderer, self.stroke)
             looks = self.buffers.looks(renderer, character)
@@ -309,7 +311,9 @@ class Stage(QOpenGLWidget):
             shown = [points[:: max(len(points) // 2000, 1)] for points in frame.points.values()]
             # Hands and feet go on beyond their joints.
             beyond = np.concatenate([places + 0.06 * character.height * np.eye(3)[k] * sign for k in range(3) for sign in (1, -1)])
+            before = self.camera
             self.cameras.frame(np.concatenate([*shown, beyond]), self._aspect)
+            self._roomy = (before, self.camera)
 
     def show_selection(self) -> None:
         """Centre on what is picked, or on all."""
@@ -359,6 +363,10 @@ class Stage(QOpenGLWidget):
                 QTimer.singleShot(0, self.show_all)
         if new.clock.source and new.clock.source != old.clock.source and not new.dragging and not new.at_rest:
             QTimer.singleShot(0, self.make_room)
+        elif old.clock.source and not new.clock.source and self._roomy is not None and self._roomy[1] == self.camera:
+            # Nobody has moved the camera since: the figure is as large again as it was.
+            self.cameras.take(self._roomy[0])
+            self._roomy = None
         self.update()
 
     # Mouse

@@ -20,6 +20,7 @@ from pegloom.document.history import Draft
 from pegloom.document.model import Character, Document, KeptPose, Part
 from pegloom.scene.brushes import Brush, Painting
 from pegloom.scene.display import Display
+from pegloom.scene.ground import Tone
 from pegloom.scene.lenses import Lens
 
 RANGE_TEST = "range test"
@@ -75,7 +76,16 @@ class HandSettings(Setting):
     looping: bool = True
 
 
-COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, BrushSettings)
+@dataclass(frozen=True, slots=True)
+class GroundSettings(Setting):
+    """The ground the figure stands on in the view."""
+
+    ID = "ground"
+
+    tone: Tone = Tone.SLATE
+
+
+COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, BrushSettings, GroundSettings)
 """Those that belong to no one area."""
 KINDS = ("part", "joint", "peg", "control")
 """Of things that `State.ids_of` knows."""

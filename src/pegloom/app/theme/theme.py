@@ -105,7 +105,8 @@ QHeaderView {{ background: {panel}; border: none; }}
 QHeaderView::section {{ background: {card}; color: {soft}; border: none; border-right: 1px solid {line}; border-bottom: 1px solid {line}; padding: 2px 5px; }}
 QTableCornerButton::section {{ background: {card}; border: none; }}
 QFrame#numbers {{ background: {panel}; border: none; border-left: 1px solid {line}; }}
-QSplitter::handle {{ background: {line}; image: none; }}
+QSplitter::handle {{ background: {panel}; image: none; }}
+QSplitter::handle:hover {{ background: {woad_deep}; }}
 QScrollArea {{ border: none; background: transparent; }}
 QScrollArea > QWidget > QWidget {{ background: transparent; }}
 QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}

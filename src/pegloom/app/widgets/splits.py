@@ -17,7 +17,7 @@ class Split(QSplitter):
     def __init__(self, name: str, way: Qt.Orientation, *widgets: QWidget, sizes: list[int], grows: int) -> None:
         super().__init__(way)
         self.setObjectName(name)
-        self.setHandleWidth(4)
+        self.setHandleWidth(3)
         self.setChildrenCollapsible(False)
         for k, widget in enumerate(widgets):
             self.addWidget(widget)

@@ -323,6 +323,14 @@ OPPOSED = -0.5
 
 
 @by_identity
+def vertex_areas(mesh: Mesh) -> FloatArray:
+    """Surface (n,) that each vertex stands for: a third of each triangle it is a corner of."""
+    triangles = triangulate(mesh).vertices
+    each = np.linalg.norm(triangle_normals(mesh.points, triangles), axis=1) / 6.0
+    return np.asarray(frozen(np.bincount(triangles.ravel(), weights=np.repeat(each, 3), minlength=mesh.vertex_count)))
+
+
+@by_identity
 def normal_groups(mesh: Mesh) -> IntArray:
     """Which vertices (n,) share a normal: those at one place that face alike at rest.
 

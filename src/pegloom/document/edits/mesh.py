@@ -76,7 +76,7 @@ def import_lines(
     if len(parts) > 12:
         lines.append(f"and {len(parts) - 12} more parts")
     morphs = sum(len(p.morphs) for p in parts)
-    lines.append(f"{max(len(materials) - 1, 0)} materials, {len(images)} pictures")
+    lines.append(f"{max(len(materials) - 1, 0)} materials, {len(images)} textures")
     if morphs:
         lines.append(f"{morphs} morph targets")
     if skeleton is not None:

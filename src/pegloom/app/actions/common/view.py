@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import WITH_CHARACTER, WITH_SKIN
 from pegloom.app.context import Context
-from pegloom.app.state.state import State
+from pegloom.app.state.kept import keep_usual
+from pegloom.app.state.state import GroundSettings, State
 from pegloom.scene.display import Display
+from pegloom.scene.ground import Tone
 from pegloom.scene.lenses import Lens
 
 KINDS = ("joints", "pegs", "controls", "mesh", "ground")
@@ -61,6 +64,16 @@ def next_level(c: Context) -> None:
     c.say(f"Detail level {level}: {names}" if level else f"The body itself: {names}")
 
 
+def next_tone(c: Context) -> None:
+    tones = list(Tone)
+    tone = tones[(tones.index(c.state.settings.of(GroundSettings).tone) + 1) % len(tones)]
+    c.store.put_setting(GroundSettings, tone=tone)
+    settings = c.state.settings
+    c.store.put(settings=settings.with_usual(replace(settings.usual_of(GroundSettings), tone=tone)))
+    keep_usual(c.state.settings)
+    c.say(f"Ground: {tone.value}")
+
+
 def back(c: Context) -> None:
     if not c.view.back():
         c.say("There is no view before this one")
@@ -81,6 +94,7 @@ ACTIONS = (
     Action("view.wire", "Wireframe over", "View", "Edges over the surface", wire_over, key="O", on=lambda s: s.viewing.wire_over),
     Action("view.clean", "Clean view", "View", "Only the character", clean_view, key="E", on=lambda s: s.viewing.clean_view),
     Action("view.theme", "Light or dark", "View", "The linen and the ink theme", lambda c: c.frame.toggle_theme()),
+    Action("view.ground_tone", "Another ground tone", "View", "Darker or lighter under the figure", next_tone),
     Action("mesh.level", "Show the next detail level", "View", "The body itself, then its coarser levels", next_level, needs=WITH_CHARACTER),
     *(Action(f"view.{kind}", f"Show {kind}", "View", f"Show and pick {kind}, or not", partial(toggle_kind, kind), on=partial(kind_shown, kind)) for kind in KINDS),
     *(Action(f"view.{axis}", f"Look along {axis}", "View", "Again: from behind", partial(look_along, axis), key=axis.upper()) for axis in "xyz"),

@@ -74,7 +74,7 @@ class PegsCard(Card):
         place.addWidget(self.where, 1)
         self.body.addLayout(place)
         self.row(action_button(q["joints.next_weak"]), action_button(q["joints.accept"]))
-        self.row(action_button(q["joints.centre"]), action_button(q["joints.even"]))
+        self.row(action_button(q["joints.centre"]), action_button(q["joints.even"], "Mirror to right"))
         self.sides = label("", "caption", wrap=True, name="joints.sides")
         self.body.addWidget(self.sides)
         self.listed: PegSet | None = None
