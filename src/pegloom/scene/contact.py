@@ -20,7 +20,6 @@ DEEP = 1.5, 0.55
 DARKEST = 0.62
 ROUND = 0.22
 """How far the picture goes beyond the figure, in shares of its height."""
-MOST_POINTS = 24_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -32,14 +31,12 @@ class Shadow:
 
 
 def contact_shadow(points: FloatArray, areas: FloatArray, height: float) -> Shadow | None:
-    """The shadow of posed points (n, 3) on y = 0; None where nothing of the figure is near the ground.
+    """The shadow of places (n, 3) spread over a posed figure on y = 0; None where nothing of it is near the ground.
 
-    areas (n,) : square metres of surface that each point stands for. height : the figure's, metres.
+    areas (n,) : square metres of surface that each place stands for. height : the figure's, metres.
     """
     if len(points) == 0 or height <= 0 or points[:, 1].min() > LOOMS * height:
         return None
-    step = max(len(points) // MOST_POINTS, 1)
-    points, areas = points[::step], areas[::step] * step
     low, high = points[:, [0, 2]].min(axis=0), points[:, [0, 2]].max(axis=0)
     half = float((high - low).max()) / 2 + ROUND * height
     middle = (low + high) / 2
@@ -51,7 +48,7 @@ def contact_shadow(points: FloatArray, areas: FloatArray, height: float) -> Shad
     for fades, soft, deep in zip((TOUCHES, LOOMS), SOFT, DEEP, strict=True):
         weight = areas * np.exp(-over / fades) / cell**2
         flat = np.bincount(index, weights=weight, minlength=CELLS**2).reshape(CELLS, CELLS)
-        dark += deep * gaussian_filter(np.minimum(flat, 2.0), soft, mode="constant")
+        dark += deep * np.minimum(gaussian_filter(flat, soft, mode="constant"), 2.0)
     alpha = DARKEST * (1.0 - np.exp(-dark))
     # The picture ends in nothing.
     side = np.clip(np.minimum(np.arange(CELLS), np.arange(CELLS)[::-1]) / 6.0, 0.0, 1.0)

@@ -10,7 +10,7 @@ from pegloom.app.stage.lens import lens_key, lens_values
 from pegloom.app.stage.tools import AnyStroke
 from pegloom.app.state.state import GroundSettings
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import vertex_areas
+from pegloom.core.geometry.mesh import spots_on
 from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
 from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import skin_matrices
@@ -27,6 +27,10 @@ from pegloom.scene.lenses import Lens
 
 BOARD_AXES = {"x": ([0, 0, -1], [0, 1, 0]), "y": ([1, 0, 0], [0, 0, -1]), "z": ([1, 0, 0], [0, 1, 0])}
 """Right and up of a reference picture seen along an axis."""
+
+
+SPOTS = 6000
+"""Places on each part that cast its shadow."""
 
 
 class Buffers:
@@ -70,8 +74,9 @@ class Buffers:
         if not shown or character is None or frame is None:
             renderer.set_shadow(None)
             return
-        points = np.concatenate([frame.points[part.id] for part in shown])
-        areas = np.concatenate([vertex_areas(character.part(part.id).mesh) for part in shown])
+        spots = {part.id: spots_on(character.part(part.id).mesh, SPOTS) for part in shown}
+        points = np.concatenate([some.at(frame.points[part]) for part, some in spots.items()])
+        areas = np.concatenate([np.full(len(some.shares), some.area) for some in spots.values()])
         renderer.set_shadow(contact_shadow(points, areas, character.height))
 
     def send_parts(self, renderer: Renderer, stroke: AnyStroke) -> None:

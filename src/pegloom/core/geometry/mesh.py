@@ -162,18 +162,56 @@ def sample_surface_normals(
     """
     if len(triangles) == 0:
         return points, np.zeros_like(points)
+    spread = _spread(points, triangles, count)
+    if spread is None:
+        return points, np.zeros_like(points)
+    chosen, shares, normals, area = spread
+    places = np.einsum("ki,kij->kj", shares, points[triangles[chosen]])
+    return places, normals[chosen] / np.maximum(area[chosen], 1e-300)[:, None]
+
+
+def _spread(
+    points: FloatArray, triangles: IntArray, count: int
+) -> tuple[IntArray, FloatArray, FloatArray, FloatArray] | None:
+    """Triangles (m,) and corner shares (m, 3) of evenly spread places, and all triangles' normals and lengths of them."""
     normals = triangle_normals(points, triangles)
     area = np.linalg.norm(normals, axis=1)
     total = np.cumsum(area)
     if total[-1] <= 0:
-        return points, np.zeros_like(points)
+        return None
     chosen = np.minimum(np.searchsorted(total, (np.arange(count) + 0.5) / count * total[-1]), len(triangles) - 1)
     k = np.arange(count)
     u, v = (0.5 + k * 0.7548776662466927) % 1.0, (0.5 + k * 0.5698402909980532) % 1.0
     over = u + v > 1
     u, v = np.where(over, 1 - u, u), np.where(over, 1 - v, v)
-    a, b, c = (points[triangles[chosen, i]] for i in range(3))
-    return a + u[:, None] * (b - a) + v[:, None] * (c - a), normals[chosen] / np.maximum(area[chosen], 1e-300)[:, None]
+    return chosen, np.stack([1 - u - v, u, v], axis=1), normals, area
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Spots:
+    """Places spread evenly over a mesh, told by its vertices so that they go along with a pose.
+
+    vertices (m, 3), shares (m, 3) : a place is its vertices' mean by these. area : square metres each stands for.
+    """
+
+    vertices: IntArray
+    shares: FloatArray
+    area: float
+
+    def at(self, points: FloatArray) -> FloatArray:
+        """Where they are (m, 3) when the mesh's vertices are at points (n, 3)."""
+        return np.asarray(np.einsum("ki,kij->kj", self.shares, points[self.vertices]))
+
+
+@by_identity
+def spots_on(mesh: Mesh, count: int) -> Spots:
+    """About `count` places spread evenly over a mesh; none on one without a surface."""
+    triangles = triangulate(mesh).vertices
+    spread = _spread(mesh.points, triangles, count) if len(triangles) else None
+    if spread is None:
+        return Spots(np.zeros((0, 3), dtype=np.int64), np.zeros((0, 3)), 0.0)
+    chosen, shares, _, area = spread
+    return Spots(triangles[chosen], shares, float(area.sum()) / 2 / count)
 
 
 def bounds(points: FloatArray) -> tuple[FloatArray, FloatArray]:
@@ -320,14 +358,6 @@ def triangle_normals(points: FloatArray, triangles: IntArray) -> FloatArray:
 
 OPPOSED = -0.5
 """Cosine of the angle between two vertices' own faces past which they do not share a normal though at one place."""
-
-
-@by_identity
-def vertex_areas(mesh: Mesh) -> FloatArray:
-    """Surface (n,) that each vertex stands for: a third of each triangle it is a corner of."""
-    triangles = triangulate(mesh).vertices
-    each = np.linalg.norm(triangle_normals(mesh.points, triangles), axis=1) / 6.0
-    return np.asarray(frozen(np.bincount(triangles.ravel(), weights=np.repeat(each, 3), minlength=mesh.vertex_count)))
 
 
 @by_identity
