@@ -441,7 +441,7 @@ def test_the_tick_boxes_of_cards_are_settings_like_all_others(hand):
     hand.click("weights.ladder.0.2")
     assert not session.both_sides and not session.brush.front and session.brush.value == 0.2
     titles = {card.field_word(kind, name) for kind, name, _ in card.settings_shown}
-    assert {"Both sides", "Front only", "Through", "Size", "Strength", "Edge"} <= titles
+    assert {"Both sides", "Front only", "Through", "Size", "Strength", "Falloff"} <= titles
     card.reset_all()
     session.settle()
     assert session.both_sides and session.brush.front
@@ -457,7 +457,7 @@ def test_what_is_about_one_document_goes_with_it(hand):
     session.set_view(locked=frozenset({"spine.head"}))
     session.start_with(wick(), None)
     assert session.settings(ExportSettings).report == ""
-    assert session.settings(BindSettings) == BindSettings(influences=6)
+    assert session.settings(BindSettings) == BindSettings(influences=6, shown_after=False)
     assert session.locked == frozenset()
 
 

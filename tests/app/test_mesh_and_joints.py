@@ -342,7 +342,7 @@ def test_a_joint_dropped_on_another_hangs_there(rigged):
     skeleton = rigged.session.character.skeleton
     assert skeleton.joint("arm.l.clavicle").parent == "spine.spine"
     assert skeleton.joint("arm.r.clavicle").parent == "spine.spine"
-    assert rigged.session.history.undo_name.startswith("Hang l_clavicle on")
+    assert rigged.session.history.undo_name.startswith("Parent l_clavicle to")
 
 
 def test_a_lasso_takes_what_it_goes_round(rigged):

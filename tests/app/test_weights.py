@@ -508,7 +508,7 @@ def test_bad_bends_are_listed_by_trial_with_a_way_there(lesson):
     hand.until(lambda: len(listed()) == min(len(watch.doubts(bends._group)), MOST))
     hand.bot.wait(50)
     shown = listed()
-    assert bends.note.text() == f"{len(watch.doubts(bends._group))} doubtful"
+    assert bends.note.text() == f"{len(watch.doubts(bends._group))} snags"
     assert shown[0].startswith("Arm up: ") and "times as long" in shown[0]
     assert len({text.split(":")[0] for text in shown}) == len(shown), "one row a trial"
     worst = watch.doubts(bends._group)[0]

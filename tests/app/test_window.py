@@ -185,7 +185,7 @@ def test_a_handle_turns_a_control_about_one_axis_and_the_mesh_follows(rigged):
     now = np.array([rigged.session.character.pose.values.get(key, 0.0) for key in keys])
     assert np.abs(now - was).max() > 0.05
     assert np.abs(rigged.session.frame().points["part0"] - before).max() > 0.005
-    assert rigged.session.history.undo_name == "Turn c_head"
+    assert rigged.session.history.undo_name == "Rotate head_fk"
 
 
 def test_typing_into_the_tag_sets_a_channel(rigged):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QIcon, QPixmap
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, QSplitter, QVBoxLayout, QWidget
 
 from pegloom.app.context import Context
 from pegloom.app.panels.ruler import HEIGHT, Ruler
@@ -108,7 +108,17 @@ class Strip(Panel):
                 self.lanes[lane.id] = (lane, panel)
         for lane_id, (_, panel) in self.lanes.items():
             panel.setVisible(lane_id in wanted)
-        self.setMinimumHeight(max(LEAST, HEIGHT + sum(self.lanes[lane_id][0].height for lane_id in wanted)))
+        self._be_as_high_as(max(LEAST, HEIGHT + sum(self.lanes[lane_id][0].height for lane_id in wanted)))
+
+    def _be_as_high_as(self, least: int) -> None:
+        """Room for the lanes at least; who was only as high as they asked gives it back when they go."""
+        before, split = self.minimumHeight(), self.parentWidget()
+        self.setMinimumHeight(least)
+        if least < before and self.height() <= before + 1 and isinstance(split, QSplitter):
+            sizes, own = split.sizes(), split.indexOf(self)
+            sizes[own - 1] += sizes[own] - least
+            sizes[own] = least
+            split.setSizes(sizes)
 
     def _fill(self, state: State) -> None:
         one = state.character

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from functools import partial
 
 import moderngl
 import numpy as np
@@ -88,6 +87,10 @@ class Stage(QOpenGLWidget):
         self._still.setSingleShot(True)
         self._still.setInterval(STILL)
         self._still.timeout.connect(self._finer)
+        self._then = QTimer(self)
+        self._then.setSingleShot(True)
+        self._then.setInterval(0)
+        self._then.timeout.connect(self._finer)
         self._framed: tuple[int, ...] | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -180,6 +183,7 @@ class Stage(QOpenGLWidget):
         What lies over the view is painted in the same pass, not in one more.
         """
         self._pass = 0
+        self._then.stop()
         self._still.start()
         super().update()
         if self.companion is not None:
@@ -227,13 +231,13 @@ class Stage(QOpenGLWidget):
         if number:
             finer.show(target)
             if number < self.passes:
-                QTimer.singleShot(0, partial(self._finer, number))
+                self._then.start()
         renderer.gl.disable(moderngl.DEPTH_TEST)
 
-    def _finer(self, after: int = 0) -> None:
-        """The next pass of a finer picture, unless something has changed since."""
-        if self._pass == after and after < self.passes and self.isVisible():
-            self._pass = after + 1
+    def _finer(self) -> None:
+        """The next pass of a finer picture."""
+        if self._pass < self.passes and self.isVisible():
+            self._pass += 1
             super().update()
 
     def _send_marks(self, renderer: Renderer) -> None:

@@ -87,7 +87,7 @@ def next_influence(c: Context) -> None:
 PICKED = Need(
     "one picked", "Pick a joint or a control first", lambda s: s.selection.kind in ("joint", "control") and bool(_tree(s))
 )
-SIDED = Need("one picked", "Pick a joint, a control or a peg first", lambda s: s.selection.kind in ("joint", "control", "peg"))
+SIDED = Need("one with a side picked", "Pick a joint, a control or a peg first", lambda s: s.selection.kind in ("joint", "control", "peg"))
 BOUND = Need("a skin", "Bind the skin first", lambda s: s.character is not None and s.character.skin is not None)
 ACTIONS = (
     Action("walk.parent", "Go to the parent", "Tools", "Pick what the picked one hangs on", _walk(parent, "It hangs on nothing"), key="Alt+Up", needs=(PICKED,)),
