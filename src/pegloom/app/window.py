@@ -33,7 +33,7 @@ from pegloom.app.stage.stage import STAGE_TABLE, Stage
 from pegloom.app.state.kept import read_keys, read_ladder, read_usual
 from pegloom.app.state.state import COMMON_SETTINGS, State
 from pegloom.app.state.store import Store
-from pegloom.app.theme import INK, LINEN, apply_theme, current
+from pegloom.app.theme import INK, LINEN, apply_theme, current, renew_icons
 from pegloom.app.watch.autosave import Autosave
 from pegloom.app.watch.collector import Collector
 from pegloom.app.watch.quality import QualityWatch
@@ -201,6 +201,7 @@ class Window(QMainWindow):
         app = QApplication.instance()
         assert isinstance(app, QApplication)
         apply_theme(app, LINEN if current() is INK else INK)
+        renew_icons()
         self.theme = current()
         refresher_of(self.c).anew()
 

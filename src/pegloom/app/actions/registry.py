@@ -137,8 +137,10 @@ class Actions:
         for action in self.entries.values():
             title, trade = words_in(action.title), words_in(TRADE_WORDS.get(action.id, ""))
             rest = words_in(f"{action.menu} {action.tip}")
-            ranks = [min((rank for rank, group in enumerate((title[:1], title, trade, rest)) if _begins(word, group)), default=None)
-                     for word in words]  # fmt: skip
+            ranks = [
+                min((rank + at for rank, group in enumerate((title[:1], title, trade, rest)) if (at := _begun(word, group)) < 1), default=None)
+                for word in words
+            ]  # fmt: skip
             if None not in ranks:
                 scored.append((sum(r for r in ranks if r is not None), len(title) if words else 0, action.title, action))
         return [row[-1] for row in sorted(scored, key=lambda row: row[:3])]
@@ -155,5 +157,6 @@ def words_in(text: str) -> list[str]:
     return [word for word in found if word]
 
 
-def _begins(word: str, words: list[str]) -> bool:
-    return any(other.startswith(word) for other in words)
+def _begun(word: str, words: list[str]) -> float:
+    """How far back among some words (0 to 1) the first is that another begins; 1 for none."""
+    return next((k / (len(words) + 1) for k, other in enumerate(words) if other.startswith(word)), 1.0)

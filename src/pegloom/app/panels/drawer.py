@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QLineEdit, QTreeWidg
 
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
-from pegloom.app.theme import INK, icon
+from pegloom.app.theme import current, put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel, same
 from pegloom.core.skeleton.uses import Use
@@ -55,7 +55,7 @@ class PartsDrawer(Panel):
         column.setSpacing(4)
         head = QHBoxLayout()
         self.fold = button("", "parts.fold", self._toggle, role="plain", tip="Fold or unfold the parts drawer")
-        self.fold.setIcon(icon("chevron-down", INK.soft))
+        put_icon(self.fold, "chevron-down")
         self.fold.setAccessibleName("Fold or unfold the parts drawer")
         self.search = QLineEdit()
         self.search.setObjectName("parts.find")
@@ -95,7 +95,7 @@ class PartsDrawer(Panel):
     def _toggle(self) -> None:
         self.tree.setVisible(not self.tree.isVisible())
         folded = not self.tree.isVisible()
-        self.fold.setIcon(icon("chevron-right" if folded else "chevron-down", INK.soft))
+        put_icon(self.fold, "chevron-right" if folded else "chevron-down")
         self.setMaximumHeight(38 if folded else 16777215)
 
     def key(self, state: State) -> tuple[object, ...]:
@@ -111,7 +111,7 @@ class PartsDrawer(Panel):
         return (character.parts, character.skeleton, character.uses, character.rig, names)
 
     def show_state(self, state: State) -> None:
-        rows = self._rows_of(state)
+        rows = (*self._rows_of(state), current().soft)
         if self.rows_of is None or not same(rows, self.rows_of):
             self.rows_of = rows
             self._fill(state.stored.character)

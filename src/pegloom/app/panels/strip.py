@@ -10,7 +10,7 @@ from pegloom.app.context import Context
 from pegloom.app.panels.ruler import HEIGHT, Ruler
 from pegloom.app.spec import Lane
 from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
-from pegloom.app.theme import current, icon
+from pegloom.app.theme import current, icon, put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel, same
 from pegloom.document.model import Image
@@ -44,7 +44,7 @@ class Strip(Panel):
             ("strip.bring", "trial.bring", "download", "Bring in motion of this skeleton (BVH, GLB)"),
         ):
             button_ = button("", name, lambda a=action: c.actions.run(a), role="plain", tip=text)  # type: ignore[misc]
-            button_.setIcon(icon(picture))
+            put_icon(button_, picture)
             button_.setAccessibleName(text)
             button_.setIconSize(QSize(15, 15))
             head.addWidget(button_)

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QPushButton
 
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
-from pegloom.app.theme import current, icon
+from pegloom.app.theme import current, put_icon
 from pegloom.app.widgets import button, label, tip
 from pegloom.app.widgets.panel import Panel
 
@@ -28,15 +28,15 @@ class Title(Panel):
         self.dot = label("", "caption", name="title.saved")
         self.keyed: dict[QPushButton, str] = {}
         self.undo, self.redo = self._button("", "undo", "edit.undo"), self._button("", "redo", "edit.redo")
-        self.undo.setIcon(icon("undo-2"))
-        self.redo.setIcon(icon("redo-2"))
+        put_icon(self.undo, "undo-2")
+        put_icon(self.redo, "redo-2")
         self.redo.setAccessibleName("Redo")
         search = button("Find an action", "title.search", lambda: c.actions.run("edit.palette"), role="search")
         self.keyed[search] = "edit.palette"
-        search.setIcon(icon("search"))
+        put_icon(search, "search")
         search.setFixedWidth(230)
         help_ = self._button("Help", "help", "help.sheet")
-        help_.setIcon(icon("circle-help"))
+        put_icon(help_, "circle-help")
         for button_ in (self.undo, self.redo, help_):
             button_.setIconSize(QSize(15, 15))
         for widget in (self.name, self.dot, self.undo, self.redo):

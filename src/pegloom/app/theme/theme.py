@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import weakref
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib import resources
 from pathlib import Path
 
+from PyQt6 import sip
 from PyQt6.QtCore import QByteArray, QSize, Qt
 from PyQt6.QtGui import QFont, QFontDatabase, QIcon, QPainter, QPixmap
 from PyQt6.QtSvg import QSvgRenderer
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QAbstractButton, QApplication
 
 ASSETS = Path(str(resources.files("pegloom.assets")))
 
@@ -146,6 +148,23 @@ def apply_theme(app: QApplication, theme: Theme = INK) -> None:
     font.setFeature(QFont.Tag(b"tnum"), 1)
     app.setFont(font)
     app.setStyleSheet(STYLE.format(**theme.__dict__))
+
+
+WITH_ICONS: weakref.WeakKeyDictionary[QAbstractButton, str] = weakref.WeakKeyDictionary()
+"""Buttons with a line icon in the theme's own colour, and its name."""
+
+
+def put_icon(button: QAbstractButton, name: str) -> None:
+    """Give a button a line icon that follows the theme."""
+    WITH_ICONS[button] = name
+    button.setIcon(icon(name, current().soft))
+
+
+def renew_icons() -> None:
+    """Every such icon in the colour of the present theme."""
+    for button, name in list(WITH_ICONS.items()):
+        if not sip.isdeleted(button):
+            button.setIcon(icon(name, current().soft))
 
 
 @lru_cache(maxsize=128)

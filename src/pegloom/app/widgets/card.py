@@ -12,7 +12,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import State
-from pegloom.app.theme import INK, icon
+from pegloom.app.theme import put_icon
 from pegloom.app.widgets.layouts import side_by_side
 from pegloom.app.widgets.panel import Panel
 from pegloom.app.widgets.texts import label
@@ -52,7 +52,7 @@ class Card(Panel):
         self.more.setObjectName(f"{name}.settings")
         self.more.setAccessibleName(f"Settings of {title}: defaults and usual ones")
         self.more.setToolTip("Put settings back to their defaults, or keep them as your usual ones")
-        self.more.setIcon(icon("sliders-horizontal", INK.soft))
+        put_icon(self.more, "sliders-horizontal")
         self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         menu = QMenu(self.more)
         menu.setObjectName(f"{name}.settings.menu")
@@ -80,7 +80,7 @@ class Card(Panel):
     def set_open(self, is_open: bool) -> None:
         self.is_open = is_open
         self.content.setVisible(is_open)
-        self.head.setIcon(icon("chevron-down" if is_open else "chevron-right", INK.soft))
+        put_icon(self.head, "chevron-down" if is_open else "chevron-right")
         self.more.setVisible(is_open and bool(self.settings_shown))
 
     def row(self, *widgets: QWidget, stretch: int = 1) -> QHBoxLayout:
@@ -109,7 +109,7 @@ class Card(Panel):
         self.pin.setProperty("role", "cardhead")
         self.pin.setObjectName(f"{self.objectName()}.pin")
         self.pin.setCheckable(True)
-        self.pin.setIcon(icon("pin", INK.soft))
+        put_icon(self.pin, "pin")
         self.pin.setAccessibleName(f"{self.head.text()}: stay on this {kind}")
         self.pin.setToolTip(f"Stay on this {kind} while other things are picked")
         self.pin.clicked.connect(self._pin)

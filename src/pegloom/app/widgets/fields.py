@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, Q
 
 from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import Wanted
-from pegloom.app.theme import icon
+from pegloom.app.theme import put_icon
 from pegloom.app.widgets.buttons import button
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.panel import Panel
@@ -131,7 +131,7 @@ def filled_by_pick(panel: Panel, box: QComboBox, kind: type[Setting], field: str
         c.store.put(wanted=None if waiting else wanted)
 
     button_ = button("", f"{box.objectName()}.pick", press, role="plain", tip=f"Then pick a {thing} in the view: it goes into {says}")
-    button_.setIcon(icon("crosshair"))
+    put_icon(button_, "crosshair")
     button_.setAccessibleName(f"Fill {says} by a pick in the view")
     row.addWidget(button_)
     holder.setFocusProxy(box)

@@ -14,6 +14,7 @@ from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.state import RANGE_TEST, State
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel
+from pegloom.scene.lenses import Lens
 
 PANE = "weights.judged"
 SECONDS = 8.0
@@ -25,7 +26,8 @@ def begin(c: Context) -> None:
     if c.state.settings.of(BindSettings).shown_after:
         c.player.stop()
         c.player.play_source(RANGE_TEST)
-        c.store.put(panes=c.state.viewing.panes | {PANE}, playing=True)
+        # How it bends is seen on the plain surface.
+        c.store.put(panes=c.state.viewing.panes | {PANE}, playing=True, lens=Lens.NONE)
 
 
 def wanted(state: State) -> bool:
@@ -75,7 +77,7 @@ class Judged(Panel):
         c = self.c
         c.player.stop()
         c.player.play_source("")
-        c.store.put(panes=c.state.viewing.panes - {PANE})
+        c.store.put(panes=c.state.viewing.panes - {PANE}, lens=Lens.INFLUENCE)
         c.say(said)
 
     def _back(self) -> None:
@@ -92,4 +94,4 @@ class Judged(Panel):
 
 def judged_pane() -> Pane:
     """The question as a pane of the area."""
-    return Pane(PANE, "Does it bend as it should?", Place.OVER, Judged, wanted, middle=True)
+    return Pane(PANE, "Does it bend as it should?", Place.OVER, Judged, wanted)
