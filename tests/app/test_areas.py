@@ -438,8 +438,8 @@ def test_the_tick_boxes_of_cards_are_settings_like_all_others(hand):
     card.set_open(True)
     for name in ("weights.both", "weights.front"):
         hand.click(name)
-    hand.click("weights.ladder.0.2")
-    assert not session.both_sides and not session.brush.front and session.brush.value == 0.2
+    hand.click("weights.ladder.0.3")
+    assert not session.both_sides and not session.brush.front and session.brush.value == 0.3
     titles = {card.field_word(kind, name) for kind, name, _ in card.settings_shown}
     assert {"Both sides", "Front only", "Through", "Size", "Strength", "Falloff"} <= titles
     card.reset_all()

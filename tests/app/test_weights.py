@@ -5,13 +5,14 @@ import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWidget, QTableView, QWidget
+from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWidget, QMenu, QTableView, QWidget
 
 from pegloom.app.areas.weights.cards.bends import MOST
 from pegloom.app.areas.weights.numbers import number_of
 from pegloom.app.areas.weights.settings import BindSettings
 from pegloom.app.demos import DEMO
 from pegloom.app.dialogs.pairing_sheet import PairingSheet
+from pegloom.app.state.kept import USUAL_LADDER, keep_ladder, read_ladder
 from pegloom.app.state.state import RANGE_TEST, Area, Tool
 from pegloom.core.skin.weights import row_sums_hold
 from pegloom.files.project import open_project
@@ -209,7 +210,7 @@ def test_every_brush_mode_paints_one_step_and_stays_on_its_limb(lesson):
     hand.key(Qt.Key.Key_Z)
     hand.key(Qt.Key.Key_C, Qt.KeyboardModifier.ShiftModifier)
     session.set_view(hidden=frozenset({"joints"}), both_sides=False)
-    hand.click("weights.ladder.0.65")
+    hand.click("weights.ladder.0.55")
     knee = np.array(session.character.skeleton.joint("leg.l.lower").position)
     front = body.mesh.points[np.argmin(np.linalg.norm(body.mesh.points - knee - [0, 0.02, 0.06], axis=1))]
     at = pixel_of(hand, front)
@@ -569,3 +570,23 @@ def test_a_percentage_is_a_number(text, number):
 def test_what_is_no_number_is_refused(text):
     with pytest.raises(ValueError):
         number_of(text)
+
+
+def test_rungs_of_the_ladder_are_added_changed_and_removed_and_kept(lesson):
+    hand, session = lesson, lesson.session
+    open_card(hand, hand.card("weights.brush"))
+    ladder = hand.card("weights.brush").ladder
+    assert [rung.text() for rung in ladder.rungs] == ["0.1", "0.3", "0.55", "0.8", "1"]
+    hand.click("weights.ladder.0.55")
+    assert session.brush.value == 0.55 and ladder.rungs[2].isChecked()
+    ladder.put((*ladder.values, 0.25, 0.2501))
+    hand.until(lambda: [rung.text() for rung in ladder.rungs] == ["0.1", "0.25", "0.3", "0.55", "0.8", "1"])
+    hand.click("weights.ladder.0.25")
+    assert session.brush.value == 0.25
+    ladder._menu(0.1, ladder.rungs[0], QPoint(2, 2))
+    menu = ladder.rungs[0].findChild(QMenu, "weights.ladder.menu")
+    next(a for a in menu.actions() if a.text().startswith("Remove")).trigger()
+    hand.until(lambda: len(ladder.rungs) == 5)
+    assert read_ladder() == (0.25, 0.3, 0.55, 0.8, 1.0)
+    keep_ladder((True, 2.0))
+    assert read_ladder() == USUAL_LADDER, "what is damaged counts as none"

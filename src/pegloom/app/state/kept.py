@@ -14,7 +14,9 @@ RECENT = "recent.json"
 USUAL = "usual.json"
 LAYOUT = "layout.json"
 MOST_RECENT = 10
-USUAL_LADDER = (0.05, 0.2, 0.35, 0.5, 0.65, 0.8, 1.0)
+USUAL_LADDER = (0.1, 0.3, 0.55, 0.8, 1.0)
+MOST_RUNGS = 8
+"""Values on the ladder at most: more do not fit a card."""
 
 
 def read_keys() -> dict[str, str]:
@@ -31,11 +33,11 @@ def keep_keys(own: dict[str, str]) -> None:
 def read_ladder() -> tuple[float, ...]:
     """The ladder's values; the usual ones where none are kept, or where the file is damaged."""
     values = read_json(LADDER)
-    if not isinstance(values, list) or len(values) != len(USUAL_LADDER):
+    if not isinstance(values, list) or not 1 <= len(values) <= MOST_RUNGS:
         return USUAL_LADDER
-    if not all(isinstance(v, (int, float)) and 0.0 <= v <= 1.0 for v in values):
+    if not all(type(v) in (int, float) and 0.0 <= v <= 1.0 for v in values):
         return USUAL_LADDER
-    return tuple(float(v) for v in values)
+    return tuple(sorted({float(v) for v in values}))
 
 
 def keep_ladder(values: tuple[float, ...]) -> None:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from functools import partial
 
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QInputDialog, QPushButton
+from PyQt6.QtWidgets import QCheckBox, QComboBox
 
+from pegloom.app.areas.weights.ladder import Ladder
 from pegloom.app.context import Context
 from pegloom.app.jobs import Order
-from pegloom.app.state.kept import keep_ladder
 from pegloom.app.state.state import BrushSettings, HandSettings, State, Tool
 from pegloom.app.widgets import Choices, action_button, label
 from pegloom.app.widgets.card import Card
@@ -48,22 +47,11 @@ class BrushCard(Card):
         self.field("Size", size)
         self.field("Strength", strength)
         self.field("Falloff", edge)
-        ladder = QHBoxLayout()
-        ladder.setSpacing(3)
-        self.ladder: list[QPushButton] = []
-        for number, value in enumerate(c.state.tooling.ladder):
-            step = QPushButton()
-            step.setObjectName(f"weights.ladder.{value:g}")
-            step.setCheckable(True)
-            step.setStyleSheet("padding: 3px 0px;")
-            step.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-            step.clicked.connect(lambda _=False, n=number: self._set(value=c.state.tooling.ladder[n]))
-            step.customContextMenuRequested.connect(lambda _, n=number: self._ask(n))
-            self.ladder.append(step)
-            ladder.addWidget(step, 1)
-        self.body.addLayout(ladder)
-        self.ladder[0].setAccessibleName("Value")
-        shown_by(self, self.ladder[0], BrushSettings, "value", lambda _: None)
+        self.ladder = Ladder(c)
+        self.ladder.setObjectName("weights.ladder")
+        self.ladder.setAccessibleName("Value")
+        self.field("Value", self.ladder)
+        shown_by(self, self.ladder, BrushSettings, "value", lambda _: None)
         both = tick(self, HandSettings, "both_sides", "Both sides", name="weights.both")
         self.front = QCheckBox("Front only")
         self.front.setObjectName("weights.front")
@@ -86,19 +74,6 @@ class BrushCard(Card):
             action_button(c.actions.qactions["weights.smooth"], "Smooth"),
             action_button(c.actions.qactions["weights.mirror"], "Mirror weights"),
         ).setSpacing(5)
-
-    def set_ladder(self, number: int, value: float) -> None:
-        """Put a value of the user's own on a step of the ladder."""
-        values = list(self.c.state.tooling.ladder)
-        values[number] = value
-        keep_ladder(tuple(values))
-        self.c.store.put(ladder=tuple(values))
-
-    def _ask(self, number: int) -> None:
-        now = self.c.state.tooling.ladder[number]
-        value, sure = QInputDialog.getDouble(self, "A step of the ladder", "Value, 0 to 1", now, 0.0, 1.0, 3)
-        if sure:
-            self.set_ladder(number, value)
 
     def _centimetres(self, share: float) -> str:
         character = self.c.state.character
@@ -126,12 +101,7 @@ class BrushCard(Card):
         for mode, button_ in self.buttons.items():
             button_.setChecked(c.state.tooling.tool == Tool.BRUSH and mode is brush.mode)
         self.painting.setCurrentIndex(list(Painting).index(c.state.tooling.painting))
-        for step, value in zip(self.ladder, c.state.tooling.ladder, strict=True):
-            text = f"{value:.3g}"
-            step.setText(text.lstrip("0") if 0 < value < 1 else text)
-            step.setAccessibleName(f"Value {value:g}")
-            step.setToolTip("Right-click to put a value of your own here")
-            step.setChecked(abs(value - brush.value) < 1e-9)
+        self.ladder.show_values(c.state.tooling.ladder, brush.value)
         chosen = sum(len(v) for v in c.state.vertices.values())
         self.note.setText(f"inside {chosen} vertices" if chosen else "anywhere")
         self.fill.setText("Fill both sides" if c.state.hand.both_sides and chosen else "Fill")
