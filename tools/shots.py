@@ -138,7 +138,7 @@ def main() -> None:
     s.play_source(s.character.clips[0].id, 2.0)
     s.select("control", "arm.r.lower.fk")
     raised = with_values(s.character.rig, s.c.frames.control_pose, "arm.r.lower.fk", rotate_x=1.2)
-    commit_pose(window.c, "Turn r_forearm", raised, ("arm.r.lower.fk",))
+    commit_pose(window.c, "Rotate r_forearm", raised, ("arm.r.lower.fk",))
     window.stage.show_all()
     settle(app, 4)
     shoot("motion")

@@ -470,3 +470,17 @@ def test_every_fix_an_area_offers_is_an_action_that_there_is(hand):
     named = {action for fix in fixes for action in (fix.action, *(way for way, _ in fix.others))}
     assert named <= set(hand.c.actions.entries)
     assert len({fix.action for fix in fixes}) == len(fixes)
+
+
+def test_no_card_is_wider_than_its_column(hand):
+    """At 1280 pixels nothing scrolls sideways, whichever card is open."""
+    hand.session.start_with(wick(), None)
+    for area in Area:
+        hand.session.go(area)
+        bench = hand.window.benches[area]
+        for card in bench.cards:
+            for other in bench.cards:
+                other.set_open(other is card)
+            card.look()
+            hand.session.settle()
+            assert bench.widget().minimumSizeHint().width() <= bench.viewport().width(), card.objectName()

@@ -49,17 +49,15 @@ class ChangeCard(Card):
         pieces = whole(self, ChangeSettings, "pieces", 2, 32, name="joints.pieces", suffix=" pieces")
         pieces.setAccessibleName("Pieces a bone is split in")
         self.row(action_button(q["joints.split"], "Split bone in"), pieces)
+        self.row(action_button(q["joints.duplicate"], "Duplicate"), action_button(q["joints.mirror"], "Mirror branch"))
         self.row(
-            action_button(q["joints.duplicate"], "Duplicate"), action_button(q["joints.mirror"], "Mirror branch"),
-            action_button(q["joints.float"], "Float"),
+            action_button(q["joints.float"], "Float"), action_button(q["joints.delete"], "Delete"),
+            action_button(q["joints.delete_branch"], "All below"),
         )  # fmt: skip
-        self.row(
-            action_button(q["joints.delete"], "Delete"), action_button(q["joints.delete_branch"], "With all below")
-        )
         self.use = QComboBox()
         self.use.setObjectName("joints.use")
         for word, use, tip in (
-            ("as its name and place tell", None, "What stands at another chain's joint, or says so, is a helper"),
+            ("as name and place tell", None, "What stands at another chain's joint, or says so, is a helper"),
             ("a bone", Use.BONE, "Skin may follow it"), ("a helper", Use.HELPER, "It steers or marks; no skin follows it"),
             ("an end", Use.END, "It says where its parent's bone ends"),
         ):  # fmt: skip

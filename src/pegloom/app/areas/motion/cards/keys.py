@@ -12,14 +12,14 @@ from pegloom.app.widgets.fields import tick
 class KeysCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
-            c, "Keys", "motion.keys", sentence="Pose controls, then write. Keys hold all free channels of a control."
+            c, "Keys", "motion.keys", sentence="Pose controls, then set keys. Keys hold all free channels of a control."
         )
         q = c.actions.qactions
         self.row(
             action_button(q["keys.write"], "Set key", role="main"), action_button(q["keys.write_all"], "Set all")
         )
         self.row(action_button(q["keys.remove"], "Remove key"), action_button(q["pose.rest"], "To rest"))
-        self.body.addWidget(tick(self, HandSettings, "auto_key", "Auto-key: every change is written", name="motion.auto"))
+        self.body.addWidget(tick(self, HandSettings, "auto_key", "Auto-key: every change sets a key", name="motion.auto"))
         self.posed = label("", "caption", wrap=True, name="motion.posed")
         self.body.addWidget(self.posed)
 

@@ -46,7 +46,7 @@ def mirror(c: Context) -> None:
 
     def then(result: tuple[int, list[str]]) -> None:
         lost, lone = result
-        said = f"; {lost} vertices have no partner and keep theirs: Show unmatched" if lost else ""
+        said = f"; {lost} vertices have no partner and keep theirs: Unmatched" if lost else ""
         if lone:
             more = f" and {len(lone) - 4} more" if len(lone) > 4 else ""
             said += f"; without a partner, and left: {', '.join(lone[:4])}{more}"

@@ -30,7 +30,7 @@ class MirrorTransferCard(Card):
         )
         mirror = action_button(q["weights.mirror"], "Mirror weights", role="main")
         mirror.setObjectName("weights.carry.mirror")
-        self.row(mirror, action_button(q["weights.unmatched"], "Show unmatched"))
+        self.row(mirror, action_button(q["weights.unmatched"], "Unmatched"))
         self.source = choice(self, TransferSettings, "source", (), name="weights.transfer.from")
         self.target = choice(self, TransferSettings, "target", (), name="weights.transfer.to")
         for box, field, word in ((self.source, "source", "Read from"), (self.target, "target", "Write to")):
@@ -38,7 +38,7 @@ class MirrorTransferCard(Card):
             box.setAccessibleName(word)
         self.body.addWidget(
             tick(
-                self, TransferSettings, "fill", "Fill smoothly where nothing good is near", name="weights.transfer.fill"
+                self, TransferSettings, "fill", "Fill smoothly where nothing is near", name="weights.transfer.fill"
             )
         )
         self.body.addWidget(

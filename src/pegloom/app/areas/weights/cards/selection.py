@@ -26,13 +26,13 @@ class SelectionCard(Card):
         ):
             self.row(*(action_button(q[f"vertices.{name}"], text) for name, text in some))
         low, high = (
-            number(self, SelectSettings, field, 0.0, 1.0, name=f"weights.selection.{field}", decimals=3, step=0.05)
+            number(self, SelectSettings, field, 0.0, 1.0, name=f"weights.selection.{field}", decimals=2, step=0.05)
             for field in ("low", "high")
         )
         low.setAccessibleName("Held at least")
         high.setAccessibleName("Held at most")
         line = QHBoxLayout()
-        line.setSpacing(6)
+        line.setSpacing(4)
         line.addWidget(label("Held", "soft"))
         line.addWidget(low)
         line.addWidget(label("to", "soft"))
@@ -52,7 +52,7 @@ class SelectionCard(Card):
         edit.setAccessibleName("Name of a kept selection")
         self.sets.currentTextChanged.connect(self._named)
         self.body.addWidget(self.sets)
-        some = (("keep", "Keep set"), ("recall", "Select set"), ("forget", "Forget set"))
+        some = (("keep", "Keep set"), ("recall", "Select"), ("forget", "Forget"))
         self.row(*(action_button(q[f"vertices.{name}"], text) for name, text in some))
         self.listed: tuple[str, ...] | None = None
 

@@ -32,13 +32,11 @@ class WeaveCard(Card):
         self.list.itemChanged.connect(self._rename)
         self.list.currentItemChanged.connect(self._choose)
         self.body.addWidget(self.list)
-        self.row(
-            action_button(q["weave.keep"], "Keep weave"), action_button(q["weave.take"], "Restore weave"),
-            action_button(q["weave.drop"], "Forget weave"),
-        )  # fmt: skip
+        self.row(action_button(q["weave.keep"], "Keep weave"), action_button(q["weave.take"], "Restore weave"))
         self.compare = action_button(q["weave.compare"], "Compare", role="main")
         self.compare.setCheckable(True)
-        self.row(self.compare, action_button(q["weave.mix"], "Only on selected"))
+        self.row(action_button(q["weave.drop"], "Forget weave"), self.compare)
+        self.body.addWidget(action_button(q["weave.mix"], "Restore only on the selected vertices"))
         self.field(
             "Soft border",
             number(self, WeaveSettings, "border", 0.0, 50.0, name="weights.weaves.border", suffix=" cm"),
