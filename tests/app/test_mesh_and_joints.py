@@ -608,3 +608,55 @@ def test_toes_and_second_knuckles_are_asked_for_in_the_window(hand):
     hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     hand.until(lambda: "r_index_bend" not in session.character.pegs.by_name, timeout=8000)
     hand.until(lambda: not knuckle.isChecked(), timeout=8000)
+
+
+def test_what_is_typed_goes_to_all_that_is_picked_and_says_where_they_differ(hand):
+    """Joints, parts and materials: one step, and a field over several values says so."""
+    session = hand.session
+    session.start_with(wick(), None)
+    session.go(Area.JOINTS)
+    session.set_view(both_sides=False)
+    session.select("joint", "hand.l.index.1", "hand.l.middle.1", "hand.l.ring.1")
+    hand.until(lambda: hand.value("tag.y").isVisible())
+    box = hand.value("tag.y")
+    hand.until(lambda: box.lineEdit().text() == "several")
+    assert not find(hand.window, QLineEdit, "tag.rename").isEnabled()
+    at = session.history.at
+    box.setValue(80.0)
+    hand.until(lambda: session.history.at == at + 1)
+    heights = [session.character.skeleton.joint(f"hand.l.{f}.1").position[1] for f in ("index", "middle", "ring")]
+    np.testing.assert_allclose(heights, 0.8, atol=1e-9)
+    hand.until(lambda: "several" not in box.lineEdit().text())
+    assert session.history.undo_name == "Move 3 joints"
+    # Of a pair that moves together both are moved once.
+    session.set_view(both_sides=True)
+    session.select("joint", "arm.l.lower", "arm.r.lower")
+    hand.until(lambda: hand.value("tag.z").lineEdit().text() != "several")
+    hand.value("tag.z").setValue(3.0)
+    places = [session.character.skeleton.joint(f"arm.{s}.lower").position[2] for s in "lr"]
+    np.testing.assert_allclose(places, 0.03, atol=1e-6)
+    # Parts.
+    session.go(Area.MESH)
+    card = hand.card("mesh.picked")
+    card.set_open(True)
+    ids = [part.id for part in session.character.parts[:2]]
+    session.select("part", *ids)
+    hand.until(lambda: card.note.text().startswith("2 parts"))
+    hand.value("mesh.detail").setValue(2)
+    assert [session.character.part(i).detail for i in ids] == [2, 2]
+    hand.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert [session.character.part(i).detail for i in ids] == [0, 0]
+    # Materials.
+    session.open(DEMO / "oilskin.pegloom")
+    hand.until(lambda: len(session.character.materials) > 2)
+    session.go(Area.MESH)
+    card = hand.card("mesh.materials")
+    card.set_open(True)
+    slot = hand.value("mesh.slot")
+    hand.until(lambda: slot.count() > 2)
+    slot.setCurrentIndex(slot.findText("all of them"))
+    slot.activated.emit(slot.currentIndex())
+    hand.until(lambda: "they differ" in card.note.text())
+    card._change("Roughness", roughness=0.9)
+    used = {int(s) for p in session.character.parts for s in p.mesh.materials}
+    assert {session.character.materials[n].roughness for n in used} == {0.9}

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSplitter
 from pegloom.app.areas.weights.judged import PANE
 from pegloom.app.areas.weights.settings import BindSettings
 from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet
+from pegloom.app.panels.next_step import GuideSettings
 from pegloom.app.state.kept import keep_layout, read_layout, read_usual
 from pegloom.app.state.state import RANGE_TEST, Area
 from pegloom.core.motion.trials import trials_of
@@ -168,3 +169,17 @@ def test_questions_say_what_will_happen(qapp, qtbot):
     choice.list.setCurrentRow(1)
     assert choice.chosen == 1
     assert np.isfinite(sheet.sizeHint().width())
+
+
+def test_a_guide_explains_what_is_missing_until_it_is_put_away(qapp, hand):
+    session, says, count = hand.session, hand.value("next.guide"), hand.value("next.count")
+    assert not says.isVisible(), "an empty window has a sheet of its own"
+    session.start_with(document_of(as_mesh(human(down=0.3)[0])), None)
+    hand.until(lambda: says.isVisible() and count.text() == "Step 1 of 5")
+    session.start_with(wick(), None)
+    hand.until(lambda: not says.isVisible()), "of what is done nothing is explained"
+    session.start_with(document_of(as_mesh(human()[0])), None)
+    hand.click("next.away")
+    hand.until(lambda: not says.isVisible())
+    assert not read_usual((GuideSettings,)).of(GuideSettings).shown
+    assert hand.value("next.do").isVisible()

@@ -111,12 +111,14 @@ class Step:
     missing : whether it is still to be done.
     says : "build joints", after "Next:".
     note : what to think of before, "" for nothing.
+    guide : what it is about, for who does it for the first time; "" for what explains itself.
     """
 
     action: str
     missing: Callable[[State], bool]
     says: Callable[[State], str]
     note: Callable[[State], str] = no_hint
+    guide: str = ""
 
 
 @dataclass(frozen=True, slots=True)

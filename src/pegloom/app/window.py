@@ -22,7 +22,7 @@ from pegloom.app.dialogs.keysheet import KeySheet
 from pegloom.app.jobs import Background, JobRunner
 from pegloom.app.panels.bench import Bench
 from pegloom.app.panels.drawer import PartsDrawer
-from pegloom.app.panels.next_step import NextStep
+from pegloom.app.panels.next_step import GuideSettings, NextStep
 from pegloom.app.panels.palette import Palette
 from pegloom.app.panels.rail import Rail
 from pegloom.app.panels.strip import Strip
@@ -100,7 +100,7 @@ class Window(QMainWindow):
         self.collector = Collector(self)
         self.store = Store(parent=self)
         self.c = c = Context(self.store, self.ask, JobRunner(self, prepare=prepare), areas, self)
-        kinds = (*COMMON_SETTINGS, *(kind for area in areas for kind in area.settings))
+        kinds = (*COMMON_SETTINGS, GuideSettings, *(kind for area in areas for kind in area.settings))
         self.store.put(settings=read_usual(kinds), ladder=read_ladder())
         self.theme = INK
         self.closes_later = False

@@ -26,6 +26,18 @@ def _put_away(item: QLayoutItem | None) -> None:
         widget.setObjectName("")
         widget.deleteLater()
 
+SEVERAL = "several"
+"""What a field says whose things have different values."""
+
+
+class NumberBox(QDoubleSpinBox):
+    """A number, or that there are several."""
+
+    several = False
+
+    def textFromValue(self, value: float) -> str:
+        return SEVERAL if self.several else super().textFromValue(value)
+
 
 class Tag(Panel):
     """A small panel over the stage; drag it by its head.
@@ -77,7 +89,7 @@ class Tag(Panel):
         self.form.setHorizontalSpacing(10)
         self.form.setVerticalSpacing(4)
         inner.addLayout(self.form)
-        self.fields: dict[str, QDoubleSpinBox] = {}
+        self.fields: dict[str, NumberBox] = {}
         self.texts: dict[str, QLabel] = {}
         self.form_of: Form | None = None
         self.buttons = QHBoxLayout()
@@ -157,7 +169,7 @@ class Tag(Panel):
         self, key: str, text: str, commit: Callable[[str, float], None], quantity: Quantity = Quantity.NUMBER
     ) -> None:
         """A number, given to commit(key, value) when the user changes it."""
-        box = QDoubleSpinBox()
+        box = NumberBox()
         box.setObjectName(f"{self.stem}.{key}")
         box.setAccessibleName(text)
         box.setRange(-1e6, 1e6)
@@ -175,15 +187,20 @@ class Tag(Panel):
         self.form.addRow(label(text, "soft"), value)
         self.texts[key] = value
 
-    def put(self, key: str, value: float) -> None:
-        """Show a number, unless the user is typing one."""
+    def put(self, key: str, value: float, *, several: bool = False) -> None:
+        """Show a number, unless the user is typing one. several : it is one of several that differ, which the field says."""
         box = self.fields[key]
         line = box.lineEdit()
         if box.hasFocus() and line is not None and line.isModified():
             return
         box.blockSignals(True)
         box.setValue(value)
+        if box.several is not several:
+            box.several = several
+            # A spin box writes its text anew only for another value.
+            box.setDecimals(box.decimals())
         box.blockSignals(False)
+        box.setToolTip("What is picked differs here; a number goes to all of it" if several else "")
 
     def place(self) -> None:
         """Keep inside the stage; until dragged, in its upper right corner."""

@@ -37,9 +37,9 @@ class CameraControl:
         self.present = camera
         self.changed()
 
-    def frame(self, points: FloatArray, aspect: float, *, nearest: float = 0.0) -> None:
-        """Points (n, 3) into the middle, no nearer than `nearest` metres."""
-        camera = self.present.framing(points, aspect=aspect)
+    def frame(self, points: FloatArray, aspect: float, *, nearest: float = 0.0, room: float = 1.18) -> None:
+        """Points (n, 3) into the middle, no nearer than `nearest` metres; room : share of them that is shown, over 1."""
+        camera = self.present.framing(points, aspect=aspect, room=room)
         self.take(replace(camera, distance=max(camera.distance, nearest)))
 
     def centre_on(self, point: FloatArray, distance: float) -> None:

@@ -120,6 +120,7 @@ class StageFrame(Panel):
         self.chips.move(EDGE, 10)
         self.hint.move(EDGE, h - self.hint.height() - 10)
         below = self.hint.height() + 18
+        self.stage.margins = (self.chips.y() + self.chips.height() + 8, below)
         for pane, panel in self.panes.values():
             if not panel.isVisibleTo(self.stage):
                 continue

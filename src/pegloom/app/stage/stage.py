@@ -38,7 +38,7 @@ STAGE_TABLE = (
     ("wheel", "zoom to the pointer"),
     ("Ctrl+wheel, Shift+wheel", "brush size, brush strength"),
     ("left", "pick; drag pegs, joints, controls and handles; paint with the brush"),
-    ("left, rotating (R) in Mesh", "turn the figure about its upright; Ctrl by 15 degrees"),
+    ("left, rotating (R) in Mesh", "rotate the figure about its upright; Ctrl by 15 degrees"),
     ("left on empty ground", "a box, with Alt a lasso; Shift adds"),
     ("left with the brush", "paint; held Ctrl takes away, held A evens out"),
     ("left, drawing joints (J)", "lay a joint in the middle of the mesh; Shift on the skin, Ctrl on the grid"),
@@ -47,6 +47,8 @@ STAGE_TABLE = (
 SETTLED = 350
 """Milliseconds without a change after which a view is one to go back to."""
 
+CLOSE = 1.03
+"""How much more than the figure is shown when all of it is."""
 STILL = 140
 """Milliseconds without a change after which the view is drawn finer."""
 ROOM = 24
@@ -80,6 +82,8 @@ class Stage(QOpenGLWidget):
         self.stroke: AnyStroke = None
         self.painted: Stroke | None = None
         self._marks_for: tuple[object, ...] | None = None
+        self.margins = (60, 40)
+        """Pixels above and below that what lies over the view takes."""
         self._roomy: tuple[Camera, Camera] | None = None
         self.passes = MOST
         self._pass = 0
@@ -291,11 +295,13 @@ class Stage(QOpenGLWidget):
         else:
             points = np.concatenate(list(frame.points.values()))
         if len(points):
-            # Room above for the chips.
+            # Room above for the chips, and below for the hint.
             low, high = points.min(axis=0), points.max(axis=0)
-            above = (low + high) / 2 * [1, 0, 1] + [0, high[1] + 0.07 * (high[1] - low[1]), 0]
-            points = np.concatenate([points, [above]])
-        self.cameras.frame(points, self._aspect)
+            top, bottom = self.margins
+            tall = float(high[1] - low[1]) / max(self.height() - top - bottom, 80)
+            middle = (low + high) / 2 * [1, 0, 1]
+            points = np.concatenate([points, [middle + [0, high[1] + top * tall, 0], middle + [0, low[1] - bottom * tall, 0]]])
+        self.cameras.frame(points, self._aspect, room=CLOSE)
 
     def make_room(self) -> None:
         """Draw back where joints of what the strip plays leave the picture: a raised arm stays in sight.

@@ -90,8 +90,8 @@ PICKED = Need(
 SIDED = Need("one with a side picked", "Pick a joint, a control or a peg first", lambda s: s.selection.kind in ("joint", "control", "peg"))
 BOUND = Need("a skin", "Bind the skin first", lambda s: s.character is not None and s.character.skin is not None)
 ACTIONS = (
-    Action("walk.parent", "Go to the parent", "Tools", "Pick what the picked one hangs on", _walk(parent, "It hangs on nothing"), key="Alt+Up", needs=(PICKED,)),
-    Action("walk.child", "Go to the first child", "Tools", "Pick what hangs on the picked one", _walk(child, "Nothing hangs on it"), key="Alt+Down", needs=(PICKED,)),
+    Action("walk.parent", "Go to the parent", "Tools", "Pick the parent of the picked one", _walk(parent, "It has no parent"), key="Alt+Up", needs=(PICKED,)),
+    Action("walk.child", "Go to the first child", "Tools", "Pick the first child of the picked one", _walk(child, "It has no child"), key="Alt+Down", needs=(PICKED,)),
     Action("walk.sibling", "Go to the next sibling", "Tools", "Pick the next one on the same parent", _walk(sibling, "It has no sibling"), key="Alt+PgDown", needs=(PICKED,)),
     Action("walk.other", "Go to the other side", "Tools", "Pick its partner across the middle", _walk(other_side, "It has no other side"), key="Alt+U", needs=(SIDED,)),
     Action("walk.influence", "Next influence", "Tools", "Show and paint the next joint that moves the skin", next_influence, key="Alt+I", needs=(BOUND,)),

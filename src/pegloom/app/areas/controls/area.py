@@ -27,10 +27,10 @@ def enter(state: State) -> Mapping[str, Any]:
 
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
-    steps=(Step("controls.build", _no_rig, lambda s: "build controls"),),
+    steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
     actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
     shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
-    hint=lambda state: "Drag a control; <tool.move> moves, <tool.turn> turns; right-drag turns the view",
+    hint=lambda state: "Drag a control; <tool.move> moves, <tool.turn> rotates; right-drag orbits the view",
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,
     opens=lambda character: character.rig is not None, lenses=True,
 )  # fmt: skip

@@ -21,7 +21,7 @@ def hint(state: State) -> str:
             "Click to lay joints in the middle of the mesh, on a joint to go on from it; Shift on the skin, Ctrl on the "
             "grid; Esc ends"
         )
-    return "Drag a peg to place it, Ctrl snaps; <joints.draw> draws joints, <tool.move> moves them; right-drag turns the view"
+    return "Drag a peg to place it, Ctrl snaps; <joints.draw> draws joints, <tool.move> moves them; right-drag orbits the view"
 
 
 def fullness(character: Character) -> float:
@@ -47,8 +47,8 @@ def _weak_said(state: State) -> str:
 AREA = AreaSpec(
     Area.JOINTS, "Joints", "place them inside the mesh",
     steps=(
-        Step("joints.find_pegs", _nothing_placed, lambda s: "find pegs"),
-        Step("joints.build", _no_joints, lambda s: "build joints", note=_weak_said),
+        Step("joints.find_pegs", _nothing_placed, lambda s: "find pegs", guide="Pegs mark where joints will be. They are looked for in the mesh; you drag those that are off."),
+        Step("joints.build", _no_joints, lambda s: "build joints", note=_weak_said, guide="Joints from the pegs. Pegs can be moved afterwards, too: build again, and nothing else is lost."),
     ),
     actions=ACTIONS,
     fixes=(

@@ -251,8 +251,8 @@ def _clean(what: str) -> Action:
 
 ACTIONS = (
     Action("mesh.stand_up", "Stand up", "Mesh", "Rotate, scale and move the mesh to stand", stand_up, needs=WITH_CHARACTER),
-    Action("mesh.turn_left", "Quarter turn left", "Mesh", "A quarter turn about its upright", partial(turn, 90), needs=WITH_CHARACTER),
-    Action("mesh.turn_right", "Quarter turn right", "Mesh", "A quarter turn about its upright", partial(turn, -90), needs=WITH_CHARACTER),
+    Action("mesh.turn_left", "Rotate a quarter left", "Mesh", "By 90 degrees about its upright", partial(turn, 90), needs=WITH_CHARACTER),
+    Action("mesh.turn_right", "Rotate a quarter right", "Mesh", "By 90 degrees about its upright", partial(turn, -90), needs=WITH_CHARACTER),
     Action("mesh.even_out", "Make symmetric", "Mesh", "Each vertex and its partner to mirrored places", even_out, needs=WITH_CHARACTER),
     Action("mesh.middle", "Show the centre line", "Mesh", "Show the mirror plane and drag it", show_middle, needs=WITH_CHARACTER, on=lambda s: s.viewing.middle_shown),
     Action("mesh.replace", "Replace the mesh", "Mesh", "A revised mesh in its place; all work below is kept", replace_mesh, needs=WITH_CHARACTER),

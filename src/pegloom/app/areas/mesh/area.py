@@ -16,8 +16,8 @@ from pegloom.scene.lenses import Lens
 
 def hint(state: State) -> str:
     if state.tooling.tool == Tool.TURN:
-        return "Drag sideways to turn the figure to face you, Ctrl by 15 degrees; Esc ends"
-    return "Right-drag turns the view, wheel zooms, middle-drag moves it; <tool.turn> turns the figure itself"
+        return "Drag sideways to rotate the figure until it faces you, Ctrl by 15 degrees; Esc ends"
+    return "Right-drag orbits the view, wheel zooms, middle-drag pans; <tool.turn> rotates the figure itself"
 
 
 def fullness(character: Character) -> float:
@@ -33,7 +33,7 @@ AREA = AreaSpec(
     Area.MESH, "Mesh", "import it, stand it up",
     steps=(
         Step("file.open", lambda s: s.character is None, lambda s: "import a mesh"),
-        Step("mesh.stand_up", _lies, lambda s: "stand it up"),
+        Step("mesh.stand_up", _lies, lambda s: "stand it up", guide="It is turned to face you, set on the ground and scaled. Look whether it stands right."),
     ),
     actions=ACTIONS, settings=(StandSettings, MaterialSettings, ReportSettings), cards=CARDS, lanes=(quality_lane(),), tools=TOOLS,
     picks=("part",), shows=("ground",), marks=(marks.middle,), hint=hint, fullness=fullness,

@@ -26,7 +26,7 @@ class StandSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class MaterialSettings(Setting):
-    """slot : the material the card shows."""
+    """slot : the material the card shows; -1 for all of them."""
 
     ID = "mesh.material"
     PASSING = frozenset({"slot"})

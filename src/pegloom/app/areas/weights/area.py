@@ -81,7 +81,7 @@ def _unbound(state: State) -> bool:
 
 AREA = AreaSpec(
     Area.WEIGHTS, "Weights", "who moves what, how much",
-    steps=(Step("weights.bind", _unbound, lambda s: "bind the skin"),),
+    steps=(Step("weights.bind", _unbound, lambda s: "bind the skin", guide="Says which joint carries which part of the skin. The figure then moves, so that you see how it bends."),),
     actions=ACTIONS,
     fixes=(
         Fix("weights.bind", "Bind"), Fix(

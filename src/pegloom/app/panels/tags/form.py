@@ -18,6 +18,13 @@ class Form:
     def __init__(self, tag: Tag, c: Context, subject: str) -> None:
         self.tag, self.c, self.subject = tag, c, subject
 
+    @property
+    def all(self) -> tuple[str, ...]:
+        """What a field acts on: all that is picked, the tag's subject the last of them."""
+        ids = self.tag.subject.ids
+        known = tuple(i for i in ids if self.there(self.c.state, i))
+        return known if self.subject in known else (self.subject,)
+
     @staticmethod
     def there(state: State, subject: str) -> bool:
         """Whether there is such a thing."""

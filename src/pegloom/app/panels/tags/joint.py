@@ -8,7 +8,12 @@ from PyQt6.QtWidgets import QLineEdit
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import State
 from pegloom.app.widgets import label
+from pegloom.core.skeleton.joints import Joint
 from pegloom.document import edits
+from pegloom.document.model import Document
+
+SAME = 5e-5
+"""Metres nearer than which lengths are shown as one."""
 
 
 class JointForm(Form):
@@ -35,11 +40,11 @@ class JointForm(Form):
         self.tag.name.setText(joint.name)
         if not self.rename.hasFocus():
             self.rename.setText(joint.name)
-        for axis, value in zip("xyz", joint.position, strict=True):
-            self.tag.put(axis, value * 100)
-        children = skeleton.children(joint.id)
-        end = np.array(children[0].position if children else (joint.tail or joint.position))
-        self.tag.put("length", 100 * float(np.linalg.norm(end - np.array(joint.position))))
+        self.rename.setEnabled(len(self.all) == 1)
+        joints = [skeleton.joint(i) for i in self.all]
+        for k, axis in enumerate("xyz"):
+            self._put(axis, [j.position[k] for j in joints])
+        self._put("length", [self._length(j) for j in joints])
         texts = self.tag.texts
         texts["hangs"].setText(skeleton.joint(joint.parent).name if joint.parent else "nothing")
         count = 0
@@ -50,21 +55,50 @@ class JointForm(Form):
         other = skeleton.other_side(joint.id)
         texts["other"].setText(skeleton.joint(other).name if other and other != joint.id else "on the middle")
 
+    def _length(self, joint: Joint) -> float:
+        children = self.c.skeleton.children(joint.id)
+        end = np.array(children[0].position if children else (joint.tail or joint.position))
+        return float(np.linalg.norm(end - np.array(joint.position)))
+
+    def _put(self, key: str, metres: list[float]) -> None:
+        """Show what the last picked has, in centimetres, and whether the others differ."""
+        self.tag.put(key, 100 * metres[-1], several=max(metres) - min(metres) > SAME)
+
+    def _each(self) -> tuple[str, ...]:
+        """The picked joints; of a pair that goes together the one picked last alone."""
+        skeleton, ids = self.c.skeleton, self.all
+        if not self.c.state.hand.both_sides:
+            return ids
+        return tuple(i for k, i in enumerate(ids) if skeleton.other_side(i) not in ids[k + 1 :])
+
+    def _said(self) -> str:
+        ids = self.all
+        return self.c.skeleton.joint(self.subject).name if len(ids) == 1 else f"{len(ids)} joints"
+
     def _commit_place(self, axis: str, shown: float) -> None:
-        lead, hand = self.subject, self.c.state.hand
-        joint = self.c.skeleton.joint(lead)
-        place = list(joint.position)
-        place["xyz".index(axis)] = shown / 100
-        x, y, z = place
+        hand, each, k = self.c.state.hand, self._each(), "xyz".index(axis)
         both, along = hand.both_sides, hand.with_children
-        self.c.try_edit(
-            f"Move {joint.name}", lambda d: edits.move_joint(d, lead, (x, y, z), both_sides=both, with_children=along)
-        )
+
+        def edit(document: Document) -> Document:
+            for joint_id in each:
+                skeleton = document.require_character().skeleton
+                place = list(skeleton.joint(joint_id).position if skeleton is not None else (0.0, 0.0, 0.0))
+                place[k] = shown / 100
+                x, y, z = place
+                document = edits.move_joint(document, joint_id, (x, y, z), both_sides=both, with_children=along)
+            return document
+
+        self.c.try_edit(f"Move {self._said()}", edit)
 
     def _commit_length(self, _: str, shown: float) -> None:
-        lead, both = self.subject, self.c.state.hand.both_sides
-        name = self.c.skeleton.joint(lead).name
-        self.c.try_edit(f"Lengthen {name}", lambda d: edits.lengthen_joint(d, lead, shown / 100, both_sides=both))
+        both, each = self.c.state.hand.both_sides, self._each()
+
+        def edit(document: Document) -> Document:
+            for joint_id in each:
+                document = edits.lengthen_joint(document, joint_id, shown / 100, both_sides=both)
+            return document
+
+        self.c.try_edit(f"Lengthen {self._said()}", edit)
 
     def _commit_name(self) -> None:
         lead, text = self.subject, self.rename.text().strip()

@@ -35,7 +35,7 @@ def add_kit(c: Context) -> None:
     def then(result: str) -> None:
         pegs = next(k.pegs for k in c.character.require_pegs().kits if k.id == result)
         c.store.select("peg", pegs[-1])
-        c.say(f"{title} hangs there now: drag its pegs into place")
+        c.say(f"{title} added: drag its pegs into place")
 
     title = str(kit_library()[kind]["title"])
     change(c, f"Add {title.lower()} on {lead_name(c)}", lambda d: edits.add_kit(d, kind, joint, both_sides=both), then)

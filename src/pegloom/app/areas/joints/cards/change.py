@@ -66,5 +66,5 @@ class ChangeCard(Card):
         self.use.activated.connect(lambda _: say_use(c, self.use.currentData()))
         self.field("It is", self.use)
         self.body.addWidget(
-            label("Drag a joint onto another in the parts drawer to hang it there.", "caption", wrap=True)
+            label("Drag a joint onto another in Contents to parent it there.", "caption", wrap=True)
         )

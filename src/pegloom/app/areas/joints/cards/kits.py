@@ -1,4 +1,4 @@
-"""Limb kits: how many joints each limb has; kits added and hung elsewhere."""
+"""Limb kits: how many joints each limb has; kits added and parented elsewhere."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from pegloom.core.skeleton.patterns import kit_library
 class KitsCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
-            c, "Limb kits", "joints.kits", sentence="How many joints each limb has; kits added and hung elsewhere.",
+            c, "Limb kits", "joints.kits", sentence="How many joints each limb has; kits added and parented elsewhere.",
             is_open=False,
         )  # fmt: skip
         q = c.actions.qactions

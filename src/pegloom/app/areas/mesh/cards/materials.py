@@ -13,7 +13,10 @@ from pegloom.app.widgets import SliderRow, action_button, button
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import fill
 from pegloom.document import edits
-from pegloom.document.model import Material
+from pegloom.document.model import Document, Material
+
+ALL = -1
+"""What the list of materials holds for all of them."""
 
 
 class MaterialCard(Card):
@@ -79,14 +82,16 @@ class MaterialCard(Card):
     def show_state(self, state: State) -> None:
         one, material, used = state.character, self.material(state), self.used(state)
         materials, images = (one.materials, one.images) if one is not None else ((), ())
-        fill(self.slot, [(materials[n].name, n) for n in used])
+        every = [("all of them", ALL)] if len(used) > 1 else []
+        fill(self.slot, [*((materials[n].name, n) for n in used), *every])
         fill(self.like, [("another material", None), *((m.name, n) for n, m in enumerate(materials))])
         for box in (self.base_picture, self.normal_picture):
             fill(box, [("none", None), *((image.name, image.name) for image in images)])
-        self.note.setText(str(len(used)) if one is not None else "")
+        unlike = len({(m.base_colour, m.metallic, m.roughness) for m in (materials[n] for n in self.numbers(state))}) > 1
+        self.note.setText("" if one is None else f"{len(used)}, they differ" if unlike else str(len(used)))
         if material is None:
             return
-        self.slot.setCurrentIndex(self.slot.findData(self.number(state)))
+        self.slot.setCurrentIndex(self.slot.findData(ALL if self._all(state) else self.number(state)))
         r, g, b, _ = material.base_colour
         tint = QColor.fromRgbF(*(float(np.clip(v, 0, 1)) for v in (r, g, b)))
         self.colour.setStyleSheet(f"background: {tint.name()}; min-height: 16px;")
@@ -95,10 +100,25 @@ class MaterialCard(Card):
         self.base_picture.setCurrentIndex(max(self.base_picture.findData(material.base_image), 0))
         self.normal_picture.setCurrentIndex(max(self.normal_picture.findData(material.normal_image), 0))
 
+    def _all(self, state: State) -> bool:
+        return state.settings.of(MaterialSettings).slot == ALL and len(self.used(state)) > 1
+
+    def numbers(self, state: State) -> list[int]:
+        """The materials that what is changed goes to: the one shown, or all."""
+        number = self.number(state)
+        return self.used(state) if self._all(state) else [] if number is None else [number]
+
     def _change(self, word: str, **changes: object) -> None:
-        number, material = self.number(self.c.state), self.material(self.c.state)
-        if number is not None and material is not None:
-            self.c.try_edit(f"{word} of {material.name}", lambda d: edits.set_material(d, number, **changes))
+        material, numbers = self.material(self.c.state), self.numbers(self.c.state)
+
+        def edit(document: Document) -> Document:
+            for number in numbers:
+                document = edits.set_material(document, number, **changes)
+            return document
+
+        if material is not None:
+            which = material.name if len(numbers) == 1 else f"{len(numbers)} materials"
+            self.c.try_edit(f"{word} of {which}", edit)
 
     def _choose_colour(self) -> None:
         material = self.material(self.c.state)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PyQt6.QtWidgets import QComboBox, QLineEdit, QSpinBox
 
 from pegloom.app.context import Context, Edit
@@ -9,7 +11,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button
 from pegloom.app.widgets.card import Card
 from pegloom.document import edits
-from pegloom.document.model import Part, Subdivision
+from pegloom.document.model import Document, Part, Subdivision
 
 
 class PickedCard(Card):
@@ -54,14 +56,27 @@ class PickedCard(Card):
         part = self.subject_id(state)
         return state.character.part(part) if state.character is not None and part else None
 
+    def parts_of(self, state: State) -> tuple[Part, ...]:
+        """All the card acts on: what it stays on alone, else every part that is picked; the one it shows last."""
+        part, one = self.part_of(state), state.character
+        if part is None or one is None:
+            return ()
+        ids = state.selection.ids if state.selection.kind == "part" and not self.held_id else ()
+        others = [p for p in one.parts if p.id in ids and p.id != part.id]
+        return (*others, part)
+
     def key(self, state: State) -> tuple[object, ...]:
-        return (self.part_of(state),)
+        return self.parts_of(state)
 
     def show_state(self, state: State) -> None:
-        part = self.part_of(state)
-        self.note.setText(part.name if part else "none picked")
+        part, some = self.part_of(state), self.parts_of(state)
+        unlike = len({(p.detail, p.smooth, p.levels) for p in some}) > 1
+        several = f"{len(some)} parts{', they differ' if unlike else ''}"
+        self.note.setText("none picked" if part is None else part.name if len(some) == 1 else several)
         for box in (self.part_name, self.detail, self.smooth, self.levels):
             box.setEnabled(part is not None)
+            box.setToolTip("Goes to all that is picked" if len(some) > 1 else "")
+        self.part_name.setEnabled(len(some) == 1)
         if part is not None:
             if not self.part_name.hasFocus():
                 self.part_name.setText(part.name)
@@ -73,10 +88,20 @@ class PickedCard(Card):
         if not self.showing:
             self.c.try_edit(name, edit)
 
+    def _on_all(self, name: str, edit: Callable[[Document, str], Document]) -> None:
+        """An edit of each picked part, as one step."""
+        ids = [part.id for part in self.parts_of(self.c.state)]
+
+        def each(document: Document) -> Document:
+            for part_id in ids:
+                document = edit(document, part_id)
+            return document
+
+        if ids:
+            self._on_part(name if len(ids) == 1 else f"{name}, {len(ids)} parts", each)
+
     def _set_detail(self, value: int) -> None:
-        part = self.part_of(self.c.state)
-        if part is not None:
-            self._on_part(f"Detail level {value}", lambda d: edits.set_detail(d, part.id, value))
+        self._on_all(f"Detail level {value}", lambda d, part: edits.set_detail(d, part, value))
 
     def _rename(self) -> None:
         text, part = self.part_name.text().strip(), self.part_of(self.c.state)
@@ -84,6 +109,5 @@ class PickedCard(Card):
             self._on_part(f"Rename to {text}", lambda d: edits.rename_part(d, part.id, text))
 
     def _smooth(self) -> None:
-        kind, levels, part = self.smooth.currentData(), self.levels.value(), self.part_of(self.c.state)
-        if part is not None:
-            self._on_part("Smooth the cage", lambda d: edits.set_subdivision(d, part.id, kind, levels=levels))
+        kind, levels = self.smooth.currentData(), self.levels.value()
+        self._on_all("Smooth the cage", lambda d, part: edits.set_subdivision(d, part, kind, levels=levels))
