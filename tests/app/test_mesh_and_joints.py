@@ -12,6 +12,7 @@ from pegloom.app.areas.joints.chain_names import NAMES
 from pegloom.app.areas.mesh.tools import depth_of
 from pegloom.app.demos import DEMOS
 from pegloom.app.state.state import Area, Tool
+from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import sample
 from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.joints import Origin, Side, Skeleton
@@ -628,6 +629,10 @@ def test_what_is_typed_goes_to_all_that_is_picked_and_says_where_they_differ(han
     np.testing.assert_allclose(heights, 0.8, atol=1e-9)
     hand.until(lambda: "several" not in box.lineEdit().text())
     assert session.history.undo_name == "Move 3 joints"
+    hand.value("tag.mark").setValue(2.0)
+    assert session.character.mark_sizes == {f"hand.l.{f}.1": 2.0 for f in ("index", "middle", "ring")}
+    with pytest.raises(EditError, match="five times"):
+        edits.set_mark_size(session.document, ["arm.l.lower"], 9.0)
     # Of a pair that moves together both are moved once.
     session.set_view(both_sides=True)
     session.select("joint", "arm.l.lower", "arm.r.lower")

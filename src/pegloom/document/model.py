@@ -297,6 +297,8 @@ class Character:
     """What joints are for, where a person said otherwise than is told (core/skeleton/uses)."""
     reaches: Mapping[str, float] = field(default_factory=dict)
     """How far joints reach in the default bind and those by distance, as factors of their own; 1 where none is named."""
+    mark_sizes: Mapping[str, float] = field(default_factory=dict)
+    """How large joints are drawn, as factors of what they are drawn at; 1 where none is named."""
     vertex_sets: Mapping[str, Mapping[str, IntArray]] = field(default_factory=dict)
     """Kept vertex selections: name -> part id -> vertices."""
     trials: tuple[KeptPose, ...] = ()

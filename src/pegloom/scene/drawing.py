@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -28,10 +29,15 @@ AXES = {"x": rgb("#E4574F"), "y": rgb("#6BBF59"), "z": rgb("#5B8DEF"), "view": r
 
 @dataclass(frozen=True, slots=True)
 class Marks:
-    """What of the scene is selected or under the pointer, by id."""
+    """What of the scene is selected or under the pointer, by id.
+
+    size : factor on all joints' marks. sizes : on those of single joints.
+    """
 
     selected: frozenset[str] = frozenset()
     hovered: str = ""
+    size: float = 1.0
+    sizes: Mapping[str, float] = field(default_factory=dict)
 
 
 def side_colour(side: Side) -> FloatArray:
@@ -104,7 +110,7 @@ def draw_skeleton(draw: DrawList, skeleton: Skeleton, worlds: FloatArray, marks:
             end[:3, 3] = (worlds[i] @ tail)[:3]
             _cord(draw, worlds[i], end, sizes[i] * 0.8, colour, chosen, alpha * 0.8)
         place = worlds[i][:3, 3]
-        small = 3.4 if joint.role in ("finger", "toe") else 5.0
+        small = (3.4 if joint.role in ("finger", "toe") else 5.0) * marks.size * marks.sizes.get(joint.id, 1.0)
         if chosen:
             draw.dots.add(place, colour, small + 9.0, hollow=2.0, alpha=0.5)
             _axes(draw, worlds[i], sizes[i] * 3.2)

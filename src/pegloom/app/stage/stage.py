@@ -18,7 +18,7 @@ from pegloom.app.stage.drags.handle import grip_at
 from pegloom.app.stage.picker import Picker, facing_of
 from pegloom.app.stage.tools import AnyStroke, Drag, Pointer, StageTool
 from pegloom.app.stage.words import words_of
-from pegloom.app.state.state import Selection, State
+from pegloom.app.state.state import MarkSettings, Selection, State
 from pegloom.app.widgets.panel import same
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.skin.weights import Weights
@@ -249,7 +249,7 @@ class Stage(QOpenGLWidget):
         state = self.c.state
         key = (
             state.character, self.c.frames.frame(), state.selection.kind, state.selection.ids, state.viewing, state.area,
-            state.vertices, state.tooling.tool, state.clock.playing, self.hovered, self.grip,
+            state.vertices, state.tooling.tool, state.clock.playing, self.hovered, self.grip, state.settings.of(MarkSettings),
             (self.camera, self.size_in_points) if self.c.area.marks_face_the_eye else (),
         )  # fmt: skip
         if self._marks_for is not None and same(key, self._marks_for):

@@ -85,7 +85,16 @@ class GroundSettings(Setting):
     tone: Tone = Tone.SLATE
 
 
-COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, BrushSettings, GroundSettings)
+@dataclass(frozen=True, slots=True)
+class MarkSettings(Setting):
+    """size : of all joints' marks in the view, as a factor."""
+
+    ID = "marks"
+
+    size: float = 1.0
+
+
+COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, BrushSettings, GroundSettings, MarkSettings)
 """Those that belong to no one area."""
 KINDS = ("part", "joint", "peg", "control")
 """Of things that `State.ids_of` knows."""

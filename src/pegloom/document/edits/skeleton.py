@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -327,6 +327,20 @@ def float_joint(document: Document, joint_id: str, floating: bool, *, both_sides
     character = _grounded(document)
     targets = (joint_id, *_partner(_skeleton(character), joint_id, both_sides))
     return _overridden(document, character, {t: {"floating": floating} for t in targets})
+
+
+def set_mark_size(document: Document, joint_ids: Collection[str], size: float, *, both_sides: bool = True) -> Document:
+    """How large some joints are drawn, as a factor. Raises EditError for one out of 0.2 to 5, or for an unknown joint."""
+    character = document.require_character()
+    skeleton = _skeleton(character)
+    if not 0.2 <= size <= 5.0:
+        raise EditError(f"a joint's mark is from a fifth to five times its size, not {size:g}")
+    sizes = dict(character.mark_sizes)
+    for joint_id in joint_ids:
+        for target in (skeleton.joint(joint_id).id, *_partner(skeleton, joint_id, both_sides)):
+            sizes[target] = float(size)
+    kept = {joint: factor for joint, factor in sizes.items() if abs(factor - 1.0) > 1e-6}
+    return document.with_character(replace(character, mark_sizes=MappingProxyType(kept)))
 
 
 def duplicate_joints(document: Document, joint_id: str, *, offset: Vector = (0.0, 0.0, 0.05)) -> tuple[Document, str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pegloom.app.stage.tools import StageView
+from pegloom.app.state.state import MarkSettings
 from pegloom.scene import drawing
 from pegloom.scene.drawlist import DrawList
 
@@ -31,5 +32,7 @@ def pegs(view: StageView, draw: DrawList) -> None:
 
 
 def marks_of(view: StageView) -> drawing.Marks:
-    """What is picked and what is under the pointer."""
-    return drawing.Marks(frozenset(view.c.state.selection.ids), view.hovered)
+    """What is picked and what is under the pointer, and how large joints are drawn."""
+    state = view.c.state
+    sizes = state.character.mark_sizes if state.character is not None else {}
+    return drawing.Marks(frozenset(state.selection.ids), view.hovered, state.settings.of(MarkSettings).size, sizes)

@@ -8,7 +8,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from pegloom.app.stage.lens import difference
 from pegloom.app.stage.tools import StageView
-from pegloom.app.state.state import Tool
+from pegloom.app.state.state import MarkSettings, Tool
 from pegloom.app.theme import INK
 from pegloom.core.geometry.mesh import place_edges, weld
 from pegloom.core.skin.measures import edge_stretch
@@ -26,7 +26,8 @@ def skeleton(view: StageView, draw: DrawList) -> None:
     if character is None or frame is None or character.skeleton is None:
         return
     if "joints" not in view.c.state.viewing.hidden:
-        marks = drawing.Marks(frozenset(view.c.state.selection.ids), view.hovered)
+        size = view.c.state.settings.of(MarkSettings).size
+        marks = drawing.Marks(frozenset(view.c.state.selection.ids), view.hovered, size, character.mark_sizes)
         drawing.draw_skeleton(draw, character.skeleton, frame.joints, marks, alpha=0.95)
 
 

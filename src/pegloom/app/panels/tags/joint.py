@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QLineEdit
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import State
 from pegloom.app.widgets import label
+from pegloom.core.rig.channels import Quantity
 from pegloom.core.skeleton.joints import Joint
 from pegloom.document import edits
 from pegloom.document.model import Document
@@ -31,6 +32,7 @@ class JointForm(Form):
         for axis in "xyz":
             self.tag.field(axis, f"{axis}, cm", self._commit_place)
         self.tag.field("length", "length, cm", self._commit_length)
+        self.tag.field("mark", "mark size", self._commit_mark, Quantity.FACTOR)
         for key, text in (("moves", "Moves"), ("hangs", "Parent"), ("other", "Other side")):
             self.tag.text(key, text)
 
@@ -45,6 +47,8 @@ class JointForm(Form):
         for k, axis in enumerate("xyz"):
             self._put(axis, [j.position[k] for j in joints])
         self._put("length", [self._length(j) for j in joints])
+        marks = [character.mark_sizes.get(i, 1.0) for i in self.all]
+        self.tag.put("mark", marks[-1], several=max(marks) - min(marks) > SAME)
         texts = self.tag.texts
         texts["hangs"].setText(skeleton.joint(joint.parent).name if joint.parent else "nothing")
         count = 0
@@ -99,6 +103,10 @@ class JointForm(Form):
             return document
 
         self.c.try_edit(f"Lengthen {self._said()}", edit)
+
+    def _commit_mark(self, _: str, size: float) -> None:
+        ids, both = self.all, self.c.state.hand.both_sides
+        self.c.try_edit(f"Mark size of {self._said()}", lambda d: edits.set_mark_size(d, ids, size, both_sides=both))
 
     def _commit_name(self) -> None:
         lead, text = self.subject, self.rename.text().strip()

@@ -10,10 +10,10 @@ from PyQt6.QtWidgets import QComboBox
 from pegloom.app.areas.joints.actions.joints import say_use
 from pegloom.app.areas.joints.settings import ChangeSettings
 from pegloom.app.context import Context
-from pegloom.app.state.state import HandSettings, State
+from pegloom.app.state.state import HandSettings, MarkSettings, State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import tick, whole
+from pegloom.app.widgets.fields import slider, tick, whole
 from pegloom.core.skeleton.uses import Use
 from pegloom.document.uses import uses_in
 
@@ -42,6 +42,8 @@ class ChangeCard(Card):
         )  # fmt: skip
         q = c.actions.qactions
         self.body.addWidget(tick(self, HandSettings, "with_children", "Children come along", name="joints.children"))
+        size = slider(self, MarkSettings, "size", 0.4, 2.5, lambda v: f"{v:.1f}", name="joints.mark_size")
+        self.field("Joint marks", size)
         self.row(
             action_button(q["joints.draw"], "Draw"), action_button(q["joints.extend"], "Extend"),
             action_button(q["joints.insert"], "Insert"),
