@@ -9,12 +9,14 @@ from PyQt6.QtWidgets import QApplication, QComboBox, QLabel, QLineEdit, QListWid
 
 from pegloom.app.areas.weights.cards.bends import MOST
 from pegloom.app.areas.weights.numbers import number_of
-from pegloom.app.areas.weights.settings import BindSettings
+from pegloom.app.areas.weights.settings import BindSettings, PaceSettings
 from pegloom.app.demos import DEMO
 from pegloom.app.dialogs.pairing_sheet import PairingSheet
-from pegloom.app.state.kept import USUAL_LADDER, keep_ladder, read_ladder
+from pegloom.app.state.kept import USUAL_LADDER, keep_ladder, read_ladder, read_usual
 from pegloom.app.state.state import RANGE_TEST, Area, Tool
+from pegloom.core.errors import EditError
 from pegloom.core.skin.weights import row_sums_hold
+from pegloom.document import edits
 from pegloom.files.project import open_project
 from pegloom.scene.brushes import Painting
 from pegloom.scene.display import Display
@@ -590,3 +592,23 @@ def test_rungs_of_the_ladder_are_added_changed_and_removed_and_kept(lesson):
     assert read_ladder() == (0.25, 0.3, 0.55, 0.8, 1.0)
     keep_ladder((True, 2.0))
     assert read_ladder() == USUAL_LADDER, "what is damaged counts as none"
+
+
+def test_a_bind_says_how_long_it_is_likely_to_take_and_learns_it(lesson):
+    hand, session = lesson, lesson.session
+    open_card(hand, hand.card("weights.bind"))
+    button, detail = hand.card("weights.bind").bind, hand.value("weights.detail")
+    hand.until(lambda: button.text() == "Bind, about 4 s")
+    detail.setCurrentIndex(detail.findText("finest"))
+    detail.activated.emit(detail.currentIndex())
+    hand.until(lambda: button.text() == "Bind, about 10 s")
+    session.put_setting(PaceSettings, factor=20.0)
+    hand.until(lambda: "min" in button.text())
+    detail.setCurrentIndex(detail.findText("coarse"))
+    detail.activated.emit(detail.currentIndex())
+    hand.click("button.weights.bind")
+    hand.idle()
+    assert session.settings(PaceSettings).factor < 20.0, "it took less than that"
+    assert read_usual((PaceSettings,)).of(PaceSettings) == session.settings(PaceSettings)
+    with pytest.raises(EditError, match="quarter"):
+        edits.bind(session.document, detail=9.0)

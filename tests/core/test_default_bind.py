@@ -7,6 +7,7 @@ from functools import partial
 import numpy as np
 import pytest
 import trimesh
+from scipy import ndimage
 
 from pegloom.core.geometry.mesh import from_faces, place_edges, shells, weld
 from pegloom.core.geometry.symmetry import partners
@@ -725,3 +726,13 @@ def test_a_bind_can_be_given_up_at_every_one_of_its_steps():
         with pytest.raises(Cancelled):
             bind(at)
         assert len(asked) == at + 1
+
+
+def test_a_finer_inside_tells_apart_what_lies_closer():
+    """Two rods 16 mm apart on a body 2 m tall: cells of 18 mm see one lump, cells of 8 mm two."""
+    pieces = [trimesh.creation.box([0.05, 2.0, 0.05]) for _ in range(2)]
+    for side, piece in zip((1, -1), pieces, strict=True):
+        piece.apply_translation([side * 0.033, 1.0, 0.0])
+    mesh = as_mesh(trimesh.util.concatenate(pieces))
+    lumps = [int(ndimage.label(body_solid([mesh], detail=detail).filled)[1]) for detail in (1.0, 2.4)]
+    assert lumps == [1, 2]

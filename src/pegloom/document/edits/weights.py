@@ -54,6 +54,7 @@ def bind(
     joint_ids: Collection[str] | None = None,
     own_branch: bool = False,
     in_sight: bool = True,
+    detail: float = 1.0,
     progress: Progress = silent,
     offload: Offload = directly,
 ) -> Document:
@@ -67,12 +68,15 @@ def bind(
         them up the skeleton, else to the nearest in place.
     own_branch, in_sight : for the binds by distance: only joints of the nearest one's branch; only bones in sight.
         There, and in the default, each joint's reach counts, too (`set_reach`).
+    detail : of the solid that binds through the volume look into, as a factor on its cells along a side.
     offload : where to run what would hold the interpreter for long (see core/jobs).
 
     Raises EditError without joints or parts, Cancelled from `progress`.
     """
     character = document.require_character()
     skeleton = skeleton_of(character)
+    if not 0.25 <= detail <= 4.0:
+        raise EditError(f"the detail of a bind is from a quarter to four times the usual, not {detail:g}")
     if not 1 <= influences <= 16:
         raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
     everything = [part for part in character.included if part.mesh.face_count]
@@ -93,7 +97,7 @@ def bind(
         coarse = []
     progress(0.0, "filling the body")
     middle = character.standing.middle if character.standing else 0.0
-    solid = body_solid([part.mesh for part in everything], middle=middle)
+    solid = body_solid([part.mesh for part in everything], middle=middle, detail=detail)
     ask(progress)
     said = said_of(character)
     weights = dict(character.skin.weights) if character.skin else {}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from pegloom.app.state.settings import Setting
-from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skin.bind import BindMethod, Detail
 from pegloom.core.skin.mirror import Way
 
 
@@ -18,6 +18,7 @@ class BindSettings(Setting):
     in_sight : only bones a vertex sees through the inside of the body.
     some_joints : to the picked joints only.
     some_parts : only the picked vertices' parts.
+    detail : of the inside that the method looks into.
     shown_after : the figure goes through the range test for a while once it is bound.
     """
 
@@ -28,9 +29,19 @@ class BindSettings(Setting):
     influences: int = 4
     own_branch: bool = False
     in_sight: bool = True
+    detail: Detail = Detail.USUAL
     shown_after: bool = True
     some_joints: bool = False
     some_parts: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class PaceSettings(Setting):
+    """How long binds take on this machine, as a factor of what they took where they were measured."""
+
+    ID = "weights.pace"
+
+    factor: float = 1.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,5 +176,5 @@ class BakeSettings(Setting):
 
 ALL = (
     BindSettings, InfluenceSettings, SelectSettings, WeaveSettings, MirrorSettings, TransferSettings, RelaxSettings,
-    BakeSettings, StraySettings,
+    BakeSettings, StraySettings, PaceSettings,
 )  # fmt: skip

@@ -34,14 +34,14 @@ class BoneView:
     in_sight: np.ndarray
 
 
-def body_solid(meshes: list[Mesh], *, middle: float = 0.0) -> Solid:
-    """The solid of several parts together, at the bind's resolution."""
+def body_solid(meshes: list[Mesh], *, middle: float = 0.0, detail: float = 1.0) -> Solid:
+    """The solid of several parts together, at the bind's resolution; detail : factor on the cells along a side."""
     points = np.concatenate([m.points for m in meshes])
     offsets = np.cumsum([0, *[weld(m).count for m in meshes]])
     places = np.concatenate([m.points[weld(m).first] for m in meshes])
     triangles = np.concatenate([place_triangles(m) + o for m, o in zip(meshes, offsets, strict=False)])
     low, high = bounds(points)
-    cell = float((high - low).max()) / CELLS_TALL
+    cell = float((high - low).max()) / (CELLS_TALL * detail)
     return make_solid(places, triangles, cell=cell, middle=middle)
 
 

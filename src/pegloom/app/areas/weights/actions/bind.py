@@ -3,19 +3,40 @@
 from __future__ import annotations
 
 from functools import partial
+from time import monotonic
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import WITH_JOINTS, WITH_SKIN
 from pegloom.app.areas.weights.actions.common import change, joint_name, parts, picked
 from pegloom.app.areas.weights.judged import begin
-from pegloom.app.areas.weights.settings import BindSettings, StraySettings
+from pegloom.app.areas.weights.settings import BindSettings, PaceSettings, StraySettings
 from pegloom.app.context import Context
+from pegloom.app.state.kept import keep_usual
+from pegloom.app.state.state import State
 from pegloom.checks.snags import Snag
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress
+from pegloom.core.skin.bind import likely_seconds
 from pegloom.document import edits
 from pegloom.document.model import Document
+
+
+def size_of_bind(state: State) -> tuple[int, int]:
+    """Vertices and joints of a bind of everything."""
+    one = state.character
+    if one is None or one.skeleton is None:
+        return 0, 0
+    return sum(part.mesh.vertex_count for part in one.included), len(one.skeleton.joints)
+
+
+def keep_pace(c: Context, factor: float) -> None:
+    """What a bind took tells what the next will take, in this session and those to come."""
+    known = c.state.settings.of(PaceSettings)
+    pace = PaceSettings(round(min(max((known.factor + factor) / 2, 0.05), 50.0), 3))
+    c.store.put_setting(PaceSettings, factor=pace.factor)
+    c.store.put(settings=c.state.settings.with_usual(pace))
+    keep_usual(c.state.settings)
 
 
 def bind(c: Context) -> None:
@@ -33,11 +54,15 @@ def bind(c: Context) -> None:
     def edit(document: Document, progress: Progress) -> Document:
         return edits.bind(
             document, method=chosen.method, influences=chosen.influences, part_ids=some, joint_ids=joints,
-            own_branch=chosen.own_branch, in_sight=chosen.in_sight, progress=progress,
+            own_branch=chosen.own_branch, in_sight=chosen.in_sight, detail=chosen.detail.factor, progress=progress,
             offload=partial(offload, waiting=partial(progress, -1.0, "")),
         )  # fmt: skip
 
+    begun, likely = monotonic(), likely_seconds(chosen.method, *size_of_bind(state), chosen.detail)
+
     def then(_: object) -> None:
+        if some is None:
+            keep_pace(c, (monotonic() - begun) / max(likely, 0.1))
         if c.state.weighing:
             c.enter(c.state.area)
         c.say("Bound, and kept as a weave. Try the poses on the strip; next: Controls (4)")

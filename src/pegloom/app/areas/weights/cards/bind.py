@@ -3,18 +3,28 @@
 from __future__ import annotations
 
 from pegloom.app.actions.needs import ACTIVE_JOINT
-from pegloom.app.areas.weights.settings import BindSettings
+from pegloom.app.areas.weights.actions.bind import size_of_bind
+from pegloom.app.areas.weights.settings import BindSettings, PaceSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import SliderRow, action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice, tick, whole
-from pegloom.core.skin.bind import BindMethod
+from pegloom.core.skin.bind import THROUGH_THE_INSIDE, BindMethod, Detail, likely_seconds
 from pegloom.document import edits
 
 BY_DISTANCE = (BindMethod.BY_REACH, BindMethod.THROUGH_BODY)
 WITH_REACH = (BindMethod.SEGMENT, *BY_DISTANCE)
 """Methods in which a joint\'s reach counts."""
+
+
+def said_seconds(seconds: float) -> str:
+    """A time for a person: no more exact than it is known."""
+    if seconds < 1.5:
+        return "1 s"
+    if seconds < 10:
+        return f"{round(seconds)} s"
+    return f"{5 * round(seconds / 5)} s" if seconds < 90 else f"{round(seconds / 60)} min"
 
 
 class BindCard(Card):
@@ -33,6 +43,8 @@ class BindCard(Card):
         self.says = label("", "caption", wrap=True, name="weights.method_says")
         self.body.addWidget(self.says)
         self.field("At most", whole(self, BindSettings, "influences", 1, 16, name="weights.influences", suffix=" per vertex"))
+        self.detail = choice(self, BindSettings, "detail", [(d.value, d) for d in Detail], name="weights.detail")
+        self.field("Detail", self.detail)
         self.reach = SliderRow("weights.reach", 0.2, 3.0, lambda v: f"{v:.2f}", lambda _: None, self._set_reach)
         self.field("Reach", self.reach)
         self.own_branch = tick(
@@ -57,19 +69,23 @@ class BindCard(Card):
                 tip="A few seconds of the range test by itself, and a question",
             )
         )  # fmt: skip
-        self.body.addWidget(action_button(c.actions.qactions["weights.bind"], role="main"))
+        self.bind = action_button(c.actions.qactions["weights.bind"], role="main")
+        self.body.addWidget(self.bind)
         self.was_bound = False
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        pieces = (one.skin, one.reaches) if one is not None else ()
-        return (*pieces, state.viewing.influence, self.is_open)
+        pieces = (one.skin, one.reaches, one.parts, one.skeleton) if one is not None else ()
+        return (*pieces, state.viewing.influence, self.is_open, state.settings.of(PaceSettings).factor)
 
     def show_state(self, state: State) -> None:
         one, method = state.character, state.settings.of(BindSettings).method
         skin = one.skin if one is not None else None
         self.says.setText(method.says)
         self.reach.setEnabled(method in WITH_REACH)
+        self.detail.setEnabled(method in THROUGH_THE_INSIDE)
+        self.detail.setToolTip("How finely the inside of the body is looked into: for fingers, and what lies close")
+        self._show_time(state)
         self.own_branch.setEnabled(method in BY_DISTANCE)
         self.in_sight.setEnabled(method is BindMethod.BY_REACH)
         self.reach.set(one.reaches.get(state.viewing.influence, 1.0) if one is not None else 1.0)
@@ -79,6 +95,13 @@ class BindCard(Card):
             self.was_bound = skin is not None
             self.set_open(not self.was_bound)
         self._show_reach()
+
+    def _show_time(self, state: State) -> None:
+        """How long it is likely to take, on the button that does it."""
+        chosen, (vertices, joints) = state.settings.of(BindSettings), size_of_bind(state)
+        seconds = likely_seconds(chosen.method, vertices, joints, chosen.detail) * state.settings.of(PaceSettings).factor
+        took = "" if not vertices or not joints else f", about {said_seconds(seconds)}"
+        self.bind.setText(f"Bind{took}")
 
     def _show_reach(self) -> None:
         """The drawn reach is there while the card is open on a method it counts in."""
