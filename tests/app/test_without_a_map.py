@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QSplitter
+from PyQt6.QtCore import Qt, QTimer
+from PyQt6.QtWidgets import QApplication, QSplitter, QWidget
 
 from pegloom.app.areas.weights.judged import PANE
 from pegloom.app.areas.weights.settings import BindSettings
-from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet
+from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet, ask_name, ask_share
 from pegloom.app.panels.next_step import GuideSettings
 from pegloom.app.state.kept import keep_layout, read_layout, read_usual
 from pegloom.app.state.state import RANGE_TEST, Area
@@ -169,6 +169,21 @@ def test_questions_say_what_will_happen(qapp, qtbot):
     choice.list.setCurrentRow(1)
     assert choice.chosen == 1
     assert np.isfinite(sheet.sizeHint().width())
+    # A name and a number are asked for in the same way.
+    for ask, field, given, wanted in (
+        (lambda: ask_name("Keep the pose", "trial 1", None), "field.name", "high wave", "high wave"),
+        (lambda: ask_share("A rung", 0.3, None), "field.number", 0.45, 0.45),
+    ):
+        def fill_in(field=field, given=given):
+            sheet = QApplication.activeModalWidget()
+            box = sheet.findChild(QWidget, field)
+            box.setText(given) if isinstance(given, str) else box.setValue(given)
+            sheet.yes.click()
+
+        QTimer.singleShot(50, fill_in)
+        assert ask() == wanted
+        QTimer.singleShot(50, lambda: QApplication.activeModalWidget().reject())
+        assert not ask()
 
 
 def test_a_guide_explains_what_is_missing_until_it_is_put_away(qapp, hand):

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QDialog, QFileDialog, QInputDialog, QWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog, QWidget
 
 from pegloom.app.dialogs.import_sheet import ImportSheet
 from pegloom.app.dialogs.pairing_sheet import PairingSheet
-from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet
+from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet, ask_name
 from pegloom.app.dialogs.recovery import RecoverySheet
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.model import Character
@@ -44,8 +44,7 @@ class AskByDialog:
         return QFileDialog.getOpenFileName(self.window, "Import motion", "", MOTIONS)[0]
 
     def name(self, title: str, suggestion: str) -> str:
-        text, sure = QInputDialog.getText(self.window, title, "Name", text=suggestion)
-        return text if sure else ""
+        return ask_name(title, suggestion, self.window)
 
     def one_of(self, title: str, options: list[str]) -> int:
         """The number of the option taken, -1 for none."""

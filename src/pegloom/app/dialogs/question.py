@@ -3,7 +3,17 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLabel, QListWidget, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QDialog,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QListWidget,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 WIDE = 420
 
@@ -78,3 +88,56 @@ class ChoiceSheet(QDialog):
     @property
     def chosen(self) -> int:
         return self.list.currentRow()
+
+
+class FieldSheet(QDialog):
+    """One field to fill: a name, or a number."""
+
+    def __init__(self, title: str, field: QWidget, yes: str, parent: QWidget | None) -> None:
+        super().__init__(parent)
+        self.setObjectName("field")
+        self.setWindowTitle("Peg Loom")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(22, 20, 22, 18)
+        column.setSpacing(12)
+        words = QLabel(title)
+        words.setTextFormat(Qt.TextFormat.PlainText)
+        words.setWordWrap(True)
+        words.setMinimumWidth(WIDE)
+        column.addWidget(words)
+        field.setAccessibleName(title)
+        column.addWidget(field)
+        line = QHBoxLayout()
+        line.addStretch(1)
+        no, self.yes = QPushButton("Cancel"), QPushButton(yes)
+        no.setObjectName("field.no")
+        self.yes.setObjectName("field.yes")
+        self.yes.setProperty("role", "main")
+        self.yes.setDefault(True)
+        no.clicked.connect(self.reject)
+        self.yes.clicked.connect(self.accept)
+        line.addWidget(no)
+        line.addWidget(self.yes)
+        column.addLayout(line)
+        field.setFocus()
+
+
+def ask_name(title: str, suggestion: str, parent: QWidget | None) -> str:
+    """A name, "" where none is given."""
+    field = QLineEdit(suggestion)
+    field.setObjectName("field.name")
+    field.selectAll()
+    sheet = FieldSheet(title, field, "Use this name", parent)
+    return field.text().strip() if sheet.exec() == QDialog.DialogCode.Accepted else ""
+
+
+def ask_share(title: str, now: float, parent: QWidget | None) -> float | None:
+    """A number from 0 to 1, None where none is given."""
+    field = QDoubleSpinBox()
+    field.setObjectName("field.number")
+    field.setRange(0.0, 1.0)
+    field.setDecimals(3)
+    field.setSingleStep(0.05)
+    field.setValue(now)
+    sheet = FieldSheet(title, field, "Use this value", parent)
+    return field.value() if sheet.exec() == QDialog.DialogCode.Accepted else None

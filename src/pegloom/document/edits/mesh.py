@@ -12,6 +12,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import diagonal, triangulate, weld, with_points
 from pegloom.core.geometry.symmetry import partners, plane_score
 from pegloom.core.motion.clips import Clip
+from pegloom.core.said import counted
 from pegloom.core.skeleton.joints import Skeleton, with_sides
 from pegloom.core.skeleton.surroundings import with_thickness
 from pegloom.core.skin.weights import Weights, most_influences
@@ -72,19 +73,22 @@ def import_lines(
     weights: dict[str, Weights] | None, clips: tuple[Clip, ...], notes: tuple[str, ...],
 ) -> tuple[str, ...]:  # fmt: skip
     """What a file brought and what was ignored, for a person."""
-    lines = [f"{p.name}: {p.mesh.vertex_count} vertices, {p.mesh.face_count} faces" for p in parts[:12]]
+    lines = [
+        f"{p.name}: {counted(p.mesh.vertex_count, 'vertex', 'vertices')}, {counted(p.mesh.face_count, 'face')}"
+        for p in parts[:12]
+    ]
     if len(parts) > 12:
         lines.append(f"and {len(parts) - 12} more parts")
     morphs = sum(len(p.morphs) for p in parts)
-    lines.append(f"{max(len(materials) - 1, 0)} materials, {len(images)} textures")
+    lines.append(f"{counted(max(len(materials) - 1, 0), 'material')}, {counted(len(images), 'texture')}")
     if morphs:
-        lines.append(f"{morphs} morph targets")
+        lines.append(counted(morphs, "morph target"))
     if skeleton is not None:
-        lines.append(f"a skeleton of {len(skeleton.joints)} joints")
+        lines.append(f"a skeleton of {counted(len(skeleton.joints), 'joint')}")
     if weights:
-        lines.append(f"weights of {len(weights)} parts")
+        lines.append(f"weights of {counted(len(weights), 'part')}")
     if clips:
-        lines.append(f"{len(clips)} clips: {', '.join(c.name for c in clips[:4])}")
+        lines.append(f"{counted(len(clips), 'clip')}: {', '.join(c.name for c in clips[:4])}")
     return (*lines, *(f"ignored or mended: {n}" for n in notes))
 
 

@@ -6,9 +6,10 @@ from functools import partial
 
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QPushButton, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QWidget
 
 from pegloom.app.context import Context
+from pegloom.app.dialogs.question import ask_share
 from pegloom.app.state.kept import MOST_RUNGS, keep_ladder
 from pegloom.app.state.state import BrushSettings
 from pegloom.app.theme import current
@@ -75,8 +76,7 @@ class Ladder(QWidget):
         menu.popup(rung.mapToGlobal(at))
 
     def _asked(self, now: float) -> float | None:
-        value, sure = QInputDialog.getDouble(self, "A rung of the ladder", "Value, 0 to 1", now, 0.0, 1.0, 3)
-        return value if sure else None
+        return ask_share("A rung of the ladder: the value the brush takes, 0 to 1", now, self)
 
     def _change(self, value: float) -> None:
         other = self._asked(value)

@@ -11,6 +11,7 @@ from pegloom.app.state.kept import recent
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
+from pegloom.core.said import counted
 
 MOST_LINES = 9
 
@@ -48,7 +49,7 @@ class BringInCard(Card):
             return
         count = sum(p.mesh.vertex_count for p in one.parts)
         faces = sum(p.mesh.face_count for p in one.parts)
-        self.what.setText(f"{one.name}: " + f"{count:,} vertices, {faces:,} faces".replace(",", " "))
+        self.what.setText(f"{one.name}: {counted(count, 'vertex', 'vertices')}, {counted(faces, 'face')}")
         brought = state.settings.of(ReportSettings)
         every = brought.report if brought.of is one.parts else one.import_notes
         lines, more = every[:MOST_LINES], len(every) - MOST_LINES
