@@ -15,7 +15,7 @@ class LeftCard(Card):
     lists_snags = True
 
     def __init__(self, c: Context) -> None:
-        super().__init__(c, "Snags", "handover.snags", sentence="Doubts left in any area.")
+        super().__init__(c, "Snags", "handover.snags", sentence="What is wrong or doubtful in any area.")
         self.listed = label("", "caption", wrap=True, name="handover.snag_list")
         self.body.addWidget(self.listed)
 

@@ -13,6 +13,7 @@ from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.layouts import side_by_side
 from pegloom.checks import mesh_snags
 from pegloom.core.geometry.mesh import is_watertight
+from pegloom.core.said import counted
 
 FIXES = {
     "unwelded": ("weld", "Weld"),
@@ -65,4 +66,4 @@ class SoundnessCard(Card):
                 self.rows.addLayout(line)
             if is_watertight(part.mesh):
                 self.rows.addWidget(label(f"{part.name}: closed", "caption"))
-        self.note.setText(f"{total} snags" if total else "sound")
+        self.note.setText(counted(total, "snag") if total else "sound")

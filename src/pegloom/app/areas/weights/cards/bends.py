@@ -13,6 +13,7 @@ from pegloom.app.watch.quality import Doubt
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.card import Card
 from pegloom.checks.quality import STRETCH_LIMIT
+from pegloom.core.said import counted
 
 MOST = 5
 
@@ -71,7 +72,7 @@ class BendCard(Card):
             self.note.setText("")
             said = "Where the skin bends badly in a trial; the range test has them all." if bound else "Bind first."
         elif count:
-            self.note.setText(f"{count} snags")
+            self.note.setText(counted(count, "snag"))
             said = f"and {count - MOST} more" if count > MOST else ""
         else:
             self.note.setText("sound" if finished else "looking")

@@ -21,7 +21,7 @@ class WeaveCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
             c, "Weaves", "weights.weaves",
-            sentence="Versions of the weights. Compare one along the seam; take it back, or only here.",
+            sentence="Versions of the weights. Compare one along the seam; restore it, or only here.",
             is_open=False,
         )  # fmt: skip
         q = c.actions.qactions
