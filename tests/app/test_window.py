@@ -1,7 +1,10 @@
+import io
 from dataclasses import replace
 
 import numpy as np
 import pytest
+import trimesh
+from PIL import Image as Picture
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
 from PyQt6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QWidget
@@ -15,12 +18,13 @@ from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.motion.trials import trial_pose
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.document import edits
+from pegloom.document.model import Document, Image, Material, Part
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.import_choice import ImportChoice
 from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
 from tests.app.conftest import find, widgets
-from tests.support.figures import DEMO, wick
+from tests.support.figures import DEMO, as_mesh, wick
 
 
 def picture(stage) -> np.ndarray:
@@ -425,3 +429,53 @@ def test_a_view_at_rest_is_drawn_finer_and_a_change_begins_anew(rigged):
     hand.session.clean_view = False
     assert stage._pass == 0
     hand.until(lambda: stage._pass == 8)
+
+
+def png_of(pixels) -> bytes:
+    stream = io.BytesIO()
+    Picture.fromarray(pixels).save(stream, "PNG")
+    return stream.getvalue()
+
+
+def test_textured_shows_what_a_material_is_of(hand):
+    """Metal mirrors, a normal texture has relief, occlusion takes light away, what is emissive shines; Clay knows none of it."""
+    made = trimesh.creation.icosphere(subdivisions=4, radius=0.5)
+    made.apply_translation([0, 0.5, 0])
+    ball = as_mesh(made)
+    away = ball.points[ball.corners] - [0, 0.5, 0]
+    uvs = np.stack([np.arctan2(away[:, 0], away[:, 2]) / (2 * np.pi) + 0.5, np.arccos(np.clip(away[:, 1] / 0.5, -1, 1)) / np.pi], axis=1)
+    ball = replace(ball, uvs=uvs)
+    stripes = np.zeros((64, 64, 3), dtype=np.uint8)
+    stripes[:] = (128, 128, 255)
+    stripes[:, ::4] = stripes[:, 1::4] = (220, 128, 200)
+    images = tuple(
+        Image(name, "image/png", png_of(pixels))
+        for name, pixels in (("bumps", stripes), ("dark", np.full((4, 4, 3), 40, np.uint8)), ("white", np.full((4, 4, 3), 255, np.uint8)))
+    )
+    plain = Material("plain", (0.5, 0.5, 0.5, 1.0), 0.0, 0.9)
+    kinds = {
+        "plain": plain, "metal": replace(plain, metallic=1.0, roughness=0.15), "relief": replace(plain, normal_image="bumps"),
+        "shaded": replace(plain, occlusion_image="dark"), "shining": replace(plain, emissive=(0.9, 0.4, 0.1)),
+    }  # fmt: skip
+    shots = {}
+    for display in (Display.CLAY, Display.TEXTURED):
+        for name, material in kinds.items():
+            document = edits.bring_in(Document(), (Part("ball", "ball", ball),), name="ball", materials=(material,), images=images)
+            hand.session.start_with(document, None)
+            hand.session.set_view(display=display, clean_view=True)
+            hand.stage.show_all()
+            hand.idle()
+            image = picture(hand.stage)
+            h, w = image.shape[:2]
+            shots[display, name] = image[h // 2 - 60 : h // 2 + 60, w // 2 - 60 : w // 2 + 60]
+    clay = [shots[Display.CLAY, name] for name in kinds]
+    assert all(np.abs(one - clay[0]).max() <= 2 for one in clay), "Clay is one clay"
+    shown = {name: shots[Display.TEXTURED, name].astype(float) for name in kinds}
+    contrast = {name: float(image.sum(axis=2).std()) for name, image in shown.items()}
+    assert contrast["metal"] > 1.5 * contrast["plain"]
+    across = {name: float(np.abs(np.diff(image.sum(axis=2), axis=1)).mean()) for name, image in shown.items()}
+    assert across["relief"] > 2.0 * across["plain"], "stripes can be seen"
+    assert shown["shaded"].mean() < 0.75 * shown["plain"].mean()
+    # Qt's pictures are blue, green, red.
+    red = {name: float(image[..., 2].mean() - image[..., 0].mean()) for name, image in shown.items()}
+    assert red["shining"] > red["plain"] + 40

@@ -56,8 +56,9 @@ class Surface:
 class Look:
     """How a material is shown: glTF's metallic-roughness.
 
-    picture, relief, metal : keys of uploaded textures for its base colour, its normals, its metallic and roughness.
-    bumps : strength of the normals.
+    picture, relief, metal, occlusion, emissive : keys of uploaded textures for its base colour, its normals, its metallic and
+        roughness, what light does not reach, what shines by itself.
+    bumps, shaded : strength of the normals and of the occlusion. glow : emissive colour.
     """
 
     colour: tuple[float, float, float]
@@ -68,6 +69,10 @@ class Look:
     relief: str | None = None
     bumps: float = 1.0
     metal: str | None = None
+    occlusion: str | None = None
+    shaded: float = 1.0
+    emissive: str | None = None
+    glow: tuple[float, float, float] = (0.0, 0.0, 0.0)
 
 
 PLAIN = Look(CLAY)
@@ -132,7 +137,7 @@ class Renderer:
         self.floor: tuple[Any, FloatArray] | None = None
         self.white = self.gl.texture((1, 1), 4, b"\xff" * 4)
         self.programs["mesh"]["ramp"].value = [tuple(rgb(c)) for c in RAMP]
-        for unit, name in enumerate(("picture", "relief", "metal")):
+        for unit, name in enumerate(("picture", "relief", "metal", "hidden_light", "lit_by_itself")):
             self.programs["mesh"][name].value = unit
 
     @property
@@ -394,13 +399,15 @@ class Renderer:
                 # Under a lens the surface is plain: its colours are the lens's.
                 textured = display is Display.TEXTURED and lens_mode == 0
                 look = part_looks[slot] if textured and slot < len(part_looks) else PLAIN
-                relief, metal = self.pictures.get(look.relief or ""), self.pictures.get(look.metal or "")
-                for unit, texture in enumerate((self.pictures.get(look.picture or ""), relief, metal)):
+                keys = (look.picture, look.relief, look.metal, look.occlusion, look.emissive)
+                textures = [self.pictures.get(key or "") for key in keys]
+                relief, metal, occlusion = textures[1:4]
+                for unit, texture in enumerate(textures):
                     (texture or self.white).use(unit)
                 for name, value in (
                     ("textured", int(look is not PLAIN)), ("base_colour", look.colour), ("metallic", look.metallic),
                     ("roughness", look.roughness), ("bumps", look.bumps if relief is not None else 0.0),
-                    ("metal_known", int(metal is not None)), ("alpha", 0.34 if see_through else look.alpha),
+                    ("metal_known", int(metal is not None)), ("shaded", look.shaded if occlusion is not None else 0.0), ("glow", look.glow), ("alpha", 0.34 if see_through else look.alpha),
                 ):  # fmt: skip
                     program[name].value = value
                 surface.array.render(moderngl.TRIANGLES, vertices=count, first=first)

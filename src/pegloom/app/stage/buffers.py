@@ -3,6 +3,8 @@ has changed."""
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from pegloom.app.context import Context
@@ -129,14 +131,18 @@ class Buffers:
         images = {image.name: image for image in character.images}
         for material in character.materials:
             textured = self.c.state.viewing.display is Display.TEXTURED
-            base, relief, metal = (
+            base, relief, metal, occlusion, emissive = (
                 self._picture(renderer, images[name]) if textured and name in images else None
-                for name in (material.base_image, material.normal_image, material.metal_image)
-            )
+                for name in (
+                    material.base_image, material.normal_image, material.metal_image, material.occlusion_image,
+                    material.emissive_image,
+                )
+            )  # fmt: skip
             r, g, b, a = material.base_colour
             alpha = a if material.see_through else 1.0
+            look = Look((r, g, b), alpha, material.metallic, material.roughness, base, relief, material.normal_scale, metal)
             looks.append(
-                Look((r, g, b), alpha, material.metallic, material.roughness, base, relief, material.normal_scale, metal)
+                replace(look, occlusion=occlusion, shaded=material.occlusion, emissive=emissive, glow=material.emissive)
             )
         return {key: looks for part in character.included for key in (part.id, part.id + OTHER)}
 

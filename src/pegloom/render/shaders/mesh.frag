@@ -15,10 +15,14 @@ uniform float metallic;
 uniform float roughness;
 uniform float bumps;     // strength of the normal texture, 0 for none
 uniform int metal_known; // whether metal tells metallic (blue) and roughness (green)
+uniform float shaded;    // strength of the occlusion texture, 0 for none
+uniform vec3 glow;       // emissive colour
 uniform vec3 ramp[5];
 uniform sampler2D picture;
 uniform sampler2D relief;
 uniform sampler2D metal;
+uniform sampler2D hidden_light;
+uniform sampler2D lit_by_itself;
 out vec4 colour;
 
 vec3 ramp_at(float w) {
@@ -76,6 +80,7 @@ void main() {
     // Creases gather shade, ridges catch light.
     float form = 1.0 - 0.42 * max(hollow, 0.0) + 0.16 * max(-hollow, 0.0);
     light *= mix(1.0, form, textured == 1 ? 0.45 : 1.0);
+    if (textured == 1 && shaded > 0.0) light *= mix(1.0, texture(hidden_light, uv).r, shaded);
     if (lens_mode == 1) {
         float w = lens.x;
         vec3 shade = ramp_at(w);
@@ -106,5 +111,6 @@ void main() {
     lit += mix(vec3(0.9, 0.87, 0.82) * 0.30, base, metal_here) * glint * (1.0 - 0.6 * rough);
     lit += rim * vec3(0.15, 0.18, 0.25) * (1.0 - 0.5 * metal_here);
     if (back) lit *= 0.72;
+    if (textured == 1 && lens_mode == 0) lit += glow * texture(lit_by_itself, uv).rgb;
     colour = vec4(lit, alpha);
 }

@@ -21,11 +21,18 @@ from pegloom.app.spec import AreaSpec, Fix, Pane, Place, Step
 from pegloom.app.state.state import Area, BrushSettings, State, Tool
 from pegloom.core.skeleton.body import body_of
 from pegloom.document.model import Character
-from pegloom.scene.brushes import Painting
+from pegloom.scene.brushes import BrushMode, Painting
 from pegloom.scene.lenses import Lens
 
 SMALLEST, LARGEST = 0.003, 0.5
 """Radii of the brush, as shares of the height."""
+
+
+DOES = {
+    BrushMode.ADD: "add to", BrushMode.TAKE: "subtract from", BrushMode.SET: "set", BrushMode.SCALE: "scale",
+    BrushMode.EVEN: "smooth", BrushMode.SHARPEN: "sharpen", BrushMode.ALONG: "make one around the limb",
+}  # fmt: skip
+"""What a stroke does, between "Drag to" and what it does it to."""
 
 
 def hint(state: State) -> str:
@@ -34,9 +41,9 @@ def hint(state: State) -> str:
         return "Drag over the mesh to select vertices; Shift adds, Ctrl takes out; <tool.pick> ends"
     if tool != Tool.BRUSH:
         return "Click a joint to see its weight; drag a box to select vertices; <tool.brush> takes the brush"
-    mode = state.brush.mode.value.lower()
+    mode = DOES[state.brush.mode]
     if state.tooling.painting is not Painting.WEIGHTS:
-        return f"Drag: {mode} the {state.tooling.painting.value}; Ctrl takes away; <tool.pick> ends"
+        return f"Drag to {mode} the {state.tooling.painting.value}. Ctrl subtracts; <tool.pick> ends"
     skeleton = state.character.skeleton if state.character is not None else None
     joint = state.viewing.influence
     name, sides = "no joint", ""
@@ -45,7 +52,7 @@ def hint(state: State) -> str:
         if state.hand.both_sides and other != joint:
             locked = other in state.tooling.locked
             sides = " alone, its other side is locked" if locked else " and its other side"
-    return f"Drag: {mode} on {name}{sides}; hold A to even out, Ctrl takes away; <tool.pick> ends"
+    return f"Drag to {mode} the weight of {name}{sides}. Hold A to smooth, Ctrl to subtract; <tool.pick> ends"
 
 
 def fullness(character: Character) -> float:

@@ -38,6 +38,11 @@ class TimeCard(Card):
         clip = state.clip
         for box in (self.length, self.rate):
             box.setEnabled(clip is not None)
+            # Without a clip there is no time: the least value is shown as nothing.
+            box.setSpecialValueText("" if clip is not None else " ")
+        if clip is None:
+            self.length.setValue(self.length.minimum())
+            self.rate.setValue(self.rate.minimum())
         if clip is not None and not self.length.hasFocus() and not self.rate.hasFocus():
             self.length.setValue(clip.length)
             self.rate.setValue(int(clip.rate))
