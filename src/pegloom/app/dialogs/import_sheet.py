@@ -5,6 +5,7 @@ from __future__ import annotations
 from PyQt6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QRadioButton, QScrollArea, QVBoxLayout, QWidget
 
 from pegloom.app.widgets import label
+from pegloom.core.said import counted
 from pegloom.files.import_choice import ImportChoice
 from pegloom.files.imported import Imported
 
@@ -28,7 +29,7 @@ class ImportSheet(QDialog):
         self.parts: dict[str, QCheckBox] = {}
         for part in imported.parts:
             self.parts[part.id] = self._box(
-                f"{part.name}, {part.mesh.vertex_count} vertices", f"import.part.{part.id}"
+                f"{part.name}, {counted(part.mesh.vertex_count, 'vertex', 'vertices')}", f"import.part.{part.id}"
             )
             rows.addWidget(self.parts[part.id])
         rows.addStretch(1)
@@ -42,7 +43,7 @@ class ImportSheet(QDialog):
         morphs = sum(len(p.morphs) for p in imported.parts)
         names = ", ".join(c.name for c in imported.clips[:3]) + (" and more" if len(imported.clips) > 3 else "")
         options = (
-            ("skeleton", f"Skeleton, {joints} joints", joints),
+            ("skeleton", f"Skeleton, {counted(joints, 'joint')}", joints),
             ("weights", f"Weights of {len(imported.weights or {})} parts", len(imported.weights or {})),
             ("clips", f"Clips: {names}", len(imported.clips)),
             ("morphs", f"Morph targets, {morphs}", morphs),

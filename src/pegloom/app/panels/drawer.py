@@ -13,6 +13,7 @@ from pegloom.app.state.state import State
 from pegloom.app.theme import current, put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel, same
+from pegloom.core.said import counted
 from pegloom.core.skeleton.uses import Use
 from pegloom.document import edits
 from pegloom.document.model import Character
@@ -125,7 +126,7 @@ class PartsDrawer(Panel):
             kind = part.kind.value if part.included else "left out"
             self._row(None, part.name, kind, "part", part.id)
         if character.skeleton is not None:
-            top = self._row(None, "skeleton", f"{len(character.skeleton.joints)} joints", "", "")
+            top = self._row(None, "skeleton", counted(len(character.skeleton.joints), "joint"), "", "")
             rows: dict[str, QTreeWidgetItem] = {}
             uses = uses_in(character)
             for joint in character.skeleton.joints:

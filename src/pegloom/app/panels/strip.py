@@ -13,6 +13,7 @@ from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
 from pegloom.app.theme import current, icon, put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel, same
+from pegloom.core.said import counted
 from pegloom.document.model import Image
 
 LEAST = 132
@@ -127,9 +128,9 @@ class Strip(Panel):
         self.list.clear()
         rows = [("Current pose", "", 0.0)] if jointed or clips else []
         if jointed:
-            rows.append((f"Range test    {len(state.trials) * TRIAL_FRAMES} frames", RANGE_TEST, 0.0))
+            rows.append((f"Range test    {counted(len(state.trials) * TRIAL_FRAMES, 'frame')}", RANGE_TEST, 0.0))
             rows += [(f"{t.name}    kept", t.id, 0.0) for t in own]
-        rows += [(f"{clip.name}    {round(clip.length * clip.rate)} frames", clip.id, 0.0) for clip in clips]
+        rows += [(f"{clip.name}    {counted(round(clip.length * clip.rate), 'frame')}", clip.id, 0.0) for clip in clips]
         if jointed:
             rows += [
                 (f"{t.label}    pose", RANGE_TEST, (i + 0.5) * TRIAL_FRAMES / 30) for i, t in enumerate(state.trials)

@@ -14,6 +14,7 @@ from pegloom.app.context import Context, Edit
 from pegloom.app.jobs import Job
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress
+from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.model import Character, Document, Part
 from pegloom.files.images import read_picture
@@ -89,7 +90,7 @@ def _bring(c: Context, path: Path, *, replacing: bool) -> None:
         if replacing:
             return edits.replace_mesh(document, imported.parts, imported.materials, imported.images)
         result = edits.add_parts(document, imported.parts, imported.materials, imported.images)
-        return result, (f"{len(imported.parts)} parts added; bind them in Weights",)
+        return result, (f"{counted(len(imported.parts), 'part')} added; bind them in Weights",)
 
     def then(report: tuple[str, ...]) -> None:
         lines = report if isinstance(report, tuple) else (report,)
@@ -162,7 +163,7 @@ def join(c: Context) -> None:
         c.store.select("part", ids[0])
         c.say(f"{len(ids)} parts are one now; weights and morphs kept")
 
-    _change(c, f"Join {len(ids)} parts", lambda d: edits.join_parts(d, ids), then)
+    _change(c, f"Join {counted(len(ids), 'part')}", lambda d: edits.join_parts(d, ids), then)
 
 
 def split(c: Context) -> None:

@@ -15,6 +15,7 @@ from pegloom.app.state.state import State
 from pegloom.app.theme import current
 from pegloom.app.widgets import action_button, button, label
 from pegloom.app.widgets.panel import Panel
+from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.model import Document
 
@@ -194,7 +195,7 @@ class NumberTable(Panel):
             return
         self.model.read()
         count = len(self.model.values)
-        self.note.setText(f"{count} vertices" if count else "draw a box over some vertices")
+        self.note.setText(counted(count, "vertex", "vertices") if count else "draw a box over some vertices")
 
 
 def wanted(state: State) -> bool:

@@ -9,6 +9,7 @@ from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import State
 from pegloom.app.widgets import label
 from pegloom.core.rig.channels import Quantity
+from pegloom.core.said import counted
 from pegloom.core.skeleton.joints import Joint
 from pegloom.document import edits
 from pegloom.document.model import Document
@@ -55,7 +56,7 @@ class JointForm(Form):
         for weights in character.skin.weights.values() if character.skin else ():
             if joint.id in weights.joint_ids:
                 count += int((weights.indices == weights.joint_ids.index(joint.id)).sum())
-        texts["moves"].setText(f"{count} vertices" if character.skin else "not bound yet")
+        texts["moves"].setText(counted(count, "vertex", "vertices") if character.skin else "not bound yet")
         other = skeleton.other_side(joint.id)
         texts["other"].setText(skeleton.joint(other).name if other and other != joint.id else "on the middle")
 
@@ -77,7 +78,7 @@ class JointForm(Form):
 
     def _said(self) -> str:
         ids = self.all
-        return self.c.skeleton.joint(self.subject).name if len(ids) == 1 else f"{len(ids)} joints"
+        return self.c.skeleton.joint(self.subject).name if len(ids) == 1 else counted(len(ids), "joint")
 
     def _commit_place(self, axis: str, shown: float) -> None:
         hand, each, k = self.c.state.hand, self._each(), "xyz".index(axis)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import State
+from pegloom.core.said import counted
 
 
 class PartForm(Form):
@@ -19,7 +20,7 @@ class PartForm(Form):
         character = self.c.character
         part = character.part(self.subject)
         self.tag.name.setText(part.name)
-        self.tag.texts["size"].setText(f"{part.mesh.vertex_count} vertices")
+        self.tag.texts["size"].setText(counted(part.mesh.vertex_count, "vertex", "vertices"))
         self.tag.texts["what"].setText(part.kind.value if part.included else "left out")
         bound = character.skin is not None and part.id in character.skin.weights
         self.tag.texts["bound"].setText("yes" if bound else "not yet")

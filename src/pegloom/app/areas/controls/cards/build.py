@@ -6,6 +6,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
+from pegloom.core.said import counted
 
 
 class BuildCard(Card):
@@ -26,5 +27,5 @@ class BuildCard(Card):
         if rig is None:
             self.built.setText("No controls yet: build joints and bind, then build them.")
         else:
-            self.built.setText(f"{len(rig.controls)} controls, {len(rig.limbs)} IK limbs.")
+            self.built.setText(f"{counted(len(rig.controls), 'control')}, {len(rig.limbs)} IK limbs.")
         self.note.setText("built" if rig is not None else "")

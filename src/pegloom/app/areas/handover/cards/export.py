@@ -8,6 +8,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice
+from pegloom.core.said import counted
 from pegloom.core.skeleton.names import SideStyle
 from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.edits import DeliveredRest
@@ -40,6 +41,6 @@ class ExportCard(Card):
         joints = len(one.skeleton.joints) if one.skeleton else 0
         bound = len(one.skin.weights) if one.skin else 0
         self.summary.setText(
-            f"{len(one.included)} parts ({bound} bound), {joints} joints, {len(one.clips)} clips, "
-            f"{len(one.images)} textures. Clips on controls are baked to joints."
+            f"{counted(len(one.included), 'part')} ({bound} bound), {counted(joints, 'joint')}, {counted(len(one.clips), 'clip')}, "
+            f"{counted(len(one.images), 'texture')}. Clips on controls are baked to joints."
         )

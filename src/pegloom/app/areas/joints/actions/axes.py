@@ -6,6 +6,7 @@ from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import JOINT_PICKED, WITH_JOINTS
 from pegloom.app.areas.joints.actions.changing import lead_name
 from pegloom.app.context import Context, Edit
+from pegloom.core.said import counted
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.joints import Origin
 from pegloom.document import edits
@@ -13,7 +14,7 @@ from pegloom.document import edits
 
 def _axes(c: Context, name: str, edit: Edit) -> None:
     ids = c.state.selection.ids
-    c.try_edit(f"{name}, {len(ids)} joints" if len(ids) > 1 else f"{name}, {lead_name(c)}", edit)
+    c.try_edit(f"{name}, {counted(len(ids), 'joint')}" if len(ids) > 1 else f"{name}, {lead_name(c)}", edit)
 
 
 def aim(c: Context) -> None:
@@ -70,7 +71,7 @@ def mend(c: Context) -> None:
     if len(kept) == len(crooked):
         c.say(why if kept else "No axes are crooked")
         return
-    done = f"{len(crooked) - len(kept)} joints put right"
+    done = f"{counted(len(crooked) - len(kept), 'joint')} put right"
     c.try_edit("Mend crooked axes", edits.mend_axes, lambda _: c.say(f"{done}; {why}" if kept else done))
 
 

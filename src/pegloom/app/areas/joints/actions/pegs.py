@@ -12,6 +12,7 @@ from pegloom.app.areas.joints.actions.changing import change, lead_name
 from pegloom.app.areas.joints.settings import AS_SEEN, AUTO, PatternSettings
 from pegloom.app.context import Context
 from pegloom.core.jobs import Progress
+from pegloom.core.said import counted
 from pegloom.core.skeleton.patterns import free_pegs
 from pegloom.core.skeleton.patterns import pattern as shipped_pattern
 from pegloom.core.skeleton.pegs import PegSet, toes_of
@@ -27,7 +28,7 @@ def _instead_of_the_files(c: Context) -> bool | None:
         return None
     count = len(character.adopted.joints)
     return c.ask.confirm(
-        f"The file brought a skeleton of {count} joints. Build another one from pegs in its place? Its weights, "
+        f"The file brought a skeleton of {counted(count, 'joint')}. Build another one from pegs in its place? Its weights, "
         "controls and clips go with it; one undo brings all of it back. (To add ears, a tail or fingers to it, "
         "add a limb kit to one of its joints instead.)",
         yes="Build another one", no="Keep the file's skeleton",
@@ -40,7 +41,7 @@ def _keep_placed(c: Context) -> bool | None:
     placed = sum(p.by_hand for p in pegs.pegs) if pegs is not None else 0
     if not placed:
         return True
-    ones = "the peg" if placed == 1 else f"the {placed} pegs"
+    ones = "the peg" if placed == 1 else f"the {counted(placed, 'peg')}"
     options = [f"Keep {ones} placed by hand, find the others", "Find all of them anew"]
     number = c.ask.one_of("Some pegs were placed by hand", options)
     return None if number < 0 else number == 0
@@ -99,7 +100,7 @@ def find_pegs(c: Context) -> None:
     def then(title: str) -> None:
         pegs = c.character.require_pegs()
         weak = sum(p.weak for p in pegs.pegs)
-        word = f"{title}: {len(pegs.pegs)} pegs placed"
+        word = f"{title}: {counted(len(pegs.pegs), 'peg')} placed"
         kept = sum(p.by_hand for p in pegs.pegs)
         word += f", {kept} of them where you put them" if kept else ""
         word += f", {weak} of them weak guesses; look at those with a ring" if weak else ""
@@ -148,7 +149,7 @@ def lay_out(c: Context) -> None:
 def build(c: Context) -> None:
     change(
         c, "Build joints", edits.build_joints,
-        lambda _: c.say(f"{len(c.skeleton.joints)} joints built; next: Weights (3)"),
+        lambda _: c.say(f"{counted(len(c.skeleton.joints), 'joint')} built; next: Weights (3)"),
     )  # fmt: skip
 
 

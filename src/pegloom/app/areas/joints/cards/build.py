@@ -6,6 +6,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
+from pegloom.core.said import counted
 
 
 class BuildCard(Card):
@@ -27,7 +28,7 @@ class BuildCard(Card):
         if one is not None and one.skeleton is not None:
             moved = len(one.joint_overrides) + len(one.own_joints)
             by_hand = f"; {moved} changed or added by hand, kept" if moved else ""
-            self.built.setText(f"{len(one.skeleton.joints)} joints{by_hand}")
+            self.built.setText(f"{counted(len(one.skeleton.joints), 'joint')}{by_hand}")
             return
         pegs = one is not None and one.pegs is not None
         self.built.setText("No joints yet." if pegs else "Find pegs first, or draw joints (J).")

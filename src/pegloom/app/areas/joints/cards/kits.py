@@ -12,6 +12,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import SliderRow, action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice, fill
+from pegloom.core.said import counted
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.patterns import kit_library
 
@@ -78,7 +79,7 @@ class KitsCard(Card):
         fill(self.kit, [(f"{kit.id}  ({len(kit.joints)})", kit.id) for kit in kits if kit.kind != "root" and kit.joints])
         self.kit.setCurrentIndex(self.kit.findData(kit_of(state)))
         self.kit_kind.setCurrentIndex(max(self.kit_kind.findData(kind_of(state)), 0))
-        self.note.setText(f"{max(len(kits) - 1, 0)} kits" if kits else "")
+        self.note.setText(counted(max(len(kits) - 1, 0), "kit") if kits else "")
         kit = next((k for k in kits if k.id == kit_of(state)), None)
         if kit is not None:
             self.count.setRange(kit.least, max(kit.most, kit.least))
@@ -88,7 +89,7 @@ class KitsCard(Card):
         some = kit is not None and kit.most > kit.least
         self.count.setEnabled(some)
         self.count.setToolTip(
-            f"{kit.least} to {kit.most} joints" if some and kit is not None else "This kit has a fixed number of joints"
+            f"{kit.least} to {counted(kit.most, 'joint')}" if some and kit is not None else "This kit has a fixed number of joints"
         )
         bent = kit is not None and len(kit.ik) == 3
         self.twist.setEnabled(bent)

@@ -8,6 +8,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice, whole
+from pegloom.core.said import counted
 from pegloom.files.patterns import known_patterns
 
 
@@ -37,7 +38,7 @@ class PatternCard(Card):
     def show_state(self, state: State) -> None:
         pegs = state.character.pegs if state.character is not None else None
         title = self.patterns[pegs.pattern].title if pegs is not None and pegs.pattern in self.patterns else ""
-        self.note.setText(f"{title}, {len(pegs.pegs)} pegs" if pegs is not None else "")
+        self.note.setText(f"{title}, {counted(len(pegs.pegs), 'peg')}" if pegs is not None else "")
         # Once found the pattern makes room for the pegs; the card stays where the user puts it then.
         if (pegs is not None) is not self.had_pegs:
             self.had_pegs = pegs is not None

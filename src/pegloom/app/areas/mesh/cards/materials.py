@@ -12,6 +12,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import SliderRow, action_button, button
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import fill
+from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.model import Document, Material
 
@@ -117,7 +118,7 @@ class MaterialCard(Card):
             return document
 
         if material is not None:
-            which = material.name if len(numbers) == 1 else f"{len(numbers)} materials"
+            which = material.name if len(numbers) == 1 else counted(len(numbers), "material")
             self.c.try_edit(f"{word} of {which}", edit)
 
     def _choose_colour(self) -> None:

@@ -9,6 +9,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import clear, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.layouts import side_by_side
+from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.model import PartKind
 
@@ -38,7 +39,7 @@ class PartsCard(Card):
             box.setAccessibleName(f"What {part.name} is")
             name = label(part.name + (f"  · level {part.detail}" if part.detail else ""), "soft")
             name.setToolTip(
-                f"{part.mesh.vertex_count} vertices, {part.mesh.face_count} faces, {len(part.morphs)} morph targets"
+                f"{counted(part.mesh.vertex_count, 'vertex', 'vertices')}, {counted(part.mesh.face_count, 'face')}, {len(part.morphs)} morph targets"
             )
             self.rows.addLayout(side_by_side(name, box))
 

@@ -10,6 +10,7 @@ from pegloom.app.context import Context, Edit
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button
 from pegloom.app.widgets.card import Card
+from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.model import Document, Part, Subdivision
 
@@ -71,7 +72,7 @@ class PickedCard(Card):
     def show_state(self, state: State) -> None:
         part, some = self.part_of(state), self.parts_of(state)
         unlike = len({(p.detail, p.smooth, p.levels) for p in some}) > 1
-        several = f"{len(some)} parts{', they differ' if unlike else ''}"
+        several = f"{counted(len(some), 'part')}{', they differ' if unlike else ''}"
         self.note.setText("none picked" if part is None else part.name if len(some) == 1 else several)
         for box in (self.part_name, self.detail, self.smooth, self.levels):
             box.setEnabled(part is not None)
@@ -98,7 +99,7 @@ class PickedCard(Card):
             return document
 
         if ids:
-            self._on_part(name if len(ids) == 1 else f"{name}, {len(ids)} parts", each)
+            self._on_part(name if len(ids) == 1 else f"{name}, {counted(len(ids), 'part')}", each)
 
     def _set_detail(self, value: int) -> None:
         self._on_all(f"Detail level {value}", lambda d, part: edits.set_detail(d, part, value))

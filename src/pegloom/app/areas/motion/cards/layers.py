@@ -12,6 +12,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import button, clear, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.layouts import side_by_side
+from pegloom.core.said import counted
 
 
 class LayersCard(Card):
@@ -33,7 +34,7 @@ class LayersCard(Card):
         clear(self.rows)
         for layer in layers:
             controls = {control for control, _ in layer.curves}
-            count = "1 control" if len(controls) == 1 else f"{len(controls)} controls"
+            count = "1 control" if len(controls) == 1 else counted(len(controls), "control")
             tick = QCheckBox(f"{layer.name}, {count}")
             tick.setObjectName(f"motion.layer.{layer.id}")
             tick.setAccessibleName(f"{layer.name} plays")

@@ -18,6 +18,7 @@ from pegloom.app.state.state import State
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.symmetry import partners
 from pegloom.core.jobs import Progress
+from pegloom.core.said import counted
 from pegloom.core.skin.mirror import partners_within
 from pegloom.document import edits
 from pegloom.document.model import Character, Document
@@ -94,7 +95,7 @@ def transfer(c: Context) -> None:
         return edits.transfer(document, source, target, fill=fill, leave_out=left)
 
     def then(report: Any) -> None:
-        said = f"{report.matched} vertices read, {report.filled} filled"
+        said = f"{counted(report.matched, 'vertex', 'vertices')} read, {report.filled} filled"
         said += f", {report.forced} read from the nearest place for want of a match" if report.forced else ""
         said += f"; farthest {100 * report.farthest:.1f} cm"
         c.store.put_setting(TransferSettings, report=said)
@@ -136,7 +137,7 @@ def _read(c: Context, other: Character, pairs: dict[str, str]) -> None:
         reports, read_as = result
         matched, filled = sum(r.matched for r in reports.values()), sum(r.filled for r in reports.values())
         said = f"{len(pairs)} joints of {other.name} read as {len(set(read_as.values()))} here; "
-        said += f"{matched} vertices read, {filled} filled"
+        said += f"{counted(matched, 'vertex', 'vertices')} read, {filled} filled"
         c.store.put_setting(TransferSettings, report=said)
         c.say(said)
 

@@ -17,6 +17,7 @@ from pegloom.app.state.state import State
 from pegloom.checks.snags import Snag
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress
+from pegloom.core.said import counted
 from pegloom.core.skin.bind import likely_seconds
 from pegloom.document import edits
 from pegloom.document.model import Document
@@ -75,7 +76,7 @@ def bind(c: Context) -> None:
 def drop_strays(c: Context) -> None:
     change(
         c, "Drop stray weights", edits.drop_strays,
-        lambda count: c.say(f"{count} vertices freed of strays" if count else "There are no strays that are sure"),
+        lambda count: c.say(f"{counted(count, 'vertex', 'vertices')} freed of strays" if count else "There are no strays that are sure"),
     )  # fmt: skip
 
 
@@ -115,13 +116,13 @@ def prune(c: Context) -> None:
             count += touched
         return document, count
 
-    change(c, "Prune weights", edit, lambda count: c.say(f"{count} vertices freed of weights under 0.005"))
+    change(c, "Prune weights", edit, lambda count: c.say(f"{counted(count, 'vertex', 'vertices')} freed of weights under 0.005"))
 
 
 def close_borders(c: Context) -> None:
     change(
         c, "Close the borders of parts that meet", edits.close_borders,
-        lambda count: c.say(f"{count} places closed" if count else "No border opens"),
+        lambda count: c.say(f"{counted(count, 'place')} closed" if count else "No border opens"),
     )  # fmt: skip
 
 

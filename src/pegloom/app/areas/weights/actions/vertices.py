@@ -14,6 +14,7 @@ from pegloom.app.state.state import Tool
 from pegloom.core.arrays import IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh
+from pegloom.core.said import counted
 from pegloom.core.skin import select
 from pegloom.document import edits
 
@@ -26,7 +27,7 @@ def fill(c: Context) -> None:
     sides = " on both sides" if both else ""
     on_vertices(
         c,
-        f"Set {joint_name(c, joint)} to {value:g} on {count_picked(c)} vertices{sides}",
+        f"Set {joint_name(c, joint)} to {value:g} on {counted(count_picked(c), 'vertex', 'vertices')}{sides}",
         lambda d, p, v: edits.fill_weight(d, p, joint, v, value, both_sides=both, locked=tools.locked),
     )
 
@@ -36,7 +37,7 @@ def smooth(c: Context) -> None:
     both, strength = c.state.hand.both_sides, c.state.brush.strength
     on_vertices(
         c,
-        f"Smooth {count_picked(c)} vertices" + (" on both sides" if both else ""),
+        f"Smooth {counted(count_picked(c), 'vertex', 'vertices')}" + (" on both sides" if both else ""),
         lambda d, p, v: edits.smooth_weights(
             d, p, v, strength=strength, both_sides=both, locked=tools.locked
         ),
@@ -45,7 +46,7 @@ def smooth(c: Context) -> None:
 
 def average(c: Context) -> None:
     locked = c.state.tooling.locked
-    name = f"Average {count_picked(c)} vertices"
+    name = f"Average {counted(count_picked(c), 'vertex', 'vertices')}"
     on_vertices(c, name, lambda d, p, v: edits.average_rows(d, p, v, locked=locked))
 
 
@@ -61,7 +62,7 @@ def paste(c: Context) -> None:
     row, locked = c.state.tooling.copied, c.state.tooling.locked
     if row is None:
         raise EditError("there is no copied row of weights")
-    name = f"Paste weights on {count_picked(c)} vertices"
+    name = f"Paste weights on {counted(count_picked(c), 'vertex', 'vertices')}"
     on_vertices(c, name, lambda d, p, v: edits.paste_row(d, p, v, row, locked=locked))
 
 

@@ -8,6 +8,7 @@ from pegloom.app.areas.weights.actions.common import change, count_picked, picke
 from pegloom.app.areas.weights.settings import WeaveSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
+from pegloom.core.said import counted
 from pegloom.document import edits
 
 
@@ -44,7 +45,7 @@ def mix(c: Context) -> None:
     border = c.state.settings.of(WeaveSettings).border / 100
     name = next(w.name for w in c.character.weaves if w.id == weave)
     change(
-        c, f"{name} on {count_picked(c)} vertices",
+        c, f"{name} on {counted(count_picked(c), 'vertex', 'vertices')}",
         lambda d: edits.mix_weave(d, weave, chosen, border=border, both_sides=both),
     )  # fmt: skip
 

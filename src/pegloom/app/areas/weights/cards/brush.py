@@ -13,6 +13,7 @@ from pegloom.app.state.state import BrushSettings, HandSettings, State, Tool
 from pegloom.app.widgets import Choices, action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import shown_by, slider, tick
+from pegloom.core.said import counted
 from pegloom.scene.brushes import BrushMode, Painting
 from pegloom.scene.lenses import Lens
 from pegloom.scene.stroke import get_ready
@@ -103,7 +104,7 @@ class BrushCard(Card):
         self.painting.setCurrentIndex(list(Painting).index(c.state.tooling.painting))
         self.ladder.show_values(c.state.tooling.ladder, brush.value)
         chosen = sum(len(v) for v in c.state.vertices.values())
-        self.note.setText(f"inside {chosen} vertices" if chosen else "anywhere")
+        self.note.setText(f"inside {counted(chosen, 'vertex', 'vertices')}" if chosen else "anywhere")
         self.fill.setText("Fill both sides" if c.state.hand.both_sides and chosen else "Fill")
         skeleton = character.skeleton if character else None
         if c.state.tooling.painting is not Painting.WEIGHTS:
