@@ -12,7 +12,7 @@ from pegloom.app.context import Context
 from pegloom.app.panels.tags import TAGS
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import Selection, State
-from pegloom.app.theme import INK, icon
+from pegloom.app.theme import put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel
 from pegloom.core.rig.channels import Quantity
@@ -73,11 +73,11 @@ class Tag(Panel):
         head.addWidget(self.kind)
         tip = "Keep this tag while other things are picked" if holds is None else "Let this tag go"
         self.pin = button("", f"{stem}.pin", self.pin_pressed.emit, role="plain", tip=tip)
-        self.pin.setIcon(icon("pin" if holds is None else "x", INK.soft))
+        put_icon(self.pin, "pin" if holds is None else "x")
         self.pin.setAccessibleName(tip)
         head.addWidget(self.pin)
         self.fold = button("", f"{stem}.fold", self._toggle, role="plain", tip="Fold or unfold the tag")
-        self.fold.setIcon(icon("chevron-down", INK.soft))
+        put_icon(self.fold, "chevron-down")
         self.fold.setAccessibleName("Fold or unfold the tag")
         head.addWidget(self.fold)
         column.addLayout(head)
@@ -100,7 +100,7 @@ class Tag(Panel):
 
     def _toggle(self) -> None:
         self.content.setVisible(self.content.isHidden())
-        self.fold.setIcon(icon("chevron-right" if self.content.isHidden() else "chevron-down", INK.soft))
+        put_icon(self.fold, "chevron-right" if self.content.isHidden() else "chevron-down")
         self.refresh()
 
     @property

@@ -120,7 +120,8 @@ class StageFrame(Panel):
         self.chips.move(EDGE, 10)
         self.hint.move(EDGE, h - self.hint.height() - 10)
         below = self.hint.height() + 18
-        self.stage.margins = (self.chips.y() + self.chips.height() + 8, below)
+        # The metre stick says the height over its end.
+        self.stage.make_margins(self.chips.y() + self.chips.height() + 24, below)
         for pane, panel in self.panes.values():
             if not panel.isVisibleTo(self.stage):
                 continue

@@ -82,6 +82,8 @@ class Stage(QOpenGLWidget):
         self.stroke: AnyStroke = None
         self.painted: Stroke | None = None
         self._marks_for: tuple[object, ...] | None = None
+        self._all: Camera | None = None
+        """The camera as it was put when all was last shown."""
         self.margins = (60, 40)
         """Pixels above and below that what lies over the view takes."""
         self._roomy: tuple[Camera, Camera] | None = None
@@ -302,6 +304,14 @@ class Stage(QOpenGLWidget):
             middle = (low + high) / 2 * [1, 0, 1]
             points = np.concatenate([points, [middle + [0, high[1] + top * tall, 0], middle + [0, low[1] - bottom * tall, 0]]])
         self.cameras.frame(points, self._aspect, room=CLOSE)
+        self._all = self.camera
+
+    def make_margins(self, top: int, bottom: int) -> None:
+        """What lies over the view takes so much now; where all of the figure was shown, all of it is again."""
+        if self.margins != (top, bottom):
+            self.margins = (top, bottom)
+            if self._all is not None and self.camera == self._all:
+                self.show_all()
 
     def make_room(self) -> None:
         """Draw back where joints of what the strip plays leave the picture: a raised arm stays in sight.
