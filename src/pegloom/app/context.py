@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
@@ -11,7 +12,9 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from pegloom.app.jobs import Background, Job, JobRunner
 from pegloom.app.spec import AreaSpec
 from pegloom.app.state.frames import Frames
+from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.player import Player
+from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import Selection, State, Tool
 from pegloom.app.state.store import Store
 from pegloom.core.errors import PegLoomError
@@ -168,6 +171,13 @@ class Context(QObject):
         )  # fmt: skip
         if before and not self.store.state.clock.source:
             self.say("Showing the current pose; trials are on the strip")
+
+    def keep_setting(self, kind: type[Setting], **values: Any) -> None:
+        """A setting put, and kept as the user's usual one for sessions to come."""
+        self.store.put_setting(kind, **values)
+        settings = self.store.state.settings
+        self.store.put(settings=settings.with_usual(replace(settings.usual_of(kind), **values)))  # type: ignore[type-var]
+        keep_usual(self.store.state.settings)
 
     # Changing the document
 

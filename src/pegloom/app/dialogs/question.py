@@ -1,125 +1,68 @@
-"""A question with answers that say what will happen."""
+"""Questions: sheets whose answers say what will happen; rows, names and numbers are asked for in the same way."""
 
 from __future__ import annotations
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import (
-    QDialog,
-    QDoubleSpinBox,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
-    QListWidget,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtWidgets import QDialog, QDoubleSpinBox, QHBoxLayout, QLabel, QLineEdit, QListWidget, QVBoxLayout, QWidget
+
+from pegloom.app.widgets import button
 
 WIDE = 420
 
 
-class QuestionSheet(QDialog):
-    """A sentence or two, and a button for each way out; Esc is the last, which changes nothing."""
+class Sheet(QDialog):
+    """A sentence or two, what is asked for if anything, and two ways out: Esc is the one that changes nothing."""
 
-    def __init__(self, question: str, yes: str, no: str, parent: QWidget | None) -> None:
+    def __init__(self, name: str, text: str, field: QWidget | None, yes: str, no: str, parent: QWidget | None) -> None:
         super().__init__(parent)
-        self.setObjectName("question")
+        self.setObjectName(name)
         self.setWindowTitle("Peg Loom")
         column = QVBoxLayout(self)
         column.setContentsMargins(22, 20, 22, 18)
-        column.setSpacing(16)
-        words = QLabel(question)
-        words.setObjectName("question.words")
+        column.setSpacing(14)
+        words = QLabel(text)
+        words.setObjectName(f"{name}.words")
         words.setTextFormat(Qt.TextFormat.PlainText)
         words.setWordWrap(True)
         words.setMinimumWidth(WIDE)
         column.addWidget(words)
+        if field is not None:
+            field.setAccessibleName(text)
+            column.addWidget(field)
         line = QHBoxLayout()
         line.addStretch(1)
-        self.no, self.yes = QPushButton(no), QPushButton(yes)
-        self.no.setObjectName("question.no")
-        self.yes.setObjectName("question.yes")
-        self.yes.setProperty("role", "main")
-        self.no.clicked.connect(self.reject)
-        self.yes.clicked.connect(self.accept)
+        self.no = button(no, f"{name}.no", self.reject)
+        self.yes = button(yes, f"{name}.yes", self.accept, role="main")
         line.addWidget(self.no)
         line.addWidget(self.yes)
         column.addLayout(line)
-        # Return takes the way out that loses nothing.
-        self.no.setDefault(True)
-        self.no.setFocus()
+        # Where nothing is filled in, Return takes the way out that loses nothing.
+        (self.no if field is None else self.yes).setDefault(True)
+        (field or self.no).setFocus()
 
 
-class ChoiceSheet(QDialog):
+class QuestionSheet(Sheet):
+    """A question with answers that say what will happen."""
+
+    def __init__(self, question: str, yes: str, no: str, parent: QWidget | None) -> None:
+        super().__init__("question", question, None, yes, no, parent)
+
+
+class ChoiceSheet(Sheet):
     """One of some rows."""
 
     def __init__(self, title: str, options: list[str], parent: QWidget | None) -> None:
-        super().__init__(parent)
-        self.setObjectName("choice")
-        self.setWindowTitle("Peg Loom")
-        column = QVBoxLayout(self)
-        column.setContentsMargins(22, 20, 22, 18)
-        column.setSpacing(12)
-        words = QLabel(title)
-        words.setTextFormat(Qt.TextFormat.PlainText)
-        words.setWordWrap(True)
-        words.setMinimumWidth(WIDE)
-        column.addWidget(words)
-        self.list = QListWidget()
-        self.list.setObjectName("choice.list")
-        self.list.setAccessibleName(title)
-        self.list.addItems(options)
-        self.list.setCurrentRow(0)
+        rows = QListWidget()
+        rows.setObjectName("choice.list")
+        rows.addItems(options)
+        rows.setCurrentRow(0)
+        super().__init__("choice", title, rows, "Take this one", "Cancel", parent)
+        self.list = rows
         self.list.itemActivated.connect(lambda _: self.accept())
-        column.addWidget(self.list)
-        line = QHBoxLayout()
-        line.addStretch(1)
-        no, yes = QPushButton("Cancel"), QPushButton("Take this one")
-        no.setObjectName("choice.no")
-        yes.setObjectName("choice.yes")
-        yes.setProperty("role", "main")
-        yes.setDefault(True)
-        no.clicked.connect(self.reject)
-        yes.clicked.connect(self.accept)
-        line.addWidget(no)
-        line.addWidget(yes)
-        column.addLayout(line)
 
     @property
     def chosen(self) -> int:
         return self.list.currentRow()
-
-
-class FieldSheet(QDialog):
-    """One field to fill: a name, or a number."""
-
-    def __init__(self, title: str, field: QWidget, yes: str, parent: QWidget | None) -> None:
-        super().__init__(parent)
-        self.setObjectName("field")
-        self.setWindowTitle("Peg Loom")
-        column = QVBoxLayout(self)
-        column.setContentsMargins(22, 20, 22, 18)
-        column.setSpacing(12)
-        words = QLabel(title)
-        words.setTextFormat(Qt.TextFormat.PlainText)
-        words.setWordWrap(True)
-        words.setMinimumWidth(WIDE)
-        column.addWidget(words)
-        field.setAccessibleName(title)
-        column.addWidget(field)
-        line = QHBoxLayout()
-        line.addStretch(1)
-        no, self.yes = QPushButton("Cancel"), QPushButton(yes)
-        no.setObjectName("field.no")
-        self.yes.setObjectName("field.yes")
-        self.yes.setProperty("role", "main")
-        self.yes.setDefault(True)
-        no.clicked.connect(self.reject)
-        self.yes.clicked.connect(self.accept)
-        line.addWidget(no)
-        line.addWidget(self.yes)
-        column.addLayout(line)
-        field.setFocus()
 
 
 def ask_name(title: str, suggestion: str, parent: QWidget | None) -> str:
@@ -127,7 +70,7 @@ def ask_name(title: str, suggestion: str, parent: QWidget | None) -> str:
     field = QLineEdit(suggestion)
     field.setObjectName("field.name")
     field.selectAll()
-    sheet = FieldSheet(title, field, "Use this name", parent)
+    sheet = Sheet("field", title, field, "Use this name", "Cancel", parent)
     return field.text().strip() if sheet.exec() == QDialog.DialogCode.Accepted else ""
 
 
@@ -139,5 +82,5 @@ def ask_share(title: str, now: float, parent: QWidget | None) -> float | None:
     field.setDecimals(3)
     field.setSingleStep(0.05)
     field.setValue(now)
-    sheet = FieldSheet(title, field, "Use this value", parent)
+    sheet = Sheet("field", title, field, "Use this value", "Cancel", parent)
     return field.value() if sheet.exec() == QDialog.DialogCode.Accepted else None

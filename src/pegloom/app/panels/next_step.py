@@ -8,7 +8,6 @@ from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from pegloom.app.context import Context
 from pegloom.app.spec import AreaSpec, Step
-from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import State
 from pegloom.app.widgets import button, label
@@ -83,10 +82,7 @@ class NextStep(Panel):
 
     def _away(self) -> None:
         """No guide any more, in this session and those to come."""
-        store = self.c.store
-        store.put_setting(GuideSettings, shown=False)
-        store.put(settings=store.state.settings.with_usual(GuideSettings(shown=False)))
-        keep_usual(store.state.settings)
+        self.c.keep_setting(GuideSettings, shown=False)
         self.c.say("The guide is put away; the button stays")
 
     def _do(self) -> None:

@@ -6,10 +6,8 @@ from collections.abc import Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
-import numpy as np
-
 from pegloom.core.arrays import BoolArray
-from pegloom.core.geometry.mesh import Mesh
+from pegloom.core.geometry.mend import keep_faces
 from pegloom.core.memo import of_the_latest
 from pegloom.document.model import Part
 
@@ -25,14 +23,4 @@ def hidden_part(part_id: str) -> str:
 @of_the_latest(16)
 def without_faces(part: Part, mask: BoolArray) -> Part:
     """The part as it is shown without some of its faces (f,): its vertices are all there, and numbered as they were."""
-    mesh = part.mesh
-    kept = ~mask
-    sizes = np.diff(mesh.starts)
-    corners = np.repeat(kept, sizes)
-    starts = np.concatenate([[0], np.cumsum(sizes[kept])])
-    layers = MappingProxyType({name: values[corners] for name, values in mesh.layers.items()})
-    shown = Mesh(
-        mesh.points, mesh.corners[corners], starts, None if mesh.uvs is None else mesh.uvs[corners],
-        None if mesh.normals is None else mesh.normals[corners], mesh.materials[kept], layers,
-    )  # fmt: skip
-    return replace(part, mesh=shown)
+    return replace(part, mesh=keep_faces(part.mesh, ~mask))

@@ -76,9 +76,10 @@ class Body:
         return {joint: role for role, joint in self.joint_of.items()}
 
 
+@by_identity
 def unknown_chains(skeleton: Skeleton) -> tuple[tuple[str, ...], ...]:
     """Chains of a file's joints, three or more in a row, that are no part of what was recognised; the longest first."""
-    known = set(body_of(skeleton).joint_of.values()) & {j for j, role in body_of(skeleton).role_of.items() if j != role}
+    known = {joint for joint, role in body_of(skeleton).role_of.items() if joint != role}
     rest = [j for j in skeleton.joints if j.origin is Origin.FILE and j.id not in known]
     below: dict[str, list[str]] = {}
     for joint in rest:
@@ -86,8 +87,7 @@ def unknown_chains(skeleton: Skeleton) -> tuple[tuple[str, ...], ...]:
             below.setdefault(joint.parent, []).append(joint.id)
     found = []
     for joint in rest:
-        alone = joint.parent is None or joint.parent in known or len(below.get(joint.parent, [])) > 1
-        if not alone or joint.parent is None:
+        if joint.parent is None or not (joint.parent in known or len(below[joint.parent]) > 1):
             continue
         chain = [joint.id]
         while len(below.get(chain[-1], [])) == 1:

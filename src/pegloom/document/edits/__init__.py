@@ -109,6 +109,7 @@ from pegloom.document.edits.parts import (
     take_material,
 )
 from pegloom.document.edits.rest import DeliveredRest, delivered, rest_in_a, rest_in_t, set_rest
+from pegloom.document.edits.said_joints import say_chain, say_part, set_use
 from pegloom.document.edits.skeleton import (
     delete_joint,
     draw_joint,
@@ -126,10 +127,7 @@ from pegloom.document.edits.skeleton import (
     rename_joints,
     rename_preview,
     reparent_joint,
-    say_chain,
-    say_part,
     set_mark_size,
-    set_use,
     split_bone,
     turn_joints,
 )

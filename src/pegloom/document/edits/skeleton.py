@@ -21,10 +21,8 @@ from pegloom.core.geometry.transforms import (
     transform_points,
 )
 from pegloom.core.skeleton.axes import aim_of, mirrored
-from pegloom.core.skeleton.body_words import NOTHING, choices, other_side
-from pegloom.core.skeleton.joints import Joint, JointKind, Origin, Skeleton, Vector
+from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton, Vector
 from pegloom.core.skeleton.names import Side, SideStyle, other_side_name, renamed, side_of_name
-from pegloom.core.skeleton.uses import Use, uses_of
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.joints import middle_of
 from pegloom.document.edits.rebuild import OWN, local_of, rebuilt, recipe_of
@@ -38,14 +36,14 @@ PARTED = 0.003
 def rename_joint(document: Document, joint_id: str, name: str) -> Document:
     """Give a joint another name. Raises EditError for an empty name or one already taken."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     name = name.strip()
     if not name:
         raise EditError("a joint needs a name")
     holder = skeleton.by_name(name)
     if holder is not None and holder.id != joint_id:
         raise EditError(f"another joint is called {name} already")
-    return _overridden(document, character, {joint_id: {"name": name}})
+    return with_changes(document, character, {joint_id: {"name": name}})
 
 
 def rename_preview(
@@ -53,7 +51,7 @@ def rename_preview(
     style: SideStyle | None = None,
 ) -> Mapping[str, str]:  # fmt: skip
     """What `rename_joints` would make of each name (old: new). Raises ShapeError where two would be alike."""
-    skeleton = _skeleton(document.require_character())
+    skeleton = skeleton_in(document.require_character())
     chosen = set(joints) if joints is not None else {j.id for j in skeleton.joints}
     wanted = renamed(
         [j.name for j in skeleton.joints if j.id in chosen], find=find, put=put, prefix=prefix, style=style
@@ -73,9 +71,9 @@ def rename_joints(
     wanted = rename_preview(document, joints, find=find, put=put, prefix=prefix, style=style)
     character = _grounded(document)
     changes = {
-        j.id: {"name": wanted[j.name]} for j in _skeleton(character).joints if wanted.get(j.name, j.name) != j.name
+        j.id: {"name": wanted[j.name]} for j in skeleton_in(character).joints if wanted.get(j.name, j.name) != j.name
     }
-    return _overridden(document, character, changes) if changes else document
+    return with_changes(document, character, changes) if changes else document
 
 
 def move_joint(
@@ -83,10 +81,10 @@ def move_joint(
 ) -> Document:
     """Put a joint elsewhere, alone or with all that hangs on it. Kept through rebuilds, relative to its pegs."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     delta = np.array(position, dtype=np.float64) - skeleton.joint(joint_id).position
     targets = dict(_shifted(skeleton, joint_id, delta, with_children))
-    for other in _partner(skeleton, joint_id, both_sides):
+    for other in partners_of(skeleton, joint_id, both_sides):
         mirrored_place = np.array(position) * [-1, 1, 1] + [2 * middle_of(character), 0, 0]
         targets |= _shifted(skeleton, other, mirrored_place - skeleton.joint(other).position, with_children)
     return _placed(document, character, targets)
@@ -95,12 +93,12 @@ def move_joint(
 def lengthen_joint(document: Document, joint_id: str, length: float, *, both_sides: bool = True) -> Document:
     """Another length for a joint's bone, along its own axis only; what hangs on its end goes along."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     if not length > 0:
         raise EditError(f"a bone's length must be more than 0 m, not {length:g}")
     targets: dict[str, FloatArray] = {}
     tails: dict[str, FloatArray] = {}
-    for target in (joint_id, *_partner(skeleton, joint_id, both_sides)):
+    for target in (joint_id, *partners_of(skeleton, joint_id, both_sides)):
         joint = skeleton.joint(target)
         aim = aim_of(skeleton, joint)
         if aim is None:
@@ -131,7 +129,7 @@ def draw_joint(
     elif both_sides and abs(place[0] - middle_of(character)) > 0.02 * character.height:
         side = Side.LEFT if place[0] > middle_of(character) else Side.RIGHT
     own = [_own(character, result[0], name, parent, np.array(place), side, tail, takes)]
-    across = _partner(skeleton, parent, both_sides) if parent else []
+    across = partners_of(skeleton, parent, both_sides) if parent else []
     if side is not Side.CENTRE and (across or (parent is None or skeleton.joint(parent).side is Side.CENTRE)):
         other = across[0] if across else parent
         flipped = np.array(place) * [-1, 1, 1] + [2 * middle_of(character), 0, 0]
@@ -177,10 +175,10 @@ def _insert(
     document: Document, child_id: str, shares: tuple[float, ...], name: str, both_sides: bool, takes: bool
 ) -> tuple[Document, str]:
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     result: list[OwnJoint] = []
     first = ""
-    for target in (child_id, *_partner(skeleton, child_id, both_sides)):
+    for target in (child_id, *partners_of(skeleton, child_id, both_sides)):
         child = skeleton.joint(target)
         if child.parent is None:
             raise EditError(f"{child.name} has no bone above it to put a joint into")
@@ -205,7 +203,7 @@ def extend_joint(
 ) -> tuple[Document, str]:
     """Add a joint at the end of a joint's bone, going on in its direction."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     joint = skeleton.joint(joint_id)
     aim = aim_of(skeleton, joint)
     here = np.array(joint.position)
@@ -220,9 +218,9 @@ def extend_joint(
 def delete_joint(document: Document, joint_id: str, *, keep_children: bool = True, both_sides: bool = True) -> Document:
     """Take a joint out; what it held goes to its parent. Its children hang one higher, or go with it."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     gone: set[str] = set()
-    for target in (joint_id, *_partner(skeleton, joint_id, both_sides)):
+    for target in (joint_id, *partners_of(skeleton, joint_id, both_sides)):
         joint = skeleton.joint(target)
         if joint.parent is None and keep_children and len(skeleton.children(target)) > 1:
             raise EditError(f"{joint.name} carries everything; hang its children elsewhere first")
@@ -231,15 +229,15 @@ def delete_joint(document: Document, joint_id: str, *, keep_children: bool = Tru
             gone |= {j.id for j in below(skeleton, target)}
     if len(gone) >= len(skeleton.joints):
         raise EditError("no joint would be left; undo to before the joints instead")
-    return _overridden(document, character, {j: {"dropped": True} for j in gone})
+    return with_changes(document, character, {j: {"dropped": True} for j in gone})
 
 
 def reparent_joint(document: Document, joint_id: str, parent: str, *, both_sides: bool = True) -> Document:
     """Hang a joint on another one; nothing moves. Raises EditError for a joint of its own branch."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     pairs = [(joint_id, parent)]
-    for other in _partner(skeleton, joint_id, both_sides):
+    for other in partners_of(skeleton, joint_id, both_sides):
         pairs.append((other, skeleton.other_side(parent) or parent))
     worlds = {j.id: skeleton.world[i] for i, j in enumerate(skeleton.joints)}
     own = {o.id: o for o in character.own_joints}
@@ -257,87 +255,25 @@ def reparent_joint(document: Document, joint_id: str, parent: str, *, both_sides
         else:
             changes[child] = {"parent": target}
     character = replace(character, own_joints=tuple(own.values()))
-    return _overridden(document, character, changes)
-
-
-def set_use(document: Document, joint_id: str, use: Use | None, *, both_sides: bool = True) -> Document:
-    """Say what a joint is for: a bone, a helper or the end of its parent's bone; None for what its place and name tell.
-
-    Weights stay until the next bind. Raises EditError where no joint would be left to hold the skin.
-    """
-    character = document.require_character()
-    skeleton = _skeleton(character)
-    targets = (joint_id, *_partner(skeleton, joint_id, both_sides))
-    said = {j: u for j, u in character.uses.items() if j not in targets}
-    if use is not None:
-        said |= dict.fromkeys(targets, use)
-    if all(u is not Use.BONE for u in uses_of(skeleton, said).values()):
-        raise EditError("one joint at least has to hold the skin")
-    return document.with_character(replace(character, uses=MappingProxyType(said)))
-
-
-def say_part(document: Document, joint_id: str, role: str | None, *, both_sides: bool = True) -> Document:
-    """Say what in the body a joint from a file is: a role of core/skeleton/body_words, its NOTHING, None as it is found.
-
-    What goes with it in its chain follows. Another joint said to be the same is no more. Raises EditError for a joint
-    built here, or for a role there is not.
-    """
-    character = document.require_character()
-    skeleton = _skeleton(character)
-    joint = skeleton.joint(joint_id)
-    if joint.origin is not Origin.FILE:
-        raise EditError(f"{joint.name} was built here and is known; only joints a file brought can be said to be another's")
-    if role is not None and role != NOTHING and role not in choices():
-        raise EditError(f"there is no part of a body called {role}")
-    wanted: dict[str, str | None] = {joint_id: role}
-    for twin in _partner(skeleton, joint_id, both_sides):
-        across = role if role is None or role == NOTHING else other_side(role)
-        if across is not None or role is None:
-            wanted[twin] = across
-    said = set(wanted.values()) - {None, NOTHING}
-    before = {j for j, change in character.joint_overrides.items() if change.role in said and j not in wanted}
-    return _overridden(document, character, {j: {"role": r} for j, r in {**dict.fromkeys(before), **wanted}.items()})
-
-
-def say_chain(document: Document, joints: tuple[str, ...], limb: str | None, *, both_sides: bool = True) -> Document:
-    """Say which limb a chain of a file's joints is: `arm.l`, body_words' NOTHING, None for what is found.
-
-    joints : of one chain, base first. Its longest two bones in a row are the upper and the lower. Raises EditError for a
-    limb there is not, or a chain of fewer than three joints.
-    """
-    cleared = document
-    for joint in joints:
-        cleared = say_part(cleared, joint, None, both_sides=both_sides)
-    if limb is None:
-        return cleared
-    if limb == NOTHING:
-        return say_part(cleared, joints[0], NOTHING, both_sides=both_sides)
-    if f"{limb}.upper" not in choices():
-        raise EditError(f"there is no limb called {limb}")
-    if len(joints) < 3:
-        raise EditError("a limb has three joints at least; say what each joint of this chain is instead")
-    places = np.array([_skeleton(cleared.require_character()).joint(j).position for j in joints])
-    bones = np.linalg.norm(np.diff(places, axis=0), axis=1)
-    start = int(np.argmax(bones[:-1] + bones[1:] + np.minimum(bones[:-1], bones[1:])))
-    return say_part(cleared, joints[start], f"{limb}.upper", both_sides=both_sides)
+    return with_changes(document, character, changes)
 
 
 def float_joint(document: Document, joint_id: str, floating: bool, *, both_sides: bool = True) -> Document:
     """Connect a joint to its parent by a cord, or let it float: only the drawing and the bone's weights differ."""
     character = _grounded(document)
-    targets = (joint_id, *_partner(_skeleton(character), joint_id, both_sides))
-    return _overridden(document, character, {t: {"floating": floating} for t in targets})
+    targets = (joint_id, *partners_of(skeleton_in(character), joint_id, both_sides))
+    return with_changes(document, character, {t: {"floating": floating} for t in targets})
 
 
 def set_mark_size(document: Document, joint_ids: Collection[str], size: float, *, both_sides: bool = True) -> Document:
     """How large some joints are drawn, as a factor. Raises EditError for one out of 0.2 to 5, or for an unknown joint."""
     character = document.require_character()
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     if not 0.2 <= size <= 5.0:
         raise EditError(f"a joint's mark is from a fifth to five times its size, not {size:g}")
     sizes = dict(character.mark_sizes)
     for joint_id in joint_ids:
-        for target in (skeleton.joint(joint_id).id, *_partner(skeleton, joint_id, both_sides)):
+        for target in (skeleton.joint(joint_id).id, *partners_of(skeleton, joint_id, both_sides)):
             sizes[target] = float(size)
     kept = {joint: factor for joint, factor in sizes.items() if abs(factor - 1.0) > 1e-6}
     return document.with_character(replace(character, mark_sizes=MappingProxyType(kept)))
@@ -346,7 +282,7 @@ def set_mark_size(document: Document, joint_ids: Collection[str], size: float, *
 def duplicate_joints(document: Document, joint_id: str, *, offset: Vector = (0.0, 0.0, 0.05)) -> tuple[Document, str]:
     """A copy of a joint and all that hangs on it, beside it. Returns the document and the copy's id."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     branch = [skeleton.joint(joint_id), *below(skeleton, joint_id)]
     copies = _copied(character, skeleton, branch, lambda m: _moved(m, np.array(offset)), lambda p: p + np.array(offset))
     character = replace(character, own_joints=(*character.own_joints, *copies))
@@ -356,7 +292,7 @@ def duplicate_joints(document: Document, joint_id: str, *, offset: Vector = (0.0
 def mirror_joints(document: Document, joint_id: str) -> tuple[Document, str]:
     """A copy of a joint's branch on the other side, with mirrored behaviour. Raises EditError if one is there."""
     character = _grounded(document)
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     joint = skeleton.joint(joint_id)
     if joint.side is Side.CENTRE and other_side_name(joint.name) is None and abs(joint.position[0]) < 1e-6:
         raise EditError(f"{joint.name} lies on the middle; there is nothing to mirror it to")
@@ -369,8 +305,8 @@ def mirror_joints(document: Document, joint_id: str) -> tuple[Document, str]:
         mark = "l_" if joint.position[0] > middle else "r_"
         taken = {j.name for j in skeleton.joints}
         changes = {j.id: {"name": _unused(mark + j.name.removeprefix("c_"), taken)} for j in unsided}
-        character = _overridden(document, character, changes).require_character()
-        skeleton = _skeleton(character)
+        character = with_changes(document, character, changes).require_character()
+        skeleton = skeleton_in(character)
         joint = skeleton.joint(joint_id)
 
     def flip(matrix: FloatArray) -> FloatArray:
@@ -435,7 +371,7 @@ def turn_joints(document: Document, turns: Mapping[str, FloatArray]) -> Document
     character = _grounded(document)
     targets = {}
     for joint_id, axes in turns.items():
-        matrix = _skeleton(character).joint(joint_id).matrix.copy()
+        matrix = skeleton_in(character).joint(joint_id).matrix.copy()
         matrix[:3, :3] = axes
         targets[joint_id] = matrix
     return _placed(document, character, targets)
@@ -453,7 +389,7 @@ def placed(
     character: Character, targets: Mapping[str, FloatArray], *, tails: Mapping[str, FloatArray] | None = None
 ) -> Character:
     """Overrides and own joints that put joints at `targets`; not yet rebuilt."""
-    skeleton = _skeleton(character)
+    skeleton = skeleton_in(character)
     recipe = recipe_of(character)
     worlds = {j.id: skeleton.joint(j.id).matrix for j in skeleton.joints} | dict(targets.items())
     overrides = dict(character.joint_overrides)
@@ -515,7 +451,7 @@ def forget_moves(document: Document, joints: Iterable[str]) -> Document:
     chosen = {j: {"move": (0.0, 0.0, 0.0), "seen": None} for j in joints if j in character.joint_overrides}
     if not chosen:
         raise EditError("none of these joints was moved by hand")
-    return _overridden(document, character, chosen)
+    return with_changes(document, character, chosen)
 
 
 def keep_moves(document: Document, joints: Iterable[str]) -> Document:
@@ -529,7 +465,8 @@ def keep_moves(document: Document, joints: Iterable[str]) -> Document:
     return document.with_character(replace(character, joint_overrides=MappingProxyType(overrides)))
 
 
-def _overridden(document: Document, character: Character, changes: Mapping[str, Mapping[str, object]]) -> Document:
+def with_changes(document: Document, character: Character, changes: Mapping[str, Mapping[str, object]]) -> Document:
+    """Changes by hand, fields by joint, on top of those there are; built anew with them."""
     overrides = dict(character.joint_overrides)
     for joint_id, fields in changes.items():
         overrides[joint_id] = replace(overrides.get(joint_id, JointOverride()), **fields)  # type: ignore[arg-type]
@@ -547,7 +484,8 @@ def _moved(matrix: FloatArray, delta: FloatArray) -> FloatArray:
     return result
 
 
-def _partner(skeleton: Skeleton, joint_id: str, both_sides: bool) -> list[str]:
+def partners_of(skeleton: Skeleton, joint_id: str, both_sides: bool) -> list[str]:
+    """The joint across, where both sides are meant and there is one."""
     other = skeleton.other_side(joint_id) if both_sides else None
     return [other] if other is not None and other != joint_id else []
 
@@ -617,7 +555,8 @@ def _grounded(document: Document) -> Character:
     return character
 
 
-def _skeleton(character: Character) -> Skeleton:
+def skeleton_in(character: Character) -> Skeleton:
+    """The character's joints. Raises EditError where there are none."""
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first, or draw one")
     return character.skeleton

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from functools import partial
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import WITH_CHARACTER, WITH_SKIN
 from pegloom.app.context import Context
-from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.state import GroundSettings, State
 from pegloom.scene.display import Display
 from pegloom.scene.ground import Tone
@@ -67,10 +65,7 @@ def next_level(c: Context) -> None:
 def next_tone(c: Context) -> None:
     tones = list(Tone)
     tone = tones[(tones.index(c.state.settings.of(GroundSettings).tone) + 1) % len(tones)]
-    c.store.put_setting(GroundSettings, tone=tone)
-    settings = c.state.settings
-    c.store.put(settings=settings.with_usual(replace(settings.usual_of(GroundSettings), tone=tone)))
-    keep_usual(c.state.settings)
+    c.keep_setting(GroundSettings, tone=tone)
     c.say(f"Ground: {tone.value}")
 
 

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from pegloom.app.areas.weights.settings import BindSettings
 from pegloom.app.context import Context
 from pegloom.app.spec import Pane, Place
-from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.state import RANGE_TEST, State
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel
@@ -85,11 +82,8 @@ class Judged(Panel):
         self.c.actions.run("area.joints")
 
     def _never(self) -> None:
-        self.c.store.put_setting(BindSettings, shown_after=False)
+        self.c.keep_setting(BindSettings, shown_after=False)
         self._end("It stays still after a bind; the Bind card has a tick to change that")
-        settings = self.c.state.settings
-        self.c.store.put(settings=settings.with_usual(replace(settings.usual_of(BindSettings), shown_after=False)))
-        keep_usual(self.c.state.settings)
 
 
 def judged_pane() -> Pane:

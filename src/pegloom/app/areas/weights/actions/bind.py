@@ -12,7 +12,6 @@ from pegloom.app.areas.weights.actions.common import change, joint_name, parts, 
 from pegloom.app.areas.weights.judged import begin
 from pegloom.app.areas.weights.settings import BindSettings, PaceSettings, StraySettings
 from pegloom.app.context import Context
-from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.state import State
 from pegloom.checks.snags import Snag
 from pegloom.core.errors import EditError
@@ -34,10 +33,7 @@ def size_of_bind(state: State) -> tuple[int, int]:
 def keep_pace(c: Context, factor: float) -> None:
     """What a bind took tells what the next will take, in this session and those to come."""
     known = c.state.settings.of(PaceSettings)
-    pace = PaceSettings(round(min(max((known.factor + factor) / 2, 0.05), 50.0), 3))
-    c.store.put_setting(PaceSettings, factor=pace.factor)
-    c.store.put(settings=c.state.settings.with_usual(pace))
-    keep_usual(c.state.settings)
+    c.keep_setting(PaceSettings, factor=round(min(max((known.factor + factor) / 2, 0.05), 50.0), 3))
 
 
 def bind(c: Context) -> None:
