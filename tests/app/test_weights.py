@@ -602,13 +602,14 @@ def test_a_bind_says_how_long_it_is_likely_to_take_and_learns_it(lesson):
     detail.setCurrentIndex(detail.findText("finest"))
     detail.activated.emit(detail.currentIndex())
     hand.until(lambda: button.text() == "Bind, about 10 s")
-    session.put_setting(PaceSettings, factor=20.0)
+    session.put_setting(PaceSettings, segment=20.0)
     hand.until(lambda: "min" in button.text())
     detail.setCurrentIndex(detail.findText("coarse"))
     detail.activated.emit(detail.currentIndex())
     hand.click("button.weights.bind")
     hand.idle()
-    assert session.settings(PaceSettings).factor < 20.0, "it took less than that"
+    assert session.settings(PaceSettings).segment < 20.0, "it took less than that"
+    assert session.settings(PaceSettings).by_reach == 1.0, "of another method nothing was learnt"
     assert read_usual((PaceSettings,)).of(PaceSettings) == session.settings(PaceSettings)
     with pytest.raises(EditError, match="quarter"):
         edits.bind(session.document, detail=9.0)

@@ -198,3 +198,19 @@ def test_a_guide_explains_what_is_missing_until_it_is_put_away(qapp, hand):
     hand.until(lambda: not says.isVisible())
     assert not read_usual((GuideSettings,)).of(GuideSettings).shown
     assert hand.value("next.do").isVisible()
+
+
+def test_a_tag_opens_clear_of_what_it_tells_of(rigged):
+    hand, session = rigged, rigged.session
+    session.go(Area.CONTROLS)
+    stage, tag = hand.window.stage, hand.window.frame_.tag
+    stage.camera = replace(stage.camera, distance=0.6 * stage.camera.distance)
+    made_way = 0
+    for control in session.character.rig.controls:
+        session.select("control", control.id)
+        hand.until(lambda: tag.isVisible())
+        pixel = stage.pixel_of(tag.subject)
+        if pixel is not None and stage.rect().contains(pixel):
+            made_way += tag.y() != 64
+            assert not tag.geometry().contains(pixel), control.id
+    assert made_way, "some of them stand where it usually opens"

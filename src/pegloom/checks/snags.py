@@ -26,6 +26,7 @@ from pegloom.core.geometry.mesh import (
 from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.memo import by_identity
 from pegloom.core.motion.clips import waiting_curves
+from pegloom.core.said import counted
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.body import role_of
 from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, Vector
@@ -89,12 +90,12 @@ def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
         )
     loose = np.flatnonzero(~used)
     if len(loose):
-        add("loose-vertices", Severity.DOUBT, f"{len(loose)} vertices belong to no face", len(loose), int(loose[0]))
+        add("loose-vertices", Severity.DOUBT, counted(len(loose), "vertex belongs to no face", "vertices belong to no face"), len(loose), int(loose[0]))
     tri = triangulate(mesh).vertices
     area = np.linalg.norm(triangle_normals(mesh.points, tri), axis=1)
     flat = np.flatnonzero(area < 1e-14 * max(diagonal(mesh.points), 1e-12) ** 2)
     if len(flat):
-        add("zero-area-faces", Severity.DOUBT, f"{len(flat)} faces have no area", len(flat), int(tri[flat[0], 0]))
+        add("zero-area-faces", Severity.DOUBT, counted(len(flat), "face has no area", "faces have no area"), len(flat), int(tri[flat[0], 0]))
     use = edge_use(mesh)
     for code, chosen, text, severity in (
         ("open-edges", use[:, 2] == 1, "edges are open (holes or borders)", Severity.NOTE),
@@ -105,14 +106,14 @@ def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
             add(code, severity, f"{count} {text}", count, int(g.first[use[np.flatnonzero(chosen)[0], 0]]))
     doubled = len(tri) - len(unique_rows(np.sort(g.group[tri], axis=1), g.count)[0])
     if doubled:
-        add("doubled-faces", Severity.DOUBT, f"{doubled} faces lie on others", doubled, None)
+        add("doubled-faces", Severity.DOUBT, counted(doubled, "face lies on another", "faces lie on others"), doubled, None)
     inward = np.flatnonzero(inward_faces(mesh))
     if len(inward):
         first = int(mesh.corners[mesh.starts[inward[0]]])
         add(
             "inward-faces",
             Severity.DOUBT,
-            f"{len(inward)} faces look inward or against their neighbours",
+            counted(len(inward), "face looks inward or against its neighbours", "faces look inward or against their neighbours"),
             len(inward),
             first,
         )
@@ -121,13 +122,13 @@ def mesh_snags(mesh: Mesh, name: str) -> tuple[Snag, ...]:
         add(
             "unwelded",
             Severity.NOTE,
-            f"{seams} vertices share a place with another (kept together always)",
+            f"{counted(seams, 'vertex shares', 'vertices share')} a place with another (kept together always)",
             seams,
             None,
         )
     count = len(np.unique(shells(mesh)[used])) if used.any() else 0
     if count > 1:
-        add("several-shells", Severity.NOTE, f"{count} separate shells", count, None)
+        add("several-shells", Severity.NOTE, counted(count, "separate shell"), count, None)
     return tuple(found)
 
 
@@ -229,7 +230,7 @@ def _joint_snags(character: Character) -> list[Snag]:
             continue
         rows = max(rows_near(p.mesh, np.array(joint.position), joint.matrix[:3, 1], 0.22 * length) for p in skin)
         if 0 < rows < 3:
-            message = f"{joint.name}: {rows} edge rows where it bends; three or more bend cleanly"
+            message = f"{joint.name}: {counted(rows, 'edge row')} where it bends; three or more bend cleanly"
             doubt("few-rows", "mesh", message, joint, "mesh.edge_rows")
     return found
 
@@ -313,8 +314,8 @@ def _stray_snags(part: Part, strays: Sequence[JudgedStray], skeleton: Skeleton) 
     for stray in strays[:LISTED_STRAYS]:
         name = skeleton.joint(stray.joint).name
         message = (
-            f"{part.name}: {len(stray.vertices)} vertices {100 * stray.away:.0f} cm from {name} still follow it"
-            f" ({stray.largest:.2f}), by up to {1000 * stray.moves:.1f} mm in the trials"
+            f"{part.name}: {counted(len(stray.vertices), 'vertex', 'vertices')} {100 * stray.away:.0f} cm from {name} still"
+            f" {'follows' if len(stray.vertices) == 1 else 'follow'} it ({stray.largest:.2f}), by up to {1000 * stray.moves:.1f} mm in the trials"
         )
         x, y, z = (float(v) for v in part.mesh.points[stray.vertices[0]])
         code, severity, fix = (
@@ -351,14 +352,14 @@ def _row_snags(part: Part, weights: Weights, skin: Skin) -> list[Snag]:
         add(
             "over-influenced",
             Severity.DOUBT,
-            f"{len(many)} vertices follow more than {skin.limit(part.id)} joints",
+            f"{counted(len(many), 'vertex follows', 'vertices follow')} more than {skin.limit(part.id)} joints",
             many,
             "weights.reduce",
         )
     rows = np.repeat(np.arange(weights.vertex_count), np.diff(weights.indptr))
     tiny = np.unique(rows[(weights.values > 0) & (weights.values < TINY)])
     if len(tiny) > 0.02 * weights.vertex_count:
-        add("tiny-weights", Severity.NOTE, f"{len(tiny)} vertices hold weights under {TINY}", tiny, "weights.prune")
+        add("tiny-weights", Severity.NOTE, f"{counted(len(tiny), 'vertex holds', 'vertices hold')} weights under {TINY}", tiny, "weights.prune")
     everywhere = np.arange(weights.vertex_count)
     if part.id in skin.relax:
         add(

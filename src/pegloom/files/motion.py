@@ -13,6 +13,7 @@ from pegloom.core.errors import MeshFileError
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retell import carried_clip
 from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.said import counted
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
 from pegloom.files.allowance import allowed
 from pegloom.files.bvh import BvhMotion, read_bvh
@@ -54,7 +55,7 @@ def read_motion(path: Path, skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple
     renamed, ids = _renamed(theirs, matched, scale)
     result = tuple(carried_clip(_scaled(clip, ids, scale), renamed, skeleton) for clip in clips)
     lost = [j.name for j in theirs.joints if names[j.id] is None]
-    notes = (f"{len(lost)} joints of the file are not here: {', '.join(lost[:4])}",) if lost else ()
+    notes = (f"{counted(len(lost), 'joint')} of the file {'is' if len(lost) == 1 else 'are'} not here: {', '.join(lost[:4])}",) if lost else ()
     return result, notes
 
 

@@ -11,6 +11,7 @@ from pegloom.app.spec import Lane
 from pegloom.app.state.state import State
 from pegloom.app.theme import current
 from pegloom.checks.quality import STRETCH_LIMIT, Crossing, doubtful, girth_limit
+from pegloom.core.said import counted
 from pegloom.core.skin.quality import Figures
 
 HEIGHT = 80
@@ -170,13 +171,13 @@ def crossing_text(found: list[Crossing], region: str) -> str:
     if region:
         here = max(c.joints.get(region, 0) for c in found)
         return (
-            f"  ·  {here} faces cross here, {worst.faces} anywhere"
+            f"  ·  {counted(here, 'face crosses', 'faces cross')} here, {worst.faces} anywhere"
             if here
-            else f"  ·  {worst.faces} faces cross elsewhere"
+            else f"  ·  {counted(worst.faces, 'face crosses', 'faces cross')} elsewhere"
         )
     a, b, count = worst.between[0]
     where = f"within {a}" if a == b else f"of {a} with {b}"
-    return f"  ·  {worst.faces} faces cross, {count} {where}"
+    return f"  ·  {counted(worst.faces, 'face crosses', 'faces cross')}, {count} {where}"
 
 
 def _badness(f: Figures) -> float:

@@ -26,6 +26,8 @@ def _put_away(item: QLayoutItem | None) -> None:
         widget.setObjectName("")
         widget.deleteLater()
 
+CLEAR = 36
+"""Pixels around its subject that a tag leaves free when it opens."""
 SEVERAL = "several"
 """What a field says whose things have different values."""
 
@@ -44,7 +46,7 @@ class Tag(Panel):
 
     holds : what a pinned tag stays with; without, the tag shows what is selected.
     stem : what its widgets' names begin with. `pin_pressed` asks to be pinned, or let go; `others` are the tags to
-        keep clear of.
+        keep clear of, `pixel_of` tells where a subject is in the view, which the tag does not cover when it opens.
     """
 
     pin_pressed = pyqtSignal()
@@ -58,6 +60,8 @@ class Tag(Panel):
         self.setProperty("role", "tag")
         self.holds, self.stem = holds, stem
         self.others: Callable[[], list[Tag]] = list
+        self.pixel_of: Callable[[Selection], QPoint | None] = lambda _: None
+        self.opened: tuple[Selection, QRect] | None = None
         self.setMinimumWidth(232)
         self.grabbed: QPoint | None = None
         self.moved_by_hand = False
@@ -213,11 +217,18 @@ class Tag(Panel):
         self.move(x, y)
 
     def _free_place(self, stage: QSize) -> QPoint:
-        """The upper right corner, or where other tags leave room: under them, else left of them."""
+        """The upper right corner, or where other tags and the subject leave room: under them, else left of them."""
         taken = [tag.geometry() for tag in self.others() if tag is not self and tag.isVisible()]
-        right = stage.width() - self.width() - 16
-        spots = [QPoint(right, 64), *(QPoint(right, g.bottom() + 9) for g in taken)]
+        if self.opened is None or self.opened[0] != self.subject:
+            # Looked at once: a tag that made way for what is dragged would hop about.
+            pixel = self.pixel_of(self.subject)
+            self.opened = (self.subject, QRect() if pixel is None else QRect(pixel - QPoint(CLEAR, CLEAR), QSize(2 * CLEAR, 2 * CLEAR)))
+        if not self.opened[1].isNull():
+            taken.append(self.opened[1])
+        right, low = stage.width() - self.width() - 16, stage.height() - self.height() - 16
+        spots = [QPoint(right, 64), *(QPoint(right, g.bottom() + 9) for g in taken), QPoint(right, low)]
         spots += [QPoint(g.left() - self.width() - 8, g.top()) for g in taken]
+        spots.append(QPoint(16, 96))
         for spot in spots:
             mine = QRect(spot, self.size())
             inside = mine.bottom() < stage.height() - 4 and mine.left() > 4

@@ -34,6 +34,7 @@ class StageFrame(Panel):
         self.tag = Tag(c, self.stage)
         self.pinned: list[Tag] = []
         self.tag.others = self.tags
+        self.tag.pixel_of = self.stage.pixel_of
         self.tag.pin_pressed.connect(self._pin)
         self.paper = Paper(c, self.stage, self.tags)
         self.chips = Chips(c, self.stage)
@@ -57,6 +58,7 @@ class StageFrame(Panel):
         stem = next(f"pinned.{k}" for k in range(1, len(used) + 2) if f"pinned.{k}" not in used)
         panel = Tag(self.c, self.stage, holds=self.c.state.selection, stem=stem)
         panel.others = self.tags
+        panel.pixel_of = self.stage.pixel_of
         panel.move(self.tag.pos())
         panel.moved_by_hand = True
         panel.pin_pressed.connect(lambda: self._let_go(panel))

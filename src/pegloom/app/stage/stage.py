@@ -385,8 +385,12 @@ class Stage(QOpenGLWidget):
             QTimer.singleShot(0, self.make_room)
         elif old.clock.source and not new.clock.source and self._roomy is not None and self._roomy[1] == self.camera:
             # Nobody has moved the camera since: the figure is as large again as it was.
-            self.cameras.take(self._roomy[0])
-            self._roomy = None
+            before, self._roomy = self._roomy[0], None
+            if before == self._all:
+                # What lies over the view may take more of it by now.
+                QTimer.singleShot(0, self.show_all)
+            else:
+                self.cameras.take(before)
         self.update()
 
     # Mouse

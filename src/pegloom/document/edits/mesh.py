@@ -78,7 +78,7 @@ def import_lines(
         for p in parts[:12]
     ]
     if len(parts) > 12:
-        lines.append(f"and {len(parts) - 12} more parts")
+        lines.append(f"and {counted(len(parts) - 12, 'more part')}")
     morphs = sum(len(p.morphs) for p in parts)
     lines.append(f"{counted(max(len(materials) - 1, 0), 'material')}, {counted(len(images), 'texture')}")
     if morphs:

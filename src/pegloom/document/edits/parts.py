@@ -17,6 +17,7 @@ from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.pose import Pose
+from pegloom.core.said import counted
 from pegloom.core.skeleton.axes import aim_of
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.depth import limb_direction
@@ -299,7 +300,7 @@ def replace_mesh(
             far = far_from(before.mesh, mesh)
             report.append(
                 f"{part.name}: {mesh.vertex_count} vertices for {before.mesh.vertex_count}; weights read from the nearest surface"
-                + (f", {far} vertices lie far from it" if far else "")
+                + (f", {counted(far, 'vertex lies', 'vertices lie')} far from it" if far else "")
             )
         else:
             remade[before.id] = (before.mesh, mesh)

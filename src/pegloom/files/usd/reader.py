@@ -17,6 +17,7 @@ from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, make_mesh
 from pegloom.core.geometry.transforms import matrix_quaternion
+from pegloom.core.said import counted
 from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, side_of_name
 from pegloom.core.skin.weights import Weights, from_entries
 from pegloom.document.model import Image, Material, Morph, Part, Subdivision
@@ -132,7 +133,7 @@ class _Reader:
             layers = {layer: values[keep] for layer, values in layers.items()}
             corners, slots = corners[keep], slots[whole]
             starts = np.concatenate([[0], np.cumsum(counts[whole])])
-            self.notes.append(f"{name}: {int((~whole).sum())} faces with under three corners left out")
+            self.notes.append(f"{name}: {counted(int((~whole).sum()), 'face')} with under three corners left out")
         binding = UsdSkel.BindingAPI(prim)
         skinned = bool(binding.GetJointIndicesAttr().Get()) if binding else False
         matrix = self._matrix(prim)

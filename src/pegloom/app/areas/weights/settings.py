@@ -37,11 +37,19 @@ class BindSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class PaceSettings(Setting):
-    """How long binds take on this machine, as a factor of what they took where they were measured."""
+    """How long binds take on this machine, each method as a factor of what it took where it was measured."""
 
     ID = "weights.pace"
 
-    factor: float = 1.0
+    segment: float = 1.0
+    along_skin: float = 1.0
+    through_body: float = 1.0
+    by_reach: float = 1.0
+    hard: float = 1.0
+
+    def of(self, method: BindMethod) -> float:
+        factor: float = getattr(self, method.name.lower())
+        return factor
 
 
 @dataclass(frozen=True, slots=True)

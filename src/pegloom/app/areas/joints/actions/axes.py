@@ -56,7 +56,7 @@ def check(c: Context) -> None:
     c.store.select("joint", *[one.joint for one in crooked])
     names = ", ".join(skeleton.joint(one.joint).name for one in crooked[:4])
     c.say(
-        f"{len(crooked)} joints with crooked axes: {names}"
+        f"{counted(len(crooked), 'joint')} with crooked axes: {names}"
         + ("" if own else "; they came so and are kept for the way back")
     )
 

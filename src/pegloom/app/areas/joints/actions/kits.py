@@ -10,6 +10,7 @@ from pegloom.app.areas.joints.actions.changing import change, lead_name
 from pegloom.app.areas.joints.settings import KitSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
+from pegloom.core.said import counted
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.patterns import kit_library
 from pegloom.document import edits
@@ -60,14 +61,14 @@ def set_count(c: Context, count: int) -> None:
     """Another number of joints in the kit the card is about."""
     kit, both = kit_of(c.state), c.state.hand.both_sides
     if kit:
-        change(c, f"{count} joints in {kit}", lambda d: edits.set_joint_count(d, kit, count, both_sides=both))
+        change(c, f"{counted(count, 'joint')} in {kit}", lambda d: edits.set_joint_count(d, kit, count, both_sides=both))
 
 
 def set_twist(c: Context, count: int) -> None:
     """Another number of twist joints along each of its bones."""
     kit, both = kit_of(c.state), c.state.hand.both_sides
     if kit:
-        change(c, f"{count} twist joints a bone in {kit}", lambda d: edits.set_twist(d, kit, count, both_sides=both))
+        change(c, f"{counted(count, 'twist joint')} a bone in {kit}", lambda d: edits.set_twist(d, kit, count, both_sides=both))
 
 
 def set_roll(c: Context, radians: float) -> None:

@@ -47,7 +47,7 @@ def mirror(c: Context) -> None:
 
     def then(result: tuple[int, list[str]]) -> None:
         lost, lone = result
-        said = f"; {lost} vertices have no partner and keep theirs: Unmatched" if lost else ""
+        said = f"; {counted(lost, 'vertex has no partner and keeps its own', 'vertices have no partner and keep theirs')}: Unmatched" if lost else ""
         if lone:
             more = f" and {len(lone) - 4} more" if len(lone) > 4 else ""
             said += f"; without a partner, and left: {', '.join(lone[:4])}{more}"
@@ -67,7 +67,7 @@ def unmatched(c: Context) -> None:
         found[part.id] = np.flatnonzero(pairs < 0)
     c.store.pick_vertices(found)
     count = count_picked(c)
-    c.say(f"{count} vertices have no partner; they are selected" if count else "Every vertex has its partner")
+    c.say(counted(count, "vertex has no partner; it is selected", "vertices have no partner; they are selected") if count else "Every vertex has its partner")
 
 
 def transfer_between(state: State) -> tuple[str, str]:

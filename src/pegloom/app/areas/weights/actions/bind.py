@@ -17,7 +17,7 @@ from pegloom.checks.snags import Snag
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress
 from pegloom.core.said import counted
-from pegloom.core.skin.bind import likely_seconds
+from pegloom.core.skin.bind import BindMethod, likely_seconds
 from pegloom.document import edits
 from pegloom.document.model import Document
 
@@ -30,10 +30,10 @@ def size_of_bind(state: State) -> tuple[int, int]:
     return sum(part.mesh.vertex_count for part in one.included), len(one.skeleton.joints)
 
 
-def keep_pace(c: Context, factor: float) -> None:
-    """What a bind took tells what the next will take, in this session and those to come."""
-    known = c.state.settings.of(PaceSettings)
-    c.keep_setting(PaceSettings, factor=round(min(max((known.factor + factor) / 2, 0.05), 50.0), 3))
+def keep_pace(c: Context, method: BindMethod, factor: float) -> None:
+    """What a bind took tells what the next by this method will take, in this session and those to come."""
+    known = c.state.settings.of(PaceSettings).of(method)
+    c.keep_setting(PaceSettings, **{method.name.lower(): round(min(max((known + factor) / 2, 0.05), 50.0), 3)})
 
 
 def bind(c: Context) -> None:
@@ -59,7 +59,7 @@ def bind(c: Context) -> None:
 
     def then(_: object) -> None:
         if some is None:
-            keep_pace(c, (monotonic() - begun) / max(likely, 0.1))
+            keep_pace(c, chosen.method, (monotonic() - begun) / max(likely, 0.1))
         if c.state.weighing:
             c.enter(c.state.area)
         c.say("Bound, and kept as a weave. Try the poses on the strip; next: Controls (4)")
@@ -88,7 +88,7 @@ def drop_stray(c: Context) -> None:
     name = joint_name(c, chosen.joint)
     change(
         c, f"Drop a stray of {name}", lambda d: edits.drop_stray(d, chosen.part, chosen.joint, chosen.vertex),
-        lambda count: c.say(f"{count} vertices do not follow {name} any more"),
+        lambda count: c.say(f"{counted(count, 'vertex does', 'vertices do')} not follow {name} any more"),
     )  # fmt: skip
 
 
@@ -97,7 +97,7 @@ def reduce(c: Context) -> None:
 
     def edit(document: Document) -> tuple[Document, str]:
         document, worst, count = edits.reduce_influences(document, most)
-        return document, f"At most {most} now; {count} vertices lost something, {worst:.3f} at most"
+        return document, f"At most {most} now; {counted(count, 'vertex', 'vertices')} lost something, {worst:.3f} at most"
 
     change(c, f"Reduce to {most} influences", edit, c.say)
 

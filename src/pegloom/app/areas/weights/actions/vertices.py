@@ -78,7 +78,7 @@ def by_weight(c: Context) -> None:
     c.store.pick_vertices(
         {p: select.held_between(w, joint, chosen.low, chosen.high) for p, w in skin.weights.items()}
     )
-    c.say(f"{count_picked(c)} vertices hold {chosen.low:g} to {chosen.high:g} of {joint_name(c, joint)}")
+    c.say(f"{counted(count_picked(c), 'vertex holds', 'vertices hold')} {chosen.low:g} to {chosen.high:g} of {joint_name(c, joint)}")
 
 
 def keep(c: Context) -> None:

@@ -76,7 +76,7 @@ class BindCard(Card):
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
         pieces = (one.skin, one.reaches, one.parts, one.skeleton) if one is not None else ()
-        return (*pieces, state.viewing.influence, self.is_open, state.settings.of(PaceSettings).factor)
+        return (*pieces, state.viewing.influence, self.is_open, state.settings.of(PaceSettings))
 
     def show_state(self, state: State) -> None:
         one, method = state.character, state.settings.of(BindSettings).method
@@ -99,7 +99,7 @@ class BindCard(Card):
     def _show_time(self, state: State) -> None:
         """How long it is likely to take, on the button that does it."""
         chosen, (vertices, joints) = state.settings.of(BindSettings), size_of_bind(state)
-        seconds = likely_seconds(chosen.method, vertices, joints, chosen.detail) * state.settings.of(PaceSettings).factor
+        seconds = likely_seconds(chosen.method, vertices, joints, chosen.detail) * state.settings.of(PaceSettings).of(chosen.method)
         took = "" if not vertices or not joints else f", about {said_seconds(seconds)}"
         self.bind.setText(f"Bind{took}")
 
