@@ -9,7 +9,7 @@ from pegloom.core.curves import Run, curve
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip, moved_keys, sample, with_keys, without_keys
 from pegloom.core.motion.trials import TRIALS, trial_amount, trial_pose
-from pegloom.core.rig.channels import MOVE, ROTATE
+from pegloom.core.rig.channels import MOVE, ROTATE, TRANSFORM
 from pegloom.core.rig.controls import ControlRig, Shape, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at
 from pegloom.core.rig.kernels.limb import plane_normal, two_joint
@@ -45,7 +45,7 @@ def test_building_controls_moves_no_joint_and_every_control_reads_zero(make):
     assert np.abs(joints - skeleton.world).max() < 1e-9
     for control in rig.controls:
         for channel in control.channels:
-            if channel.key != "blend":
+            if channel.key in TRANSFORM:
                 assert channel.rest == (1.0 if channel.key == "scale" else 0.0)
 
 
@@ -257,7 +257,7 @@ def test_the_root_scales_everything_evenly_ik_included():
 def test_a_loop_of_controls_is_named():
     skeleton, rig = rig_of(rigged_capsules())
     looped = tuple(replace(c, parent=control_node("body")) if c.id == "root" else c for c in rig.controls)
-    with pytest.raises(EditError, match=r"loop.*control (root|inner|body)"):
+    with pytest.raises(EditError, match=r"loop.*(root control|inner root|body)"):
         evaluate_rig(skeleton, ControlRig(looped, rig.drives, rig.solvers), Pose())
 
 

@@ -5,21 +5,25 @@ Changes name stable ids. What names something that is gone waits for its return.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Container, Iterable, Iterator, Mapping
+from dataclasses import dataclass, field, fields, is_dataclass, replace
 from types import MappingProxyType
+from typing import Any
 
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.rig.channels import Channel
+from pegloom.core.rig.constraints import Constraint
 from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
-from pegloom.core.rig.refs import WORLD, ChannelRef, NodeKind, NodeRef, control_node
-from pegloom.core.rig.solvers import belongs
+from pegloom.core.rig.limits import JointLimit
+from pegloom.core.rig.refs import BOARD, WORLD, ChannelRef, NodeKind, NodeRef, control_node, joint_node
+from pegloom.core.rig.solvers import Solver, belongs
 from pegloom.core.skeleton.joints import Vector
 
 NOWHERE: Vector = (0.0, 0.0, 0.0)
+NO_JOINTS: Mapping[str, FloatArray] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,20 +57,53 @@ class ChannelChange:
     shown: bool | None = None
 
 
+@dataclass(frozen=True, slots=True)
+class OwnControl:
+    """A control made by hand. along : the joint it goes along with when joints move; its rest is told in that joint's axes
+    then; "" for none."""
+
+    control: Control
+    along: str = ""
+
+
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class RigChanges:
     """controls : by id.
     channels : by control id and key.
-    dropped : controls taken out.
+    dropped : controls, solvers and constraints taken out.
+    own_controls, own_channels (by control), own_solvers, own_constraints : made by hand. A solver or constraint of the id
+        of a built one stands in its place.
+    limits : of joints, by id.
     """
 
     controls: Mapping[str, ControlChange] = field(default_factory=lambda: MappingProxyType({}))
     channels: Mapping[tuple[str, str], ChannelChange] = field(default_factory=lambda: MappingProxyType({}))
     dropped: frozenset[str] = frozenset()
+    own_controls: tuple[OwnControl, ...] = ()
+    own_channels: Mapping[str, tuple[Channel, ...]] = field(default_factory=lambda: MappingProxyType({}))
+    own_solvers: tuple[Solver, ...] = ()
+    own_constraints: tuple[Constraint, ...] = ()
+    limits: Mapping[str, JointLimit] = field(default_factory=lambda: MappingProxyType({}))
+
+    @property
+    def empty(self) -> bool:
+        return not (
+            self.controls or self.channels or self.dropped or self.own_controls or self.own_channels or self.own_solvers
+            or self.own_constraints or self.limits
+        )  # fmt: skip
 
 
-def changed_rig(rig: ControlRig, changes: RigChanges) -> ControlRig:
-    """The rig with the changes that find what they change."""
+def changed_rig(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArray] = NO_JOINTS) -> ControlRig:
+    """The rig with the changes that find what they change.
+
+    joints : character_from_joint (4, 4) of each joint at rest, for what was made by hand on them.
+    """
+    if changes.empty:
+        return rig
+    return with_own(_changed_rig(rig, changes), changes, joints)
+
+
+def _changed_rig(rig: ControlRig, changes: RigChanges) -> ControlRig:
     result = without(rig, changes.dropped) if changes.dropped else rig
     if not changes.controls and not changes.channels:
         return result
@@ -82,12 +119,94 @@ def changed_rig(rig: ControlRig, changes: RigChanges) -> ControlRig:
     return replace(result, controls=controls)
 
 
+def with_own(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArray]) -> ControlRig:
+    """What was made by hand, put in where all it refers to is there; the rest waits."""
+    controls = list(rig.controls)
+    present = {c.id for c in controls}
+    waiting = [own for own in changes.own_controls if own.control.id not in present | changes.dropped]
+    while waiting:
+        ready = [own for own in waiting if _is_there(own.control.parent, present, joints) and (not own.along or own.along in joints)]
+        if not ready:
+            break
+        for own in ready:
+            rest = own.control.matrix if not own.along else joints[own.along] @ own.control.matrix
+            controls.append(_changed_own(replace(own.control, rest=tuple(rest.ravel().tolist())), changes))
+            present.add(own.control.id)
+        waiting = [own for own in waiting if own not in ready]
+    for k, control in enumerate(controls):
+        have = {c.key for c in control.channels}
+        more = tuple(c for c in changes.own_channels.get(control.id, ()) if c.key not in have)
+        if more:
+            more = tuple(
+                _changed_channel(c, changes.channels[control.id, c.key]) if (control.id, c.key) in changes.channels else c
+                for c in more
+            )
+            controls[k] = replace(control, channels=(*control.channels, *more))
+    known = {c.key for c in rig.board}
+    board = (*rig.board, *(c for c in changes.own_channels.get(BOARD, ()) if c.key not in known))
+    channels = {(c.id, channel.key) for c in controls for channel in c.channels} | {(BOARD, c.key) for c in board}
+
+    def whole(record: object) -> bool:
+        return all(_is_there(r, present, joints) if isinstance(r, NodeRef) else tuple(r) in channels for r in references(record))
+
+    limits = {limit.joint: limit for limit in rig.limits} | {j: v for j, v in changes.limits.items() if j in joints}
+    solvers = _put_in(rig.solvers, [s for s in changes.own_solvers if s.id not in changes.dropped and whole(s)])
+    constraints = _put_in(rig.constraints, [c for c in changes.own_constraints if c.id not in changes.dropped and whole(c)])
+    drives = rig.drives
+    solved = {j for s in solvers for j in s.joints}
+    if any(d.joint in solved for d in drives):
+        drives = tuple(d for d in drives if d.joint not in solved)
+    return replace(
+        rig, controls=tuple(controls), drives=drives, solvers=solvers, constraints=constraints, board=board,
+        limits=tuple(limits.values()),
+    )  # fmt: skip
+
+
+def _put_in(built: tuple[Any, ...], own: list[Any]) -> tuple[Any, ...]:
+    by_id = {record.id: record for record in own}
+    have = {record.id for record in built}
+    return (*(by_id.get(record.id, record) for record in built), *(record for record in own if record.id not in have))
+
+
+def _changed_own(control: Control, changes: RigChanges) -> Control:
+    return _changed(control, changes.controls.get(control.id), {})
+
+
+def _is_there(node: NodeRef, controls: Container[str], joints: Mapping[str, FloatArray]) -> bool:
+    if node.kind is NodeKind.WORLD:
+        return True
+    return node.id in joints if node.kind is NodeKind.JOINT else node.id in controls
+
+
+def references(record: object) -> Iterator[NodeRef | ChannelRef]:
+    """All nodes and channels a solver or constraint refers to, its joints and FK controls among them."""
+    assert is_dataclass(record)
+    for part in fields(record):
+        value = getattr(record, part.name)
+        if part.name == "joints":
+            yield from (joint_node(j) for j in value)
+        elif part.name == "joint":
+            yield joint_node(value)
+        elif part.name == "fk":
+            yield from (control_node(c) for c in value)
+        elif isinstance(value, (NodeRef, ChannelRef)):
+            yield value
+        elif isinstance(value, tuple):
+            for each in value:
+                if isinstance(each, (NodeRef, ChannelRef)):
+                    yield each
+                elif is_dataclass(each):
+                    yield from references(each)
+
+
 def unchanged(rig: ControlRig, changes: RigChanges, spare: ControlRig) -> ControlRig:
     """A rig with its changes taken back, as far as it can tell: `changed_rig` the other way round.
 
     Words, shapes and channels that a change replaced, and controls it dropped, are taken from `spare`, what today's recipe
     builds in its place.
     """
+
+    rig = _without_own(rig, changes)
 
     def back(control: Control) -> Control:
         change, usual = changes.controls.get(control.id), spare.control(control.id) if control.id in spare.index else control
@@ -118,19 +237,43 @@ def unchanged(rig: ControlRig, changes: RigChanges, spare: ControlRig) -> Contro
     return replace(rig, controls=(*controls, *returned), drives=kept, solvers=(*rig.solvers, *solvers))
 
 
+def _without_own(rig: ControlRig, changes: RigChanges) -> ControlRig:
+    """The rig without what was made by hand; what it stood in the place of is not known any more."""
+    made = {x.id for x in (*changes.own_solvers, *changes.own_constraints)} | {o.control.id for o in changes.own_controls}
+    result = without(rig, made) if made else rig
+    if not changes.own_channels and not changes.limits:
+        return result
+    own = {owner: {c.key for c in some} for owner, some in changes.own_channels.items()}
+    controls = tuple(
+        replace(c, channels=tuple(x for x in c.channels if x.key not in own[c.id])) if c.id in own else c for c in result.controls
+    )
+    board = tuple(c for c in result.board if c.key not in own.get(BOARD, set()))
+    limits = tuple(limit for limit in result.limits if limit.joint not in changes.limits)
+    return replace(result, controls=controls, board=board, limits=limits)
+
+
 def _less(a: Vector, b: Vector) -> Vector:
     return (a[0] - b[0], a[1] - b[1], a[2] - b[2])
 
 
-def waiting(rig: ControlRig, changes: RigChanges) -> tuple[str, ...]:
-    """What changes wait for, one line each: controls and channels the rig as built does not have."""
-    present = set(rig.index)
-    found = [f"control {c}" for c in (*changes.controls, *sorted(changes.dropped)) if c not in present]
+def waiting(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArray] = NO_JOINTS) -> tuple[str, ...]:
+    """What was done by hand and finds no partner in the rig as built, one line each."""
+    final = changed_rig(rig, changes, joints)
+    known = {c.id for c in (*rig.controls, *final.controls)}
+    things = {x.id for x in (*rig.solvers, *rig.constraints, *final.solvers, *final.constraints)}
+    found = [f"control {c}" for c in changes.controls if c not in known]
+    found += [f"control {c}" for c in sorted(changes.dropped) if c not in known | things]
+    slots = {*rig.slots.index, *final.slots.index}
     found += [
-        f"control {owner}" if owner not in present else str(ChannelRef(owner, key))
+        f"control {owner}" if owner not in known else str(ChannelRef(owner, key))
         for owner, key in changes.channels
-        if (owner, key) not in rig.slots.index
+        if (owner, key) not in slots
     ]
+    found += [f"control {own.control.name}" for own in changes.own_controls if own.control.id not in known | changes.dropped]
+    found += [f"channels of control {owner}" for owner in changes.own_channels if owner not in known | {BOARD}]
+    found += [f"{s.name or s.id}" for s in changes.own_solvers if s.id not in things | changes.dropped]
+    found += [f"constraint {c.name or c.id}" for c in changes.own_constraints if c.id not in things | changes.dropped]
+    found += [f"limits of joint {j}" for j in changes.limits if joints and j not in joints]
     return tuple(dict.fromkeys(found))
 
 
@@ -171,6 +314,7 @@ def without(rig: ControlRig, dropped: Iterable[str]) -> ControlRig:
     A solver that loses a control it needs goes; its joints are turned by the FK controls that are left.
     """
     gone = frozenset(dropped) & set(rig.index)
+    rig = _without_records(rig, frozenset(dropped))
     if not gone:
         return rig
 
@@ -188,7 +332,34 @@ def without(rig: ControlRig, dropped: Iterable[str]) -> ControlRig:
         else:
             solvers.append(solver)
     controls = tuple(replace(c, parent=above(c.parent)) for c in rig.controls if c.id not in gone)
-    return replace(rig, controls=controls, drives=tuple(drives), solvers=tuple(solvers))
+    solved = {j for s in solvers for j in s.joints}
+    kept = tuple({d.joint: d for d in drives if d.joint not in solved}.values())
+    constraints = []
+    for constraint in rig.constraints:
+        targets = tuple(t for t in constraint.targets if not _of(t.node, gone) and t.weight.owner not in gone)
+        if _of(constraint.held, gone) or constraint.amount.owner in gone or not targets:
+            continue
+        up = None if constraint.up_node is not None and _of(constraint.up_node, gone) else constraint.up_node
+        constraints.append(replace(constraint, targets=targets, up_node=up))
+    return replace(rig, controls=controls, drives=kept, solvers=tuple(solvers), constraints=tuple(constraints))
+
+
+def _of(node: NodeRef, controls: Container[str]) -> bool:
+    return node.kind in (NodeKind.CONTROL, NodeKind.BASE) and node.id in controls
+
+
+def _without_records(rig: ControlRig, dropped: frozenset[str]) -> ControlRig:
+    """The rig without some solvers and constraints; joints of the first are turned by their FK controls, unless another
+    solver works them out."""
+    going = [s for s in rig.solvers if s.id in dropped]
+    held = tuple(c for c in rig.constraints if c.id not in dropped)
+    if not going:
+        return rig if len(held) == len(rig.constraints) else replace(rig, constraints=held)
+    stay = tuple(s for s in rig.solvers if s.id not in dropped)
+    solved = {j for s in stay for j in s.joints}
+    pairs = {j: fk for s in going for j, fk in zip(s.joints, s.fk, strict=True) if j not in solved}
+    drives = (*rig.drives, *(Drive(j, control_node(fk)) for j, fk in pairs.items() if fk in rig.index))
+    return replace(rig, solvers=stay, constraints=held, drives=drives)
 
 
 def followed(rig: ControlRig, old: Mapping[str, FloatArray], new: Mapping[str, FloatArray]) -> ControlRig:
@@ -226,7 +397,10 @@ def followed(rig: ControlRig, old: Mapping[str, FloatArray], new: Mapping[str, F
     kept = without(kept, lost)
     kept = replace(kept, drives=tuple(d for d in kept.drives if d.joint in new))
     whole = tuple(s for s in kept.solvers if all(j in new for j in s.joints))
-    return replace(kept, solvers=whole)
+    held = tuple(
+        c for c in kept.constraints if all(r.kind is not NodeKind.JOINT or r.id in new for r in references(c) if isinstance(r, NodeRef))
+    )
+    return replace(kept, solvers=whole, constraints=held, limits=tuple(limit for limit in kept.limits if limit.joint in new))
 
 
 def _still(node: NodeRef, joints: Mapping[str, FloatArray]) -> NodeRef:

@@ -12,10 +12,12 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import ShapeError
 from pegloom.core.rig.channels import Channel
+from pegloom.core.rig.constraints import Constraint
+from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.pose import Pose
-from pegloom.core.rig.refs import WORLD, ChannelRef, NodeRef
+from pegloom.core.rig.refs import WORLD, ChannelRef, NodeKind, NodeRef
 from pegloom.core.rig.slots import SlotTable, slots_of
-from pegloom.core.rig.solvers import LimbIk, Solver
+from pegloom.core.rig.solvers import LIMBS, Limb, Solver, belongs
 from pegloom.core.skeleton.joints import Side, Vector, other_side_name
 
 
@@ -74,14 +76,16 @@ class Drive:
     node: NodeRef
 
 
-RECIPE = 1
+RECIPE = 2
 """Version of the code that builds rigs, counted up whenever it places, parents or solves anything otherwise."""
 
 
 @dataclass(frozen=True, eq=False)
 class ControlRig:
-    """Controls, what drives which joint, and the solvers; the order of each tells nothing.
+    """Controls, what drives which joint, solvers and constraints; the order of controls and drives tells nothing.
 
+    solvers : of several on one joint, each starts from the one before it.
+    board : channels of the rig as a whole.
     built_by : version of the code that built it.
     """
 
@@ -89,6 +93,9 @@ class ControlRig:
     drives: tuple[Drive, ...] = ()
     solvers: tuple[Solver, ...] = ()
     built_by: int = RECIPE
+    constraints: tuple[Constraint, ...] = ()
+    limits: tuple[JointLimit, ...] = ()
+    board: tuple[Channel, ...] = ()
 
     @cached_property
     def index(self) -> Mapping[str, int]:
@@ -96,11 +103,34 @@ class ControlRig:
 
     @cached_property
     def slots(self) -> SlotTable:
-        return slots_of((control.id, control.channels) for control in self.controls)
+        return slots_of(((control.id, control.channels) for control in self.controls), self.board)
 
     @property
-    def limbs(self) -> tuple[LimbIk, ...]:
-        return tuple(s for s in self.solvers if isinstance(s, LimbIk))
+    def limbs(self) -> tuple[Limb, ...]:
+        """Limbs of two and of three bones."""
+        return tuple(s for s in self.solvers if isinstance(s, LIMBS))
+
+    @cached_property
+    def limit_of(self) -> Mapping[str, JointLimit]:
+        return {limit.joint: limit for limit in self.limits}
+
+    def solver(self, solver_id: str) -> Solver:
+        """The solver of that id. Raises ShapeError for an unknown one."""
+        for solver in self.solvers:
+            if solver.id == solver_id:
+                return solver
+        raise ShapeError(f"there is no solver {solver_id}")
+
+    def constraint(self, constraint_id: str) -> Constraint:
+        """The constraint of that id. Raises ShapeError for an unknown one."""
+        for constraint in self.constraints:
+            if constraint.id == constraint_id:
+                return constraint
+        raise ShapeError(f"there is no constraint {constraint_id}")
+
+    def holds_on(self, control_id: str) -> tuple[Constraint, ...]:
+        """Constraints that hold a control."""
+        return tuple(c for c in self.constraints if c.held.id == control_id and c.held.kind is NodeKind.BASE)
 
     def control(self, control_id: str) -> Control:
         """The control of that id. Raises ShapeError for an unknown one."""
@@ -108,12 +138,16 @@ class ControlRig:
             raise ShapeError(f"there is no control {control_id}")
         return self.controls[self.index[control_id]]
 
-    def limb_of(self, control_id: str) -> LimbIk | None:
+    def limb_of(self, control_id: str) -> Limb | None:
         """The IK limb a control belongs to."""
         for limb in self.limbs:
             if control_id in (*limb.fk, limb.goal.id, limb.pole.id):
                 return limb
         return None
+
+    def solvers_of(self, control_id: str) -> tuple[Solver, ...]:
+        """Solvers a control belongs to."""
+        return tuple(s for s in self.solvers if control_id in belongs(s))
 
     def value(self, pose: Pose, ref: tuple[str, str]) -> float:
         """A channel's value in a pose; its rest where the pose does not tell it. 0 for a channel there is not."""

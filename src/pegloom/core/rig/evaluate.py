@@ -44,22 +44,24 @@ def evaluate_rig(skeleton: Skeleton, rig: ControlRig | None, pose: Shown) -> Fra
     world = np.empty(plan.local.shape)
     walk.walk(*plan.arrays, plan.slots.vector(pose if isinstance(pose, Pose) else NOTHING), world)
     controls, bases = len(rig.controls), len(rig.controls) + len(skeleton.joints)
-    return Frame(world[controls:bases] if by_joints is None else by_joints, world[:controls], world[bases:])
+    joints = world[controls:bases] if by_joints is None else by_joints
+    return Frame(joints, world[:controls], world[bases : bases + controls])
 
 
-def nodes_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray) -> FloatArray:
-    """Controls, then joints (k, c + j, 4, 4) for the channel values of many moments (k, v); see `evaluate_rig`."""
-    return _many(skeleton, rig, values, 0)
+def nodes_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray, *, bases: bool = False) -> FloatArray:
+    """Controls, then joints (k, c + j, 4, 4) for the channel values of many moments (k, v); see `evaluate_rig`. With
+    `bases`, then the controls' bases."""
+    return _many(skeleton, rig, values, 0, len(rig.controls) if bases else 0)
 
 
 def joints_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray) -> FloatArray:
     """character_from_joint (k, j, 4, 4) alone, as `nodes_at` has it."""
-    return _many(skeleton, rig, values, len(rig.controls))
+    return _many(skeleton, rig, values, len(rig.controls), 0)
 
 
-def _many(skeleton: Skeleton, rig: ControlRig, values: FloatArray, first: int) -> FloatArray:
+def _many(skeleton: Skeleton, rig: ControlRig, values: FloatArray, first: int, more: int) -> FloatArray:
     plan = make_plan(skeleton, rig)
-    last = len(rig.controls) + len(skeleton.joints)
+    last = len(rig.controls) + len(skeleton.joints) + more
     result = np.empty((len(values), last - first, 4, 4))
     walk.walk_many(*plan.arrays, np.ascontiguousarray(values, dtype=np.float64), first, last, result)
     return result

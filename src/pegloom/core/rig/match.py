@@ -18,7 +18,7 @@ from pegloom.core.rig.evaluate import nodes_at
 from pegloom.core.rig.kernels import walk
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.refs import NodeKind
-from pegloom.core.rig.solvers import KINDS, Solver
+from pegloom.core.rig.solvers import KINDS, Solver, own_start
 from pegloom.core.skeleton.joints import Skeleton
 
 
@@ -50,7 +50,12 @@ def values_for(
         if control.id not in needed:
             continue
         parent, local = control.parent, plan.local[bases + i]
-        if parent.kind is NodeKind.WORLD:
+        if control.id in plan.held:
+            # What it is held to may have been placed just now.
+            if nodes is None:
+                nodes = nodes_at(skeleton, rig, values, bases=True)
+            base = nodes[:, bases + i]
+        elif parent.kind is NodeKind.WORLD:
             base = np.broadcast_to(control.matrix, (len(values), 4, 4))
         elif parent.kind is NodeKind.CONTROL:
             base = worlds[parent.id] @ local
@@ -58,7 +63,7 @@ def values_for(
             base = joints[:, skeleton.index[parent.id]] @ local
         else:
             if nodes is None:
-                nodes = nodes_at(skeleton, rig, values)
+                nodes = nodes_at(skeleton, rig, values, bases=True)
             base = nodes[:, plan.nodes.number(parent)] @ local
         rows = plan.slots.rows[i]
         if control.id in targets:
@@ -97,8 +102,12 @@ def ik_values(skeleton: Skeleton, rig: ControlRig, values: FloatArray, solver: S
     """A solver's own controls where its joints stand (k, v), so that switching to IK moves no joint."""
     plan, nodes = make_plan(skeleton, rig), nodes_at(skeleton, rig, values)
     joints = [nodes[:, len(rig.controls) + skeleton.index[j]] for j in solver.joints]
-    targets = KINDS[type(solver)].back(solver, plan.solvers[solver.id], plan.rests, joints)
-    return values_for(skeleton, rig, targets, values)
+    back = KINDS[type(solver)].back(solver, plan.solvers[solver.id], plan.rests, joints)
+    values = values.copy()
+    for channel, told in back.values.items():
+        slot = plan.slots.index[channel]
+        values[:, slot] = np.clip(told, plan.slots.low[slot], plan.slots.high[slot])
+    return values_for(skeleton, rig, back.places, values)
 
 
 def fk_values(skeleton: Skeleton, rig: ControlRig, values: FloatArray, solver: Solver) -> FloatArray:
@@ -109,7 +118,7 @@ def fk_values(skeleton: Skeleton, rig: ControlRig, values: FloatArray, solver: S
         i = skeleton.index[joint]
         joint_nodes = nodes[:, len(rig.controls) + i]
         targets[control_id] = joint_nodes @ (skeleton.inverse_world[i] @ rig.control(control_id).matrix)
-    return values_for(skeleton, rig, targets, values, keep=dict.fromkeys(solver.fk, MOVE))
+    return values_for(skeleton, rig, targets, values, keep={} if own_start(solver) else dict.fromkeys(solver.fk, MOVE))
 
 
 def _put(

@@ -50,3 +50,7 @@ class ChannelRef(NamedTuple):
 
     def __str__(self) -> str:
         return f"channel {self.owner} {self.key.replace('_', ' ')}"
+
+
+BOARD = "rig"
+"""Owner of channels of the rig as a whole."""

@@ -10,7 +10,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.rig.channels import TRANSFORM, Channel
 from pegloom.core.rig.pose import Pose
-from pegloom.core.rig.refs import ChannelRef
+from pegloom.core.rig.refs import BOARD, ChannelRef
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -49,8 +49,8 @@ class SlotTable:
         return Pose({keys[i]: float(values[i]) for i in differ})
 
 
-def slots_of(controls: Iterable[tuple[str, tuple[Channel, ...]]]) -> SlotTable:
-    """The table of controls by id and channels, in their order."""
+def slots_of(controls: Iterable[tuple[str, tuple[Channel, ...]]], board: tuple[Channel, ...] = ()) -> SlotTable:
+    """The table of controls by id and channels, in their order; then the board's."""
     index: dict[tuple[str, str], int] = {}
     channels: list[Channel] = []
     rows = []
@@ -59,6 +59,9 @@ def slots_of(controls: Iterable[tuple[str, tuple[Channel, ...]]]) -> SlotTable:
             index[ChannelRef(owner, channel.key)] = len(channels)
             channels.append(channel)
         rows.append([index.get((owner, key), -1) for key in TRANSFORM])
+    for channel in board:
+        index[ChannelRef(BOARD, channel.key)] = len(channels)
+        channels.append(channel)
     limits = [
         (
             c.rest,

@@ -21,7 +21,7 @@ from pegloom.core.rig.recipe import KitRig
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.rig.solvers import Solver
 from pegloom.core.skeleton.joints import Skeleton, Vector
-from pegloom.document.edits.rebuild import controls_of, kits_of, recipe_rig
+from pegloom.document.edits.rebuild import controls_of, kits_of, recipe_rig, resting
 from pegloom.document.model import Character, Document
 
 NOWHERE: Vector = (0.0, 0.0, 0.0)
@@ -63,9 +63,9 @@ def newer_build(character: Character) -> tuple[ControlRig, float] | None:
 def waiting_changes(character: Character) -> tuple[str, ...]:
     """What changes made by hand wait for: controls and channels the recipe does not make now."""
     changes = character.rig_changes
-    if character.rig is None or not (changes.controls or changes.channels or changes.dropped):
+    if character.rig is None or changes.empty:
         return ()
-    return waiting(recipe_rig(character), changes)
+    return waiting(recipe_rig(character), changes, resting(character))
 
 
 def set_kit_rig(document: Document, kit_id: str, how: KitRig) -> Document:
@@ -148,19 +148,20 @@ def drop_control(document: Document, control_id: str) -> Document:
     pose = character.pose
     if isinstance(pose, Pose):
         pose = Pose({ref: v for ref, v in pose.values.items() if ref[0] != control_id})
-    return _with_changes(set_pose(document, pose), changes)
+    return put_changes(set_pose(document, pose), changes)
 
 
 def forget_changes(document: Document, control_id: str) -> Document:
     """A control as the recipe builds it again: everything changed by hand on it is forgotten, a dropped one returns."""
     character = document.require_character()
     old_changes = character.rig_changes
-    changes = RigChanges(
-        MappingProxyType({c: v for c, v in old_changes.controls.items() if c != control_id}),
-        MappingProxyType({ref: v for ref, v in old_changes.channels.items() if ref[0] != control_id}),
-        old_changes.dropped - {control_id},
+    changes = replace(
+        old_changes,
+        controls=MappingProxyType({c: v for c, v in old_changes.controls.items() if c != control_id}),
+        channels=MappingProxyType({ref: v for ref, v in old_changes.channels.items() if ref[0] != control_id}),
+        dropped=old_changes.dropped - {control_id},
     )
-    return _with_changes(document, changes)
+    return put_changes(document, changes)
 
 
 def change_channel(document: Document, control_id: str, key: str, change: ChannelChange) -> Document:
@@ -181,10 +182,10 @@ def change_channel(document: Document, control_id: str, key: str, change: Channe
         raise EditError("a limit eases in over 0 or more")
     channels = {**character.rig_changes.channels, ChannelRef(control_id, key): change}
     changes = replace(character.rig_changes, channels=MappingProxyType(channels))
-    return _with_changes(document, changes)
+    return put_changes(document, changes)
 
 
-def _with_changes(document: Document, changes: RigChanges) -> Document:
+def put_changes(document: Document, changes: RigChanges) -> Document:
     """Other changes on the controls there are; what an older recipe built stays as it built it."""
     character = document.require_character()
     changed = replace(character, rig_changes=changes)
@@ -192,7 +193,7 @@ def _with_changes(document: Document, changes: RigChanges) -> Document:
         return document.with_character(changed)
     if character.rig.built_by >= RECIPE:
         return build_controls(document.with_character(changed))
-    rig = changed_rig(unchanged(character.rig, character.rig_changes, recipe_rig(character)), changes)
+    rig = changed_rig(unchanged(character.rig, character.rig_changes, recipe_rig(character)), changes, resting(character))
     make_plan(character.skeleton, rig)
     return document.with_character(replace(changed, rig=rig))
 
@@ -203,7 +204,7 @@ def _changing(document: Document, control_id: str, change: Callable[[ControlChan
     by_control = character.rig_changes.controls
     controls = MappingProxyType({**by_control, control_id: change(by_control.get(control_id, ControlChange()))})
     changes = replace(character.rig_changes, controls=controls)
-    return _with_changes(document, changes)
+    return put_changes(document, changes)
 
 
 def set_pose(document: Document, pose: Shown) -> Document:

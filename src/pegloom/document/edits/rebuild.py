@@ -127,7 +127,13 @@ def controls_after(character: Character, rig: ControlRig, old: Skeleton | None) 
 
 def controls_of(character: Character) -> ControlRig:
     """Controls built anew, changes made by hand on top."""
-    return changed_rig(recipe_rig(character), character.rig_changes)
+    return changed_rig(recipe_rig(character), character.rig_changes, resting(character))
+
+
+def resting(character: Character) -> Mapping[str, FloatArray]:
+    """character_from_joint (4, 4) of each joint at rest, by id."""
+    skeleton = character.skeleton
+    return {} if skeleton is None else {j.id: m for j, m in zip(skeleton.joints, skeleton.world, strict=True)}
 
 
 def recipe_rig(character: Character) -> ControlRig:

@@ -22,11 +22,13 @@ import numpy as np
 
 from pegloom.core.errors import PegLoomError
 from pegloom.core.rig.pose import JointPose, Pose
-from pegloom.core.rig.solvers import LimbIk
+from pegloom.core.rig.solvers import BendIk, BodyIk, ChainIk, LimbIk, SplineIk
 from pegloom.files.project.checking import out_of_rule
 from pegloom.files.raw import reason
 
-TAGGED: Mapping[str, type] = MappingProxyType({"controls": Pose, "joints": JointPose, "limb": LimbIk})
+TAGGED: Mapping[str, type] = MappingProxyType({
+    "controls": Pose, "joints": JointPose, "limb": LimbIk, "hock": BendIk, "chain": ChainIk, "curve": SplineIk, "body": BodyIk,
+})
 """Words of the file for records of which several kinds may stand in one place, now or later."""
 TAGS = {record: tag for tag, record in TAGGED.items()}
 SHORT = 256

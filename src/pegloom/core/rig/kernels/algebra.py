@@ -50,6 +50,15 @@ def put_channels(out, move_x, move_y, move_z, rotate_x, rotate_y, rotate_z, scal
 
 
 @njit(cache=True)
+def on(m, v):
+    """The turn of a matrix (3, 3 or 4, 4) on a vector (3,)."""
+    out = np.empty(3)
+    for i in range(3):
+        out[i] = m[i, 0] * v[0] + m[i, 1] * v[1] + m[i, 2] * v[2]
+    return out
+
+
+@njit(cache=True)
 def aim_frame(aim, normal):
     """3x3 rotation: y along aim, x along normal (square to aim), z the rest."""
     out = np.empty((3, 3))
@@ -165,3 +174,92 @@ def flip(a):
         for j in range(3):
             out[i, j] = a[j, i]
     return out
+
+
+@njit(cache=True)
+def least_turn(a, b):
+    """The least rotation (3, 3) that brings unit a onto unit b; half a turn about a fixed axis where they oppose."""
+    axis = cross(a, b)
+    cosine = np.sum(a * b)
+    out = np.zeros((3, 3))
+    if cosine < -1.0 + 1e-12:
+        axis = square_to(np.array([0.3, 0.5, 0.8]), a, np.array([1.0, 0.0, 0.0]))
+        for i in range(3):
+            for j in range(3):
+                out[i, j] = 2.0 * axis[i] * axis[j]
+            out[i, i] -= 1.0
+        return out
+    k = 1.0 / (1.0 + cosine)
+    for i in range(3):
+        for j in range(3):
+            out[i, j] = k * axis[i] * axis[j]
+        out[i, i] += cosine
+    out[0, 1] -= axis[2]
+    out[0, 2] += axis[1]
+    out[1, 0] += axis[2]
+    out[1, 2] -= axis[0]
+    out[2, 0] -= axis[1]
+    out[2, 1] += axis[0]
+    return out
+
+
+@njit(cache=True)
+def about(axis, angle):
+    """Rotation (3, 3) by an angle about a unit axis."""
+    out = np.empty((3, 3))
+    for k in range(3):
+        unit = np.zeros(3)
+        unit[k] = 1.0
+        out[:, k] = turned(unit, axis, angle)
+    return out
+
+
+@njit(cache=True)
+def turn_vector(m):
+    """Rotation vector (3,) of a rotation (3, 3): its axis times its angle, up to half a turn."""
+    q = quaternion(m)
+    if q[3] < 0.0:
+        q = -q
+    sine = np.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2])
+    factor = 2.0 if sine < 1e-12 else 2.0 * np.arctan2(sine, q[3]) / sine
+    return q[:3] * factor
+
+
+@njit(cache=True)
+def vector_turn(v):
+    """Rotation (3, 3) of a rotation vector (3,)."""
+    angle = norm(v)
+    return np.eye(3) if angle < 1e-15 else about(v / angle, angle)
+
+
+@njit(cache=True)
+def put_chain(world, joints, begin, turns, longer, amount):
+    """Joints of a chain, each blended in its parent from where it begins toward where it was solved to.
+
+    joints (n,) : nodes. begin (n, 4, 4) : start poses; bones and sizes are theirs. turns (n, 3, 3) : solved.
+    longer : factor of the bones' length at amount 1.
+    """
+    if amount <= 0.0:
+        for i in range(len(joints)):
+            world[joints[i]] = begin[i]
+        return
+    place = begin[0, :3, 3].copy()
+    before_start, before_solved, before = np.eye(3), np.eye(3), np.eye(3)
+    for i in range(len(joints)):
+        size = size_of(begin[i])
+        start = begin[i, :3, :3] / size
+        local_start, local_solved = times(flip(before_start), start), times(flip(before_solved), turns[i])
+        turn = times(before, blend_rotation(local_start, local_solved, amount))
+        if amount >= 1.0:
+            turn = turns[i].copy()
+        node = world[joints[i]]
+        for a in range(3):
+            for b in range(3):
+                node[a, b] = turn[a, b] * size
+            node[a, 3] = place[a]
+            node[3, a] = 0.0
+        node[3, 3] = 1.0
+        if i + 1 < len(joints):
+            bone = on(flip(start), begin[i + 1, :3, 3] - begin[i, :3, 3])
+            place = place + on(turn, bone) * (1.0 + amount * (longer - 1.0))
+        before_start, before_solved, before = start, turns[i].copy(), turn

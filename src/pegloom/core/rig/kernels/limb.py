@@ -16,8 +16,10 @@ from pegloom.core.rig.kernels.algebra import (
     blend_rotation,
     cross,
     flip,
+    least_turn,
     norm,
     product,
+    put_chain,
     signed_angle,
     size_of,
     square_to,
@@ -111,65 +113,114 @@ def limb_twists(ru, rl, first, second, a, b, frames, bends):
 
 
 @njit(cache=True)
-def limb(world, row, frames, bends, end_offset, amount):
-    """Work out one IK limb: world of its three joints, FK blended toward IK.
+def solved_limb(begin, goal, pole, frames, bends, settings, turns):
+    """Turns (3, 3, 3) of a limb's joints on IK, into `turns`; gives by how much its bones are longer.
 
-    row (8,) : nodes of the upper, lower and end joint, of their FK controls, of goal and pole.
+    begin (3, 4, 4) : upper, lower and end joint on FK. goal (4, 4) : where the end goes. pole (3,).
     frames (3, 3, 3): of the upper and the lower joint, their bone (y) and the normal of the pole's plane (x, square to
     the bone) at rest, in their own axes; and that normal itself in the upper's, as its first row. bends (5,): by how much the limb's plane at rest is turned from the pole's,
     and the fold at rest, radians; then, as shares of the two bones' length, how far the ends stand apart at rest, and
     the middle joint along and aside of the line between them. The bones aim exactly; that turn is whole at rest and has
     faded out once the limb has folded FADE more or less. What the FK limb is twisted by about its bones stays.
+    settings (6,) : shares of the goal's place, the goal's turn and the pole; swivel; stretch; soft.
     """
-    fu, fl, fe = world[row[3]], world[row[4]], world[row[5]]
+    fu, fl, fe = begin[0], begin[1], begin[2]
     size = size_of(fu)
     start = fu[:3, 3].copy()
     a, b = norm(fl[:3, 3] - start), norm(fe[:3, 3] - fl[:3, 3])
-    ru, rl, re = fu[:3, :3] / size, fl[:3, :3] / size, fe[:3, :3] / size
+    ru, rl, re = fu[:3, :3] / size, fl[:3, :3] / size_of(fl), fe[:3, :3] / size_of(fe)
+    if a <= 1e-12 or b <= 1e-12:
+        turns[0], turns[1], turns[2] = ru, rl, re
+        return 1.0
     down = flip(ru) @ (fl[:3, 3] - start)
     out = flip(rl) @ (fe[:3, 3] - fl[:3, 3])
-    if amount > 0.0 and a > 1e-12 and b > 1e-12:
-        goal = product(world[row[6]], end_offset)
+    to = settings[0] * (goal[:3, 3] - fe[:3, 3]) + (fe[:3, 3] - start)
+    if settings[0] == 1.0:
         to = goal[:3, 3] - start
-        length = norm(to)
-        direction = to / length if length > 1e-12 else np.array([0.0, -1.0, 0.0])
-        # Out of reach the end lies on the line to the goal.
-        distance = min(max(length, abs(a - b) + NEAREST * (a + b)), a + b)
-        spare = times(ru, frames[0])[:, 0].copy()
-        normal = plane_normal(direction, world[row[7]][:3, 3] - start, spare)
-        swivel = bends[0] * whole_until(abs(fold_of(distance, a, b) - bends[1]), FADE)
-        joint = two_joint(distance, direction, turned(normal, direction, swivel), a, b)
-        if abs(distance / (a + b) - bends[2]) < ROUNDED:
-            # Near straight the fold is the square root of what distances are rounded by: at rest it is known.
-            side = cross(turned(normal, direction, bends[0]), direction)
-            joint = (direction * bends[3] + side * bends[4]) * (a + b)
-        first, second = joint / a, (direction * distance - joint) / b
-        bone, tail = down / a, out / b
-        upper_twist, lower_twist = limb_twists(ru, rl, ru @ bone, rl @ tail, a, b, frames, bends)
-        own = aim_frame(bone, square_to(frames[0][:, 0].copy(), bone, frames[0][:, 2].copy()))
-        carried = turned(square_to(normal, first, spare), first, upper_twist)
-        iu = times(aim_frame(first, carried), flip(own))
-        own = aim_frame(tail, square_to(frames[1][:, 0].copy(), tail, frames[1][:, 2].copy()))
-        carried = turned(square_to(normal, second, spare), second, lower_twist)
-        il = times(aim_frame(second, carried), flip(own))
-        ie = goal[:3, :3] / size_of(goal)
-        lower_fk, lower_ik = times(flip(ru), rl), times(flip(iu), il)
-        end_fk, end_ik = times(flip(rl), re), times(flip(il), ie)
-        ru = blend_rotation(ru, iu, amount)
-        rl = times(ru, blend_rotation(lower_fk, lower_ik, amount))
-        re = times(rl, blend_rotation(end_fk, end_ik, amount))
-    world[row[0]] = 0.0
-    world[row[1]] = 0.0
-    world[row[2]] = 0.0
-    middle = start + ru @ down
-    tip = middle + rl @ out
-    for i in range(3):
-        for j in range(3):
-            world[row[0], i, j] = ru[i, j] * size
-            world[row[1], i, j] = rl[i, j] * size
-            world[row[2], i, j] = re[i, j] * size
-        world[row[0], i, 3] = start[i]
-        world[row[1], i, 3] = middle[i]
-        world[row[2], i, 3] = tip[i]
+    length = norm(to)
+    direction = to / length if length > 1e-12 else np.array([0.0, -1.0, 0.0])
+    bone, tail = down / a, out / b
+    # Out of reach the end lies on the line to the goal.
+    distance = softened(length, a + b, settings[5])
+    longer = 1.0
+    if settings[4] > 0.0 and length > distance:
+        longer = 1.0 + settings[4] * (length / max(distance, 1e-12) - 1.0)
+        a, b, distance = a * longer, b * longer, distance * longer
+    distance = min(max(distance, abs(a - b) + NEAREST * (a + b)), a + b)
+    spare = times(ru, frames[0])[:, 0].copy()
+    normal = plane_normal(direction, pole - start, spare)
+    if settings[2] < 1.0:
+        own = carried_normal(ru, ru @ bone, rl @ tail, a, b, frames, bends, direction)
+        normal = turned(normal, direction, -(1.0 - settings[2]) * signed_angle(own, normal, direction))
+    if settings[3] != 0.0:
+        normal = turned(normal, direction, settings[3])
+    swivel = bends[0] * whole_until(abs(fold_of(distance, a, b) - bends[1]), FADE)
+    joint = two_joint(distance, direction, turned(normal, direction, swivel), a, b)
+    if abs(distance / (a + b) - bends[2]) < ROUNDED:
+        # Near straight the fold is the square root of what distances are rounded by: at rest it is known.
+        side = cross(turned(normal, direction, bends[0]), direction)
+        joint = (direction * bends[3] + side * bends[4]) * (a + b)
+    first, second = joint / a, (direction * distance - joint) / b
+    upper_twist, lower_twist = limb_twists(ru, rl, ru @ bone, rl @ tail, a, b, frames, bends)
+    own = aim_frame(bone, square_to(frames[0][:, 0].copy(), bone, frames[0][:, 2].copy()))
+    carried = turned(square_to(normal, first, spare), first, upper_twist)
+    turns[0] = times(aim_frame(first, carried), flip(own))
+    own = aim_frame(tail, square_to(frames[1][:, 0].copy(), tail, frames[1][:, 2].copy()))
+    carried = turned(square_to(normal, second, spare), second, lower_twist)
+    turns[1] = times(aim_frame(second, carried), flip(own))
+    turns[2] = goal[:3, :3] / size_of(goal)
+    if settings[1] < 1.0:
+        turns[2] = blend_rotation(times(turns[1], times(flip(rl), re)), turns[2], settings[1])
+    return longer
+
+
+@njit(cache=True)
+def carried_normal(ru, first, second, a, b, frames, bends, direction):
+    """The normal of an FK limb's plane once its line points along `direction`."""
+    normal = fk_normal(ru, first, second, a, b, frames, bends)
+    line = a * first + b * second
+    line = line / max(norm(line), 1e-30)
+    return square_to(least_turn(line, direction) @ normal, direction, normal)
+
+
+@njit(cache=True)
+def softened(length, whole, soft):
+    """How far a limb of length `whole` reaches for a goal `length` away: over the last `soft` of it, it eases into its
+    full length and never gets there."""
+    if soft <= 0.0:
+        return min(length, whole)
+    room = soft * whole
+    if length <= whole - room:
+        return length
+    return whole - room * np.exp(-(length - whole + room) / room)
+
+
+@njit(cache=True)
+def limb(world, ints, values, floats):
+    """Work out one IK limb: world of its three joints, FK blended toward IK.
+
+    ints : nodes of the three joints, of the three they start from, of goal and pole; slots of its amount and of the
+    six settings of `solved_limb`, -1 where it has none. floats : frames (27), bends (5), end_offset (16).
+    """
+    begin = np.empty((3, 4, 4))
     for k in range(3):
-        world[row[k], 3, 3] = 1.0
+        begin[k] = world[ints[3 + k]]
+    amount = values[ints[8]]
+    turns = np.empty((3, 3, 3))
+    longer = 1.0
+    if amount > 0.0:
+        settings = settings_of(values, ints[9:15], floats[48:54])
+        goal = product(world[ints[6]], floats[32:48].reshape(4, 4))
+        pole = world[ints[7]][:3, 3].copy()
+        longer = solved_limb(begin, goal, pole, floats[:27].reshape(3, 3, 3), floats[27:32], settings, turns)
+    put_chain(world, ints[:3], begin, turns, longer, amount)
+
+
+@njit(cache=True)
+def settings_of(values, slots, usual):
+    """Values of slots, the usual one where there is none."""
+    result = usual.copy()
+    for k in range(len(slots)):
+        if slots[k] >= 0:
+            result[k] = values[slots[k]]
+    return result

@@ -11,13 +11,17 @@ import numpy as np
 from numba import njit
 
 from pegloom.core.rig.kernels.algebra import put_channels, put_product
+from pegloom.core.rig.kernels.bend import bend
+from pegloom.core.rig.kernels.body import body, limited_chain
+from pegloom.core.rig.kernels.chain import chain
+from pegloom.core.rig.kernels.hold import hold
 from pegloom.core.rig.kernels.limb import limb
+from pegloom.core.rig.kernels.spline import spline
 
-LIMIT, RIDE, TURN, LIMB = 0, 1, 2, 3
+LIMIT, RIDE, TURN, LIMB, BEND, CHAIN, LIMITED, SPLINE, BODY, HOLD = range(10)
 """What a step does: bring a slot within its limits; place a node on its parent; put a control's channels on its base;
-solve a limb of two bones."""
-LIMB_INTS, LIMB_FLOATS = 9, 48
-"""Numbers of a limb in the pools: eight nodes and the slot of its amount; frames (27), bends (5), end_offset (16)."""
+solve a limb of two bones, of three, a chain, a chain with limits, a curve, a whole body; bring a node to its targets.
+How many numbers a step has in the pools, its kernel knows."""
 
 
 @njit(cache=True)
@@ -57,10 +61,19 @@ def walk(steps, ints, floats, local, values, world):
         elif op == LIMIT:
             values[out] = limited(values[out], floats[f], floats[f + 1], floats[f + 2])
         elif op == LIMB:
-            limb(
-                world, ints[i : i + 8], floats[f : f + 27].reshape(3, 3, 3), floats[f + 27 : f + 32],
-                floats[f + 32 : f + 48].reshape(4, 4), values[ints[i + 8]],
-            )  # fmt: skip
+            limb(world, ints[i:], values, floats[f:])
+        elif op == BEND:
+            bend(world, ints[i:], values, floats[f:])
+        elif op == CHAIN:
+            chain(world, ints[i:], values, floats[f:])
+        elif op == LIMITED:
+            limited_chain(world, ints[i:], values, floats[f:])
+        elif op == SPLINE:
+            spline(world, ints[i:], values, floats[f:])
+        elif op == BODY:
+            body(world, ints[i:], values, floats[f:])
+        elif op == HOLD:
+            hold(world, ints[i:], values, floats[f:])
 
 
 @njit(cache=True, nogil=True)

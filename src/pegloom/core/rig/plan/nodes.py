@@ -29,6 +29,7 @@ class NodeTable:
         return len(self.skeleton.joints)
 
     def __len__(self) -> int:
+        """Nodes that records name; the starts of solvers come after them."""
         return 2 * self.controls + self.joints
 
     def number(self, ref: NodeRef) -> int:
@@ -46,10 +47,10 @@ class NodeTable:
     def name(self, number: int) -> str:
         """What a node is called in a message."""
         if number < self.controls:
-            return f"control {self.rig.controls[number].id}"
+            return self.rig.controls[number].name
         if number < self.controls + self.joints:
-            return f"joint {self.skeleton.joints[number - self.controls].id}"
-        return f"base of control {self.rig.controls[number - self.controls - self.joints].id}"
+            return self.skeleton.joints[number - self.controls].name
+        return self.rig.controls[number - self.controls - self.joints].name
 
     def rests(self) -> FloatArray:
         """character_from_node at rest (n, 4, 4)."""

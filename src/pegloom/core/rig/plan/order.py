@@ -1,28 +1,27 @@
-"""The one graph of slots and nodes, and its order."""
+"""The one graph of slots, nodes and solvers, and its order."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from graphlib import CycleError, TopologicalSorter
 
 from pegloom.core.errors import EditError
-from pegloom.core.rig.plan.nodes import NodeTable
 
 Needs = Mapping[int, set[int]]
-"""What each vertex needs before it. Vertices: nodes by number; slots follow them."""
+"""What each vertex needs before it."""
 
 
-def in_order(needs: Needs, nodes: NodeTable) -> list[int]:
+def in_order(needs: Needs, name: Callable[[int], str]) -> list[int]:
     """Every vertex after what it needs. Raises EditError naming the members of a loop."""
     try:
         return list(TopologicalSorter(needs).static_order())
     except CycleError as error:
-        loop = [_name(vertex, nodes) for vertex in error.args[1]]
+        loop: list[str] = []
+        # Told in the order things are worked out; a control and its base are one thing to a person.
+        for vertex in reversed(error.args[1]):
+            said = name(vertex)
+            if not loop or loop[-1] != said:
+                loop.append(said)
+        if loop[0] != loop[-1] or len(loop) == 1:
+            loop.append(loop[0])
         raise EditError("controls depend on each other in a loop: " + " > ".join(loop)) from error
-
-
-def _name(vertex: int, nodes: NodeTable) -> str:
-    if vertex < len(nodes):
-        return nodes.name(vertex)
-    owner, key = list(nodes.rig.slots.index)[vertex - len(nodes)]
-    return f"channel {owner} {key}"

@@ -10,13 +10,15 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import EditError
 from pegloom.core.memo import by_identity
+from pegloom.core.rig.constraints import Constraint, checked, pack, reads
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.kernels.walk import LIMIT, RIDE, TURN
+from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.plan.nodes import NodeTable
 from pegloom.core.rig.plan.order import in_order
-from pegloom.core.rig.refs import ChannelRef, NodeKind, NodeRef
+from pegloom.core.rig.refs import ChannelRef, NodeKind, NodeRef, control_node, joint_node
 from pegloom.core.rig.slots import SlotTable
-from pegloom.core.rig.solvers import KINDS, Packed, Rests
+from pegloom.core.rig.solvers import KINDS, Packed, Rests, Solver, own_start
 from pegloom.core.skeleton.joints import Skeleton
 
 
@@ -26,9 +28,11 @@ class Plan:
 
     steps (s, 5) : what to do, the node or slot it gives, the node it stands on (-1 for the world), where its numbers
         begin in ints and floats; see `kernels/walk.py`.
-    local (n, 4, 4) : each node in what it rides on, at rest.
+    local (n, 4, 4) : each node in what it rides on, at rest. After the nodes that records name come the starts of solvers:
+        where a solved joint stands on FK.
     solvers : each solver's numbers by id.
     order : controls as they are worked out.
+    held : controls whose base a constraint holds.
     """
 
     slots: SlotTable
@@ -40,6 +44,7 @@ class Plan:
     rests: Rests
     solvers: Mapping[str, Packed]
     order: tuple[int, ...]
+    held: frozenset[str]
 
     @property
     def arrays(self) -> tuple[IntArray, IntArray, FloatArray, FloatArray]:
@@ -54,94 +59,242 @@ def make_plan(skeleton: Skeleton, rig: ControlRig) -> Plan:
     Raises
     ------
     EditError
-        Nodes depend on each other in a loop (the error names its members), or refer to something missing, or two things
-        work out the same node.
+        Nodes depend on each other in a loop (the error names its members), or refer to something missing, or something
+        cannot be worked out twice.
     """
-    nodes, slots = NodeTable(skeleton, rig), rig.slots
-    rest, count = nodes.rests(), len(nodes)
-    bases = nodes.controls + nodes.joints
+    return _Planner(skeleton, rig).plan()
 
-    def slot(ref: tuple[str, str]) -> int:
-        if ref not in slots.index:
+
+class _Planner:
+    """Vertices: nodes, starts, slots, solvers, one after the other."""
+
+    def __init__(self, skeleton: Skeleton, rig: ControlRig) -> None:
+        self.skeleton, self.rig = skeleton, rig
+        self.nodes, self.slots = NodeTable(skeleton, rig), rig.slots
+        self.rest, self.count = self.nodes.rests(), len(self.nodes)
+        self.bases = self.nodes.controls + self.nodes.joints
+        self.parents = np.full(self.count, -1)
+        self.last: dict[int, int] = {}
+        """The last solver that works a joint out, by its row."""
+        self.starts: dict[int, int] = {}
+        """Where a joint stands on FK before its first solver."""
+        self.start_parents: list[int] = []
+        self.rests = Rests(
+            self.nodes.number, self.slot, self.place, lambda j: rig.limit_of.get(j) or JointLimit(j),
+            lambda j: skeleton.joint(j).parent, lambda c: rig.control(c).parent,
+            lambda c: tuple(int(s) for s in self.slots.rows[rig.index[c]]), lambda s: float(self.slots.rest[s]), _height(skeleton),
+        )  # fmt: skip
+
+    def slot(self, ref: tuple[str, str]) -> int:
+        if ref not in self.slots.index:
             raise EditError(f"the rig refers to {ChannelRef(*ref)}, which is not there")
-        return slots.index[ref]
+        return self.slots.index[ref]
 
-    def vertex(ref: NodeRef | ChannelRef) -> int:
-        return count + slot(ref) if isinstance(ref, ChannelRef) else nodes.number(ref)
+    def place(self, ref: NodeRef) -> FloatArray:
+        return np.eye(4) if ref.kind is NodeKind.WORLD else self.rest[self.nodes.number(ref)]
 
-    def place(ref: NodeRef) -> FloatArray:
-        return np.eye(4) if ref.kind is NodeKind.WORLD else rest[nodes.number(ref)]
+    def plan(self) -> Plan:
+        nodes, rig = self.nodes, self.rig
+        for i, control in enumerate(rig.controls):
+            self.parents[self.bases + i] = nodes.number(control.parent)
+            self.parents[i] = self.bases + i
+        above = self.skeleton.parents
+        self.parents[nodes.controls : self.bases] = np.where(above >= 0, above + nodes.controls, -1)
+        driven = self._driven()
+        chosen = [self._start(row, solver, driven) for row, solver in enumerate(rig.solvers)]
+        for joint, node in driven.items():
+            if joint not in self.last:
+                self.parents[joint] = node
+        holds = self._holds()
+        needs = self._needs(chosen, holds)
+        order = in_order(needs, self._name)
+        return self._packed(order, chosen, holds)
 
-    rests = Rests(nodes.number, slot, place)
-    parents = np.full(count, -1)
-    needs: dict[int, set[int]] = {count + i: set() for i in range(len(slots.channels))}
-    for i, control in enumerate(rig.controls):
-        parents[bases + i] = nodes.number(control.parent)
-        parents[i] = bases + i
-        needs[i] = {bases + i, *(count + int(s) for s in slots.rows[i] if s >= 0)}
-    parents[nodes.controls : bases] = np.where(skeleton.parents >= 0, skeleton.parents + nodes.controls, -1)
-    driven: dict[int, int] = {}
-    for drive in rig.drives:
-        joint = nodes.number(NodeRef(NodeKind.JOINT, drive.joint))
-        if joint in driven:
-            raise EditError(f"joint {drive.joint} is driven twice")
-        driven[joint] = nodes.number(drive.node)
-    solved: dict[int, int] = {}
-    for row, solver in enumerate(rig.solvers):
-        kind = KINDS[type(solver)]
-        first, *more = (nodes.number(n) for n in kind.writes(solver))
-        for joint in (first, *more):
-            if joint in solved or joint in driven:
-                raise EditError(f"{nodes.name(joint)} is worked out twice, once by {solver.id}")
-            solved[joint] = row
-        needs[first] = {v for v in map(vertex, kind.reads(solver)) if v >= 0}
-        if parents[first] >= 0:
-            needs[first].add(int(parents[first]))
-        needs |= {joint: {first} for joint in more}
-    for joint, node in driven.items():
-        parents[joint] = node
-    for n in range(nodes.controls, count):
-        if n not in solved:
-            needs[n] = {int(parents[n])} if parents[n] >= 0 else set()
-    order = in_order(needs, nodes)
-    local = rest.copy()
-    riding = np.flatnonzero(parents >= 0)
-    local[riding] = np.linalg.inv(rest)[parents[riding]] @ rest[riding]
-    return _packed(skeleton, rig, rests, parents, order, local, solved)
+    def _driven(self) -> dict[int, int]:
+        driven: dict[int, int] = {}
+        for drive in self.rig.drives:
+            joint = self.nodes.number(NodeRef(NodeKind.JOINT, drive.joint))
+            if joint in driven:
+                raise EditError(f"joint {drive.joint} is driven twice")
+            driven[joint] = self.nodes.number(drive.node)
+        return driven
 
-
-def _packed(
-    skeleton: Skeleton, rig: ControlRig, rests: Rests, parents: IntArray, order: list[int], local: FloatArray,
-    solved: Mapping[int, int],
-) -> Plan:  # fmt: skip
-    nodes, slots = NodeTable(skeleton, rig), rig.slots
-    count = len(nodes)
-    steps: list[tuple[int, int, int, int, int]] = []
-    ints: list[int] = []
-    floats: list[float] = []
-    known: dict[str, Packed] = {}
-    for v in order:
-        where = (len(ints), len(floats))
-        if v >= count:
-            low, high = slots.low[v - count], slots.high[v - count]
-            if np.isfinite(low) or np.isfinite(high):
-                steps.append((LIMIT, v - count, -1, *where))
-                floats += [float(low), float(high), float(slots.soft[v - count])]
-        elif v < nodes.controls:
-            steps.append((TURN, v, int(parents[v]), *where))
-            ints += slots.rows[v].tolist()
-        elif v not in solved:
-            steps.append((RIDE, v, int(parents[v]), *where))
+    def _start(self, row: int, solver: Solver, driven: Mapping[int, int]) -> tuple[list[int], tuple[int, ...], list[int]]:
+        """A solver's joints, the nodes they start from, and the solvers before it."""
+        joints = [self.nodes.number(n) for n in KINDS[type(solver)].writes(solver)]
+        before = sorted({self.last[j] for j in joints if j in self.last})
+        if len(set(joints)) != len(joints) or len(solver.fk) != len(joints):
+            raise EditError(f"{solver.name or solver.id} has not one FK control for each of its joints")
+        if any(j in driven for j in joints):
+            raise EditError(f"{self._name(joints[0])} is driven by a control and worked out by {solver.name or solver.id}")
+        if before:
+            if any(j not in self.last for j in joints) or own_start(solver):
+                raise EditError(f"{solver.name or solver.id} works out joints only some of which another one works out before it")
+            self._check_below(solver, joints, before)
+            starts = joints
+        elif own_start(solver):
+            starts = []
         else:
-            solver = rig.solvers[solved[v]]
+            starts = []
+            for joint, fk in zip(joints, solver.fk, strict=True):
+                self.starts[joint] = self.count + len(self.start_parents)
+                starts.append(self.starts[joint])
+                self.start_parents.append(self.nodes.number(control_node(fk)))
+        self.last |= dict.fromkeys(joints, row)
+        return joints, tuple(starts), before
+
+    def _check_below(self, solver: Solver, joints: list[int], before: list[int]) -> None:
+        """What the one before has worked out below these joints would not come along."""
+        mine = set(joints)
+        for row in before:
+            for other in KINDS[type(self.rig.solvers[row])].writes(self.rig.solvers[row]):
+                number = self.nodes.number(other)
+                if number in mine:
+                    continue
+                above = self.skeleton.joint(other.id).parent
+                while above is not None and self.nodes.number(joint_node(above)) not in mine:
+                    above = self.skeleton.joint(above).parent
+                if above is not None:
+                    raise EditError(
+                        f"{solver.name or solver.id} would leave {self._name(number)} behind, which hangs on its joints; take it in"
+                    )
+
+    def _holds(self) -> dict[int, list[Constraint]]:
+        """Constraints by the node they hold, as they come."""
+        rig = self.rig
+        found: dict[int, list[Constraint]] = {}
+        starts_itself = {fk for s in rig.solvers if own_start(s) for fk in s.fk}
+        for k in sorted(range(len(rig.constraints)), key=lambda k: (rig.constraints[k].order, k)):
+            constraint = rig.constraints[k]
+            checked(constraint)
+            held = self.nodes.number(constraint.held)
+            said = constraint.name or constraint.id
+            if held in self.last:
+                raise EditError(
+                    f"{said} would hold {self._name(held)}, which {rig.solvers[self.last[held]].name or rig.solvers[self.last[held]].id}"
+                    " works out; hold its goal instead"
+                )
+            if constraint.held.kind is NodeKind.BASE and constraint.held.id in starts_itself:
+                raise EditError(f"{said} would hold {self._name(held)}, an FK control of a whole body; hold one of its goals instead")
+            found.setdefault(held, []).append(constraint)
+        return found
+
+    def _at_rest(self, node: int) -> FloatArray:
+        return np.eye(4) if node < 0 else self.rest[node]
+
+    def _vertex(self, ref: NodeRef | ChannelRef) -> int:
+        return self._slot_vertex(self.slot(ref)) if isinstance(ref, ChannelRef) else self.nodes.number(ref)
+
+    def _slot_vertex(self, slot: int) -> int:
+        return self.count + len(self.start_parents) + slot
+
+    def _solver_vertex(self, row: int) -> int:
+        return self._slot_vertex(len(self.slots.channels)) + row
+
+    def _needs(
+        self, chosen: list[tuple[list[int], tuple[int, ...], list[int]]], holds: Mapping[int, list[Constraint]]
+    ) -> dict[int, set[int]]:
+        needs: dict[int, set[int]] = {self._slot_vertex(s): set() for s in range(len(self.slots.channels))}
+        for i in range(self.nodes.controls):
+            needs[i] = {self.bases + i, *(self._slot_vertex(int(s)) for s in self.slots.rows[i] if s >= 0)}
+        for n in range(self.nodes.controls, self.count):
+            if n in self.last:
+                needs[n] = {self._solver_vertex(self.last[n])}
+            else:
+                needs[n] = {int(self.parents[n])} if self.parents[n] >= 0 else set()
+        for k, parent in enumerate(self.start_parents):
+            needs[self.count + k] = {parent}
+        for held, some in holds.items():
+            needs[held] |= {v for c in some for v in map(self._vertex, reads(c)) if v >= 0}
+        for row, (solver, (_, starts, before)) in enumerate(zip(self.rig.solvers, chosen, strict=True)):
             kind = KINDS[type(solver)]
-            if nodes.number(kind.writes(solver)[0]) == v:
-                packed = known[solver.id] = kind.pack(solver, rests)
-                steps.append((kind.OPCODE, v, -1, *where))
-                ints += packed.ints
-                floats += packed.floats.tolist()
-    return Plan(
-        slots, nodes, np.asarray(frozen(np.array(steps, dtype=np.int64).reshape(-1, 5))),
-        np.asarray(frozen(np.array(ints, dtype=np.int64))), np.asarray(frozen(np.array(floats, dtype=np.float64))),
-        np.asarray(frozen(local)), rests, known, tuple(v for v in order if v < nodes.controls),
-    )  # fmt: skip
+            wants = {v for v in map(self._vertex, kind.reads(solver)) if v >= 0}
+            wants |= {self._solver_vertex(b) for b in before}
+            if not before:
+                wants |= set(starts)
+            if own_start(solver):
+                wants |= self._own_needs(solver)
+            needs[self._solver_vertex(row)] = wants
+        return needs
+
+    def _own_needs(self, solver: Solver) -> set[int]:
+        """What a solver that takes its FK controls' channels rides on outside itself, and those channels."""
+        found: set[int] = set()
+        for fk in solver.fk:
+            found |= {self._slot_vertex(s) for s in self.rests.rows(fk) if s >= 0}
+            carrier = self.rig.control(fk).parent
+            inside = (carrier.kind is NodeKind.JOINT and carrier.id in solver.joints) or carrier.id in solver.fk
+            if not inside and carrier.kind is not NodeKind.WORLD:
+                found.add(self.nodes.number(carrier))
+        return found
+
+    def _name(self, vertex: int) -> str:
+        if vertex < self.count:
+            return self.nodes.name(vertex)
+        slots = self._slot_vertex(0)
+        if vertex < slots:
+            return self.nodes.name(self.start_parents[vertex - self.count])
+        if vertex < self._solver_vertex(0):
+            owner, key = list(self.slots.index)[vertex - slots]
+            named = self.rig.control(owner).name if owner in self.rig.index else owner
+            return f"{named} {key.replace('_', ' ')}"
+        solver = self.rig.solvers[vertex - self._solver_vertex(0)]
+        return solver.name or solver.id
+
+    def _packed(
+        self, order: list[int], chosen: list[tuple[list[int], tuple[int, ...], list[int]]], holds: Mapping[int, list[Constraint]]
+    ) -> Plan:
+        nodes, slots, rig = self.nodes, self.slots, self.rig
+        extra = len(self.start_parents)
+        local = np.empty((self.count + extra, 4, 4))
+        local[: self.count] = self.rest
+        inverse = np.linalg.inv(self.rest)
+        riding = np.flatnonzero(self.parents >= 0)
+        local[riding] = inverse[self.parents[riding]] @ self.rest[riding]
+        joints_of = {start: joint for joint, start in self.starts.items()}
+        for k, parent in enumerate(self.start_parents):
+            control, joint = self.rest[parent], self.rest[joints_of[self.count + k]]
+            local[self.count + k] = np.eye(4) if np.array_equal(control, joint) else inverse[parent] @ joint
+        steps: list[tuple[int, int, int, int, int]] = []
+        ints: list[int] = []
+        floats: list[float] = []
+        known: dict[str, Packed] = {}
+
+        def put(packed: Packed, out: int) -> None:
+            steps.append((packed.opcode, out, -1, len(ints), len(floats)))
+            ints.extend(packed.ints)
+            floats.extend(packed.floats.tolist())
+
+        slot_0, solver_0 = self._slot_vertex(0), self._solver_vertex(0)
+        for v in order:
+            if v >= solver_0:
+                solver = rig.solvers[v - solver_0]
+                joints, starts, _ = chosen[v - solver_0]
+                packed = known[solver.id] = KINDS[type(solver)].pack(solver, self.rests, starts)
+                put(packed, joints[0])
+            elif v >= slot_0:
+                low, high = slots.low[v - slot_0], slots.high[v - slot_0]
+                if np.isfinite(low) or np.isfinite(high):
+                    steps.append((LIMIT, v - slot_0, -1, len(ints), len(floats)))
+                    floats += [float(low), float(high), float(slots.soft[v - slot_0])]
+            elif v < nodes.controls:
+                steps.append((TURN, v, int(self.parents[v]), len(ints), len(floats)))
+                ints += slots.rows[v].tolist()
+            elif v >= self.count:
+                steps.append((RIDE, v, self.start_parents[v - self.count], len(ints), len(floats)))
+            elif v not in self.last:
+                steps.append((RIDE, v, int(self.parents[v]), len(ints), len(floats)))
+                for constraint in holds.get(v, ()):
+                    put(pack(constraint, self.rests, int(self.parents[v]), self._at_rest(int(self.parents[v]))), v)
+        held = frozenset(rig.controls[n - self.bases].id for n in holds if n >= self.bases)
+        return Plan(
+            slots, nodes, np.asarray(frozen(np.array(steps, dtype=np.int64).reshape(-1, 5))),
+            np.asarray(frozen(np.array(ints, dtype=np.int64))), np.asarray(frozen(np.array(floats, dtype=np.float64))),
+            np.asarray(frozen(local)), self.rests, known, tuple(v for v in order if v < nodes.controls), held,
+        )  # fmt: skip
+
+
+def _height(skeleton: Skeleton) -> float:
+    """How large a skeleton is at rest, metres: the diagonal of its joints' box, never nothing."""
+    places = skeleton.positions
+    return max(float(np.linalg.norm(places.max(axis=0) - places.min(axis=0))), 1e-6) if len(places) else 1.0

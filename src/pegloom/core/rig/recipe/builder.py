@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.rig.channels import ROTATE, channels_of
+from pegloom.core.rig.channels import ROTATE, Channel, channels_of
+from pegloom.core.rig.constraints import Constraint
 from pegloom.core.rig.controls import Control, Drive, Shape
 from pegloom.core.rig.refs import NodeRef, control_node
 from pegloom.core.rig.solvers import Solver
@@ -28,6 +29,7 @@ class Builder:
         self.controls: list[Control] = []
         self.drives: list[Drive] = []
         self.solvers: list[Solver] = []
+        self.constraints: list[Constraint] = []
         self.taken_names: set[str] = set()
 
     def place(self, joint_id: str) -> FloatArray:
@@ -36,10 +38,10 @@ class Builder:
     def add(
         self, control_id: str, name: str, side: Side, parent: NodeRef, rest: FloatArray, shape: Shape, size: float,
         keys: tuple[str, ...], *, drives: str | None = None, offset: tuple[float, float, float] = (0.0, 0.0, 0.0),
-        blend: float = 0.0,
+        blend: float = 0.0, more: tuple[Channel, ...] = (),
     ) -> None:  # fmt: skip
         flat = tuple(float(v) for v in rest.ravel())
-        channels = channels_of(keys, blend=blend)
+        channels = (*channels_of(keys, blend=blend), *more)
         self.controls.append(
             Control(control_id, name, side, parent, flat, channels, shape, size * self.height, offset)
         )

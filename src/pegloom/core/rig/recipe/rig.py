@@ -12,8 +12,9 @@ from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
 from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
 from pegloom.core.rig.recipe.builder import HUMAN_SIZES, Builder, level
-from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, has_ik
-from pegloom.core.rig.recipe.limb import add_limb
+from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, KitSolver, joints_bent, solver_of_kit
+from pegloom.core.rig.recipe.limb import add_chain, add_curve, add_limb
+from pegloom.core.rig.recipe.spaces import add_spaces
 from pegloom.core.rig.refs import WORLD, control_node, joint_node
 from pegloom.core.skeleton.build import AS_STOOD
 from pegloom.core.skeleton.joints import Joint, JointKind, Quaternion, Side, Skeleton
@@ -50,22 +51,24 @@ def build_rig(
         b.taken_names.add(first.id)
     base = [c for c in skeleton.joints if c.parent == first.id] if carries else [first]
     slides = {j for kit in kits if kit.slides for j in kit.joints}
-    ik = {
-        joint: kit for kit in kits if has_ik(kit, recipe) and all(j in skeleton.index for j in kit.ik) for joint in kit.ik
-    }
+    bent = {kit.id: joints_bent(kit, recipe) for kit in kits}
+    bent = {kit: joints for kit, joints in bent.items() if joints and all(j in skeleton.index for j in joints)}
+    by_kit = {kit.id: kit for kit in kits}
+    ik = {joint: by_kit[kit] for kit, joints in bent.items() for joint in joints}
     between = _between(skeleton, kits)
     if base:
         lead = base[0]
         b.add("body", "body", Side.CENTRE, control_node("inner"), level(b.place(lead.id)), Shape.SQUARE, 0.15, both,
               drives=lead.id)  # fmt: skip
+    done: set[str] = set()
     for joint in skeleton.joints:
-        if joint.id in b.taken_names or joint.id in between:
-            continue
         kit = ik.get(joint.id)
         if kit is not None:
-            if joint.id == kit.ik[0]:
-                how = recipe.get(kit.id, USUAL_KIT)
-                add_limb(b, kit, ik_at_rest=kit.ik_at_rest if how.ik_at_rest is None else how.ik_at_rest)
+            if joint.id == bent[kit.id][0] and kit.id not in done:
+                done.add(kit.id)
+                _bent(b, kit, bent[kit.id], recipe)
+            continue
+        if joint.id in b.taken_names or joint.id in between:
             continue
         if joint.parent is None or (carries and joint.parent == first.id):
             # A second skeleton's root beside the first one's has the name of the control that carries all.
@@ -80,7 +83,20 @@ def build_rig(
         elif joint.id in ("leg.l.toes", "leg.r.toes"):
             size = 0.04
         b.turner(joint.id, joint.id, joint_node(joint.parent), size, shape=shape, channels=keys)
-    return ControlRig(tuple(b.controls), tuple(b.drives), tuple(b.solvers))
+    add_spaces(b, kits, recipe)
+    return ControlRig(tuple(b.controls), tuple(b.drives), tuple(b.solvers), constraints=tuple(b.constraints))
+
+
+def _bent(b: Builder, kit: Kit, joints: tuple[str, ...], recipe: Mapping[str, KitRig]) -> None:
+    """The controls of a kit that a solver bends."""
+    chosen = solver_of_kit(kit, recipe)
+    if chosen is KitSolver.CHAIN:
+        add_chain(b, kit)
+    elif chosen is KitSolver.CURVE:
+        add_curve(b, kit)
+    else:
+        how = recipe.get(kit.id, USUAL_KIT)
+        add_limb(b, kit, joints, ik_at_rest=kit.ik_at_rest if how.ik_at_rest is None else how.ik_at_rest)
 
 
 def _with_rest(control: Control, joint: Joint) -> Control:

@@ -13,8 +13,8 @@ from pegloom.core.geometry.transforms import normalised
 from pegloom.core.rig.kernels import walk
 from pegloom.core.rig.kernels.algebra import aim_frame, cross, norm, signed_angle, size_of, square_to
 from pegloom.core.rig.kernels.limb import fk_normal, fold_of, plane_normal
-from pegloom.core.rig.refs import ChannelRef, NodeRef, control_node, joint_node
-from pegloom.core.rig.solvers.packing import Packed, Rests
+from pegloom.core.rig.refs import ChannelRef, NodeRef, joint_node
+from pegloom.core.rig.solvers.packing import Back, Packed, Rests
 
 OPCODE = walk.LIMB
 ASIDE = 1e-12
@@ -28,6 +28,9 @@ class LimbIk:
     amount : channel from FK (0) to IK (1).
     goal : where the end goes.
     pole : which way the limb bends.
+    goal_place, goal_turn, pole_share : channels of how much each of them counts; None: wholly.
+    swivel : channel that turns the limb about the line from end to end, beside the pole.
+    stretch, soft : channels of how much the bones give way beyond reach, and over which share of it they ease in.
     """
 
     id: str
@@ -37,10 +40,25 @@ class LimbIk:
     pole: NodeRef
     amount: ChannelRef
     name: str = ""
+    goal_place: ChannelRef | None = None
+    goal_turn: ChannelRef | None = None
+    pole_share: ChannelRef | None = None
+    swivel: ChannelRef | None = None
+    stretch: ChannelRef | None = None
+    soft: ChannelRef | None = None
+
+    @property
+    def settings(self) -> tuple[ChannelRef | None, ...]:
+        """Channels in the order the kernel takes them."""
+        return self.goal_place, self.goal_turn, self.pole_share, self.swivel, self.stretch, self.soft
+
+
+USUAL = (1.0, 1.0, 1.0, 0.0, 0.0, 0.0)
+"""What the settings are where they have no channel."""
 
 
 def reads(solver: LimbIk) -> tuple[NodeRef | ChannelRef, ...]:
-    return (*(control_node(c) for c in solver.fk), solver.goal, solver.pole, solver.amount)
+    return (solver.goal, solver.pole, solver.amount, *(c for c in solver.settings if c is not None))
 
 
 def writes(solver: LimbIk) -> tuple[NodeRef, ...]:
@@ -52,15 +70,20 @@ def belongs(solver: LimbIk) -> Mapping[str, str]:
     return dict(zip(solver.fk, solver.joints, strict=True)) | {solver.goal.id: end, solver.pole.id: middle}
 
 
-def pack(solver: LimbIk, rests: Rests) -> Packed:
-    """What makes the solver give back the rest exactly: bones and the pole's plane in each joint's own axes, and how
-    far the limb's own plane is turned from that."""
-    nodes = (*writes(solver), *(control_node(c) for c in solver.fk), solver.goal, solver.pole)
+def pack(solver: LimbIk, rests: Rests, starts: tuple[int, ...]) -> Packed:
+    upper, lower, end = (rests.joint(j) for j in solver.joints)
+    floats = rest_numbers(upper, lower, end, rests.place(solver.pole), rests.place(solver.goal))
+    nodes = (*(rests.node(n) for n in writes(solver)), *starts, rests.node(solver.goal), rests.node(solver.pole))
+    return Packed(OPCODE, (*nodes, *rests.slots(solver.amount, *solver.settings)), np.concatenate([floats, USUAL]))
+
+
+def rest_numbers(upper: FloatArray, lower: FloatArray, end: FloatArray, pole: FloatArray, goal: FloatArray) -> FloatArray:
+    """What makes the solver give back the rest exactly (48,): bones and the pole's plane in each joint's own axes, how far
+    the limb's own plane is turned from that, and the end in its goal. All (4, 4), character_from_node at rest."""
     spare = np.array([1.0, 0.0, 0.0])
-    upper, lower, end = (rests.place(n) for n in writes(solver))
     start, middle, tip = upper[:3, 3], lower[:3, 3], end[:3, 3]
     first, second, direction = (normalised(v) for v in (middle - start, tip - middle, tip - start))
-    normal = plane_normal(direction, rests.place(solver.pole)[:3, 3] - start, spare)
+    normal = plane_normal(direction, pole[:3, 3] - start, spare)
     frames, bends = np.zeros((3, 3, 3)), np.zeros(5)
     aside = np.cross(direction, middle - start)
     a, b = float(np.linalg.norm(middle - start)), float(np.linalg.norm(tip - middle))
@@ -72,21 +95,27 @@ def pack(solver: LimbIk, rests: Rests) -> Packed:
     for k, (joint, bone) in enumerate(((upper, first), (lower, second))):
         frames[k] = joint[:3, :3].T @ aim_frame(bone, square_to(normal, bone, spare))
     frames[2, 0] = upper[:3, :3].T @ normal
-    offset = np.linalg.inv(rests.place(solver.goal)) @ end
-    floats = np.concatenate([frames.ravel(), bends, offset.ravel()])
-    return Packed((*(rests.node(n) for n in nodes), rests.slot(solver.amount)), floats)
+    return np.concatenate([frames.ravel(), bends, (np.linalg.inv(goal) @ end).ravel()])
 
 
-def back(solver: LimbIk, packed: Packed, rests: Rests, joints: Sequence[FloatArray]) -> Mapping[str, FloatArray]:
+def back(solver: LimbIk, packed: Packed, rests: Rests, joints: Sequence[FloatArray]) -> Back:
     """Goal on the end joint, pole in the limb's own plane."""
     upper, middle, end = (np.ascontiguousarray(m) for m in joints)
-    lower_rest, end_rest = (rests.place(n) for n in writes(solver)[1:])
-    goal, pole = rests.place(solver.goal), rests.place(solver.pole)
-    reach = float(np.linalg.norm(pole[:3, 3] - lower_rest[:3, 3]))
-    stands = np.repeat(pole[None], len(upper), axis=0)
-    frames, bends = packed.floats[:27].reshape(3, 3, 3), packed.floats[27:32]
-    stands[:, :3, 3] = _pole_places(upper, middle, end, frames, bends, reach)
-    return {solver.goal.id: end @ (np.linalg.inv(end_rest) @ goal), solver.pole.id: stands}
+    places = placed_back(packed.floats, rests, solver.goal, solver.pole, solver.joints[1:], upper, middle, end)
+    return Back(places, {} if solver.swivel is None else {solver.swivel: np.zeros(len(upper))})
+
+
+def placed_back(
+    floats: FloatArray, rests: Rests, goal: NodeRef, pole: NodeRef, below: Sequence[str], upper: FloatArray, middle: FloatArray,
+    end: FloatArray,
+) -> Mapping[str, FloatArray]:  # fmt: skip
+    """Goal and pole (k, 4, 4) by id for a limb's joints (k, 4, 4). below : ids of its middle and its end joint."""
+    lower_rest, end_rest = rests.joint(below[0]), rests.joint(below[1])
+    goal_rest, pole_rest = rests.place(goal), rests.place(pole)
+    reach = float(np.linalg.norm(pole_rest[:3, 3] - lower_rest[:3, 3]))
+    stands = np.repeat(pole_rest[None], len(upper), axis=0)
+    stands[:, :3, 3] = _pole_places(upper, middle, end, floats[:27].reshape(3, 3, 3), floats[27:32], reach)
+    return {goal.id: end @ (np.linalg.inv(end_rest) @ goal_rest), pole.id: stands}
 
 
 @njit(cache=True, nogil=True)

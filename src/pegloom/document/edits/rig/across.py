@@ -1,0 +1,235 @@
+"""All that was made and changed by hand on one side, on the other too, in one step."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from types import MappingProxyType
+from typing import Any
+
+import numpy as np
+
+from pegloom.core.errors import EditError
+from pegloom.core.rig.across import Across, board_key, mirrored, mirrored_limit, mirrored_place, swapped_id
+from pegloom.core.rig.changes import ControlChange, OwnControl, RigChanges
+from pegloom.core.rig.channels import MOVE, ROTATE, Channel
+from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.refs import BOARD, NodeKind
+from pegloom.core.rig.solvers import Solver
+from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
+from pegloom.document.edits.controls import put_changes
+from pegloom.document.edits.rebuild import resting
+from pegloom.document.edits.rig.changing import MADE, fresh, rigged
+from pegloom.document.model import Document
+
+SIDES = {"left": Side.LEFT, "right": Side.RIGHT}
+OTHER = {Side.LEFT: Side.RIGHT, Side.RIGHT: Side.LEFT}
+TAIL = ".across"
+"""Ends the id of what was made as the other side of something."""
+
+
+def mirror_rig(document: Document, source: str = "left") -> tuple[Document, str]:
+    """Mirror everything from one side ("left" or "right") to the other: shapes, kits' choices, IK, poles, constraints, spaces,
+    limits, channels, what was dropped. Nothing moves. Gives what was done and what has no partner, in words.
+
+    What the other side had of its own and the source has no partner of stays.
+    """
+    if source not in SIDES:
+        raise EditError(f"mirror from left or from right, not from {source}")
+    side = SIDES[source]
+    character, skeleton, rig = rigged(document)
+    recipe = dict(character.rig_recipe)
+    for kit, how in character.rig_recipe.items():
+        if _side_of_id(kit) is side:
+            recipe[swapped_id(kit)] = how
+    for kit in [k for k in recipe if _side_of_id(k) is OTHER[side] and swapped_id(k) not in character.rig_recipe]:
+        del recipe[kit]
+    document = document.with_character(replace(character, rig_recipe=MappingProxyType(recipe)))
+    document = put_changes(document, character.rig_changes)
+    document, partners = _own_controls(document, side)
+    character, skeleton, rig = rigged(document)
+    across = Across(skeleton, rig, MappingProxyType(partners))
+    changes, lost = _records(character.rig_changes, across, side)
+    changes = _controls(changes, across, side)
+    document = put_changes(document, changes)
+    said = f"{source} to {'right' if source == 'left' else 'left'}"
+    if lost:
+        said += f"; without a partner there: {', '.join(lost[:6])}"
+    return document, said
+
+
+def _side_of_id(told: str) -> Side:
+    pieces = told.split(".")
+    return Side.LEFT if "l" in pieces else Side.RIGHT if "r" in pieces else Side.CENTRE
+
+
+def _side_of(record: Solver | object, skeleton: Skeleton, rig: ControlRig) -> Side:
+    """The side a solver or constraint is of: that of its joints, or of what it holds."""
+    joints = getattr(record, "joints", ())
+    if joints:
+        sides = {skeleton.joint(j).side for j in joints if j in skeleton.index} - {Side.CENTRE}
+        return sides.pop() if len(sides) == 1 else Side.CENTRE
+    held = getattr(record, "held", None)
+    if held is None:
+        return Side.CENTRE
+    if held.kind is NodeKind.JOINT:
+        return skeleton.joint(held.id).side if held.id in skeleton.index else Side.CENTRE
+    return rig.control(held.id).side if held.id in rig.index else Side.CENTRE
+
+
+def _own_controls(document: Document, side: Side) -> tuple[Document, dict[str, str]]:
+    """Controls made by hand on a side, on the other one; partners by id, both ways."""
+    character, skeleton, rig = rigged(document)
+    changes, places = character.rig_changes, resting(character)
+    known = {o.control.id: o for o in changes.own_controls}
+    partners: dict[str, str] = {}
+    made: dict[str, OwnControl] = {}
+    for own in changes.own_controls:
+        one = own.control
+        if one.side is not side or one.id not in rig.index:
+            continue
+        name = other_side_name(one.name)
+        across = skeleton.other_side(own.along) if own.along else ""
+        if name is None or across is None:
+            continue
+        twin = next((o.control.id for o in changes.own_controls if o.control.name == name), None)
+        if twin is None:
+            document, (twin,) = fresh(document, MADE)
+        partners |= {one.id: twin, twin: one.id}
+        rest = mirrored_place(rig.control(one.id).matrix)
+        if across:
+            rest = np.linalg.inv(places[across]) @ rest
+        partner = replace(
+            one, id=twin, name=name, side=OTHER[side], rest=tuple(float(v) for v in rest.ravel()),
+            offset=(-one.offset[0], one.offset[1], one.offset[2]), tilt=(one.tilt[0], -one.tilt[1], -one.tilt[2]),
+        )  # fmt: skip
+        made[twin] = OwnControl(partner, across)
+    middle = Across(skeleton, rig, MappingProxyType(partners))
+    for twin, own in made.items():
+        parent = middle.node(rig.control(partners[twin]).parent)
+        if parent is not None:
+            made[twin] = replace(own, control=replace(own.control, parent=parent))
+    if not made:
+        return document, partners
+    kept = tuple(made.pop(o, known[o]) for o in known)
+    own_controls = (*kept, *made.values())
+    return put_changes(document, replace(document.require_character().rig_changes, own_controls=own_controls)), partners
+
+
+def _records(changes: RigChanges, across: Across, side: Side) -> tuple[RigChanges, list[str]]:
+    """Solvers, constraints, limits, added channels and what was dropped, on the other side too."""
+    skeleton, rig = across.skeleton, across.rig
+    lost: list[str] = []
+
+    def both(some: tuple[Any, ...]) -> tuple[Any, ...]:
+        result = {r.id: r for r in some}
+        for record in some:
+            if _side_of(record, skeleton, rig) is not side:
+                continue
+            told = record.id
+            made = swapped_id(told) if swapped_id(told) != told else told.removesuffix(TAIL) if told.endswith(TAIL) else told + TAIL
+            found = mirrored(across, record, made)
+            if found is None:
+                lost.append(record.name or told)
+            else:
+                result[made] = found
+        return tuple(result.values())
+
+    channels = dict(changes.own_channels)
+    for owner, some in changes.own_channels.items():
+        if owner == BOARD:
+            mine = [c for c in some if c.key.startswith("hold") and _board_side(changes, across, c.key) is side]
+            have = {c.key: c for c in channels[BOARD]}
+            have |= {board_key(c.key): replace(c, key=board_key(c.key)) for c in mine}
+            channels[BOARD] = tuple(have.values())
+            continue
+        if owner not in rig.index or rig.control(owner).side is not side:
+            continue
+        other = across.control(owner)
+        if other is not None and other != owner:
+            channels[other] = tuple(_other_title(c) for c in some)
+    limits = {j: v for j, v in changes.limits.items() if j not in skeleton.index or skeleton.joint(j).side is not OTHER[side]}
+    for limit in [v for j, v in changes.limits.items() if j in skeleton.index and skeleton.joint(j).side is side]:
+        other_limit = mirrored_limit(across, limit)
+        if other_limit is not None:
+            limits[other_limit.joint] = other_limit
+    dropped = {d for d in changes.dropped if _side_of_id(d) is not OTHER[side]}
+    dropped |= {swapped_id(d) for d in dropped if _side_of_id(d) is side}
+    result = replace(
+        changes, own_solvers=both(changes.own_solvers), own_constraints=both(changes.own_constraints),
+        own_channels=MappingProxyType(channels), limits=MappingProxyType(limits), dropped=frozenset(dropped),
+    )  # fmt: skip
+    return result, lost
+
+
+def _board_side(changes: RigChanges, across: Across, key: str) -> Side:
+    for constraint in changes.own_constraints:
+        if key in (constraint.amount.key, *(t.weight.key for t in constraint.targets)):
+            return _side_of(constraint, across.skeleton, across.rig)
+    return Side.CENTRE
+
+
+def _other_title(channel: Channel) -> Channel:
+    words = [other_side_name(w) or w for w in channel.title.split(" ")]
+    return replace(channel, title=" ".join(words))
+
+
+def _controls(changes: RigChanges, across: Across, side: Side) -> RigChanges:
+    """Names, shapes, places, limits and locks changed on built controls, on their partners too."""
+    rig = across.rig
+    controls = {
+        c: v for c, v in changes.controls.items() if c not in rig.index or rig.control(c).side is not OTHER[side]
+    }
+    channels = {
+        ref: v for ref, v in changes.channels.items() if ref[0] not in rig.index or rig.control(ref[0]).side is not OTHER[side]
+    }
+    for control_id, change in changes.controls.items():
+        if control_id not in rig.index or rig.control(control_id).side is not side:
+            continue
+        other = across.control(control_id)
+        if other is not None and other in rig.index:
+            controls[other] = _mirrored_change(across, control_id, other, change)
+    for (owner, key), channel in changes.channels.items():
+        if owner not in rig.index or rig.control(owner).side is not side:
+            continue
+        other = across.control(owner)
+        if other is None or other not in rig.index:
+            continue
+        new_key, sign = _across_key(across, owner, other, key)
+        limits = channel.limits
+        if limits is not None and sign < 0:
+            limits = (None if limits[1] is None else -limits[1], None if limits[0] is None else -limits[0])
+        channels[other, new_key] = replace(channel, limits=limits)
+    return replace(changes, controls=MappingProxyType(controls), channels=MappingProxyType(channels))
+
+
+def _mirrored_change(across: Across, here: str, there: str, change: ControlChange) -> ControlChange:
+    rig = across.rig
+    turn = across.turned(rig.control(here).matrix, rig.control(there).matrix)
+
+    def place(v: tuple[float, float, float]) -> tuple[float, float, float]:
+        x, y, z = (turn @ np.array(v)).tolist()
+        return (x, y, z)
+
+    def angle(v: tuple[float, float, float]) -> tuple[float, float, float]:
+        # Small turns are axial vectors; both frames' axes line up but for signs, so each angle keeps its axis.
+        x, y, z = (-turn @ np.array(v)).tolist()
+        return (x, y, z)
+
+    name = None if change.name is None else other_side_name(change.name)
+    seen = None if change.seen is None else tuple(rig.control(there).rest)
+    return replace(
+        change, name=name, offset=place(change.offset), tilt=angle(change.tilt), rest_move=place(change.rest_move),
+        rest_turn=angle(change.rest_turn), seen=seen,
+    )  # fmt: skip
+
+
+def _across_key(across: Across, here: str, there: str, key: str) -> tuple[str, float]:
+    """The channel across that does what this one does, and whether it runs the other way."""
+    rig = across.rig
+    turn = across.turned(rig.control(here).matrix, rig.control(there).matrix)
+    for keys, axes in ((MOVE, turn), (ROTATE, -turn)):
+        if key in keys:
+            k = keys.index(key)
+            i = int(np.argmax(np.abs(axes[:, k])))
+            return keys[i], float(np.sign(axes[i, k]))
+    return key, 1.0

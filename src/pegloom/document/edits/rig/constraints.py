@@ -1,0 +1,269 @@
+"""Constraints and spaces: make, change, drop, switch."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from pegloom.core.errors import EditError
+from pegloom.core.motion.clips import sample, with_keys
+from pegloom.core.rig.channels import MOVE, ROTATE, Channel, Quantity
+from pegloom.core.rig.constraints import Constraint, Follow, Target, kept_offset
+from pegloom.core.rig.controls import ControlRig, with_values
+from pegloom.core.rig.evaluate import evaluate_rig, place_control
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.document.edits.controls import posed, set_pose
+from pegloom.document.edits.rig.changing import (
+    HOLD,
+    control_id,
+    fewer_channels,
+    fresh,
+    more_channels,
+    name_of,
+    node,
+    rigged,
+    with_changes,
+    without_values,
+)
+from pegloom.document.model import Document
+
+SPACE = "follow_"
+"""Keys of a space's channel begin with it."""
+
+
+def constrain(
+    document: Document, held: str | NodeRef, targets: Sequence[str | NodeRef], follow: Follow = Follow.PARENT, *,
+    axes: str = "xyz", name: str = "", keep: bool = True, weights: Sequence[float] | None = None, as_posed: bool = False,
+    up: str | NodeRef | None = None,
+) -> tuple[Document, str]:  # fmt: skip
+    """Make a control or joint follow others; nothing moves. Gives the constraint's id.
+
+    held, targets, up : by id or name.
+    keep : whether the offset between them stays; without, the held node goes onto its targets.
+    weights : of each target at rest; evenly shared where not told.
+    as_posed : the offset of the pose in hand is kept instead of that at rest.
+    Raises EditError where it would close a loop (named), or what it holds is worked out by a solver.
+    """
+    character, skeleton, rig = rigged(document)
+    holds = node(skeleton, rig, held, held=True)
+    follows = [node(skeleton, rig, t) for t in targets]
+    if not follows:
+        raise EditError("choose what is to be followed first: at least one target")
+    if len(set(follows)) != len(follows):
+        raise EditError("one target is named twice")
+    shares = list(weights) if weights is not None else [1.0 / len(follows)] * len(follows)
+    if len(shares) != len(follows) or any(not 0 <= s <= 1 for s in shares):
+        raise EditError("each target has one weight of 0 to 1")
+    document, (made,) = fresh(document, HOLD)
+    owner, stem = _owner(holds), made.replace(".", "")
+    said = name or f"{name_of(skeleton, rig, holds)} {follow.value}"
+    channels = [Channel(f"{stem}_amount", f"{said}: amount", Quantity.SHARE, 1.0, 0.0, 1.0)]
+    made_targets = []
+    for k, (target, share) in enumerate(zip(follows, shares, strict=True)):
+        key = f"{stem}_{k + 1}"
+        channels.append(Channel(key, f"{said}: {name_of(skeleton, rig, target)}", Quantity.SHARE, share, 0.0, 1.0))
+        offset = None if keep else tuple(np.eye(4).ravel().tolist())
+        if keep and as_posed and follow is not Follow.AIM:
+            offset = _as_posed(skeleton, rig, posed(character), holds, target, follow)
+        made_targets.append(Target(target, ChannelRef(owner, key), offset))
+    up_node = None if up is None else node(skeleton, rig, up)
+    constraint = Constraint(
+        made, holds, follow, tuple(made_targets), ChannelRef(owner, f"{stem}_amount"), said, axes, up_node=up_node,
+        aim=None if keep or follow is not Follow.AIM else (0.0, 1.0, 0.0),
+    )  # fmt: skip
+    return _put(document, constraint, owner, channels), made
+
+
+def _owner(held: NodeRef) -> str:
+    return held.id if held.kind is NodeKind.BASE else BOARD
+
+
+def _put(document: Document, constraint: Constraint, owner: str, channels: Sequence[Channel]) -> Document:
+    changes = document.require_character().rig_changes
+    kept = tuple(c for c in changes.own_constraints if c.id != constraint.id)
+    return with_changes(
+        document, own_constraints=(*kept, constraint), own_channels=more_channels(changes.own_channels, owner, channels),
+        dropped=changes.dropped - {constraint.id},
+    )  # fmt: skip
+
+
+def _as_posed(skeleton: Skeleton, rig: ControlRig, pose: Pose, held: NodeRef, target: NodeRef, follow: Follow) -> tuple[float, ...]:
+    frame = evaluate_rig(skeleton, rig, pose)
+
+    def place(ref: NodeRef) -> np.ndarray:
+        if ref.kind is NodeKind.WORLD:
+            return np.eye(4)
+        if ref.kind is NodeKind.JOINT:
+            return np.asarray(frame.joints[skeleton.index[ref.id]])
+        return np.asarray((frame.bases if ref.kind is NodeKind.BASE else frame.controls)[rig.index[ref.id]])
+
+    if held.kind is NodeKind.JOINT:
+        parent = skeleton.joint(held.id).parent
+        carrier = np.eye(4) if parent is None else frame.joints[skeleton.index[parent]]
+    else:
+        carrier = place(rig.control(held.id).parent)
+    return kept_offset(follow, place(target), place(held), carrier)
+
+
+def change_constraint(
+    document: Document, constraint_id: str, *, follow: Follow | None = None, axes: str | None = None, name: str | None = None,
+    order: int | None = None, up: str | NodeRef | None = None,
+) -> Document:  # fmt: skip
+    """Another kind, axes, name, place among those on the same node, or what says where up is ("none" for nothing)."""
+    _, skeleton, rig = rigged(document)
+    constraint = _constraint(rig, constraint_id)
+    changed = replace(
+        constraint, follow=follow or constraint.follow, axes=constraint.axes if axes is None else axes,
+        name=constraint.name if name is None else name.strip() or constraint.name,
+        order=constraint.order if order is None else order,
+        up_node=constraint.up_node if up is None else None if up == "none" else node(skeleton, rig, up),
+    )  # fmt: skip
+    return _put(document, changed, _owner(constraint.held), ())
+
+
+def add_target(document: Document, constraint_id: str, target: str | NodeRef, weight: float = 0.0) -> Document:
+    """One more thing to follow; nothing moves at rest."""
+    _, skeleton, rig = rigged(document)
+    constraint = _constraint(rig, constraint_id)
+    found, owner = node(skeleton, rig, target), _owner(constraint.held)
+    if any(t.node == found for t in constraint.targets):
+        raise EditError(f"{constraint.name} follows {name_of(skeleton, rig, found)} already")
+    stem = constraint.amount.key.removesuffix("_amount")
+    used = {t.weight.key for t in constraint.targets}
+    key = next(f"{stem}_{k}" for k in range(1, len(used) + 2) if f"{stem}_{k}" not in used)
+    channel = Channel(key, f"{constraint.name}: {name_of(skeleton, rig, found)}", Quantity.SHARE, weight, 0.0, 1.0)
+    changed = replace(constraint, targets=(*constraint.targets, Target(found, ChannelRef(owner, key))))
+    return _put(document, changed, owner, [channel])
+
+
+def drop_target(document: Document, constraint_id: str, target: str | NodeRef) -> Document:
+    """One thing less to follow; the last goes with its constraint."""
+    _, skeleton, rig = rigged(document)
+    constraint, found = _constraint(rig, constraint_id), node(skeleton, rig, target)
+    left = tuple(t for t in constraint.targets if t.node != found)
+    if len(left) == len(constraint.targets):
+        raise EditError(f"{constraint.name} does not follow {name_of(skeleton, rig, found)}")
+    if not left:
+        return drop_constraint(document, constraint_id)
+    return _put(document, replace(constraint, targets=left), _owner(constraint.held), ())
+
+
+def drop_constraint(document: Document, constraint_id: str) -> Document:
+    """Take a constraint out, with its channels; nothing moves at rest. A built one stays out when controls are built again."""
+    character, _, rig = rigged(document)
+    constraint, changes = _constraint(rig, constraint_id), character.rig_changes
+    keys = [constraint.amount.key, *(t.weight.key for t in constraint.targets)]
+    owner = _owner(constraint.held)
+    own = any(c.id == constraint_id for c in changes.own_constraints)
+    document = without_values(document, owner, keys)
+    return with_changes(
+        document, own_constraints=tuple(c for c in changes.own_constraints if c.id != constraint_id),
+        own_channels=fewer_channels(changes.own_channels, owner, keys),
+        dropped=changes.dropped if own and constraint_id.startswith(HOLD) else changes.dropped | {constraint_id},
+    )  # fmt: skip
+
+
+def _constraint(rig: ControlRig, constraint_id: str) -> Constraint:
+    for constraint in rig.constraints:
+        if constraint_id in (constraint.id, constraint.name):
+            return constraint
+    raise EditError(f"there is no constraint {constraint_id}")
+
+
+def set_spaces(document: Document, control: str, spaces: Mapping[str, str | NodeRef], *, axes: str = "xyz") -> Document:
+    """What a control may follow, by name; nothing moves, all of them rest at 0. No spaces: it has none any more.
+
+    With fewer axes it takes only those moves: "y" for a hand that takes the hips' rise alone.
+    """
+    _, skeleton, rig = rigged(document)
+    held = control_id(rig, control)
+    before = spaces_of(rig, held, axes)
+    if before is not None:
+        document = drop_constraint(document, before.id)
+        _, skeleton, rig = rigged(document)
+    if not spaces:
+        return document
+    taken = {c.key for c in rig.control(held).channels}
+    targets, channels = [], []
+    for name, told in spaces.items():
+        key = _key(name, axes, taken)
+        taken.add(key)
+        said = f"follow {name}" + ("" if axes == "xyz" else f" along {axes}")
+        channels.append(Channel(key, said, Quantity.SHARE, 0.0, 0.0, 1.0))
+        targets.append(Target(node(skeleton, rig, told), ChannelRef(held, key), name=name))
+    document, (made,) = fresh(document, HOLD)
+    stem = made.replace(".", "")
+    channels.append(Channel(f"{stem}_amount", "spaces", Quantity.SHARE, 1.0, 0.0, 1.0, shown=False))
+    constraint = Constraint(
+        made, node(skeleton, rig, held, held=True), Follow.PARENT, tuple(targets), ChannelRef(held, f"{stem}_amount"),
+        f"spaces of {rig.control(held).name}", axes, spaces=True,
+    )  # fmt: skip
+    return _put(document, constraint, held, channels)
+
+
+def _key(name: str, axes: str, taken: set[str]) -> str:
+    plain = "".join(c if c.isalnum() else "_" for c in name.lower()) or "space"
+    stem = SPACE + plain + ("" if axes == "xyz" else f"_{axes}")
+    return stem if stem not in taken else next(f"{stem}_{k}" for k in range(2, len(taken) + 3) if f"{stem}_{k}" not in taken)
+
+
+def spaces_of(rig: ControlRig, control: str, axes: str = "xyz") -> Constraint | None:
+    """The spaces of a control, on those axes."""
+    return next((c for c in rig.holds_on(control) if c.spaces and c.axes == axes), None)
+
+
+def switch_space(document: Document, control: str, space: str, *, axes: str = "xyz") -> Document:
+    """Let a control follow one of its spaces ("" for none, its own parent), in the pose in hand; it stays where it is."""
+    character, skeleton, rig = rigged(document)
+    held = control_id(rig, control)
+    return set_pose(document, switched(skeleton, rig, posed(character), held, space, axes))
+
+
+def switched(skeleton: Skeleton, rig: ControlRig, pose: Pose, control: str, space: str, axes: str = "xyz") -> Pose:
+    """A pose in which a control follows another of its spaces, and stands where it did."""
+    constraint = spaces_of(rig, control, axes)
+    if constraint is None:
+        raise EditError(f"{rig.control(control).name} has no spaces; give it some first")
+    names = [t.name for t in constraint.targets]
+    if space and space not in names:
+        raise EditError(f"{rig.control(control).name} has no space {space}; it has {', '.join(names)}")
+    stands = evaluate_rig(skeleton, rig, pose).controls[rig.index[control]]
+    pose = with_values(rig, pose, control, **{t.weight.key: float(t.name == space) for t in constraint.targets})
+    return place_control(skeleton, rig, pose, rig.control(control), stands)
+
+
+def switch_space_at(document: Document, control: str, space: str, clip_id: str, time: float, *, axes: str = "xyz") -> Document:
+    """The same within a clip, from `time` (seconds) on: keys on the frame before and on this one, so that nothing jumps."""
+    _, skeleton, rig = rigged(document)
+    held = control_id(rig, control)
+    constraint = spaces_of(rig, held, axes)
+    if constraint is None:
+        raise EditError(f"{rig.control(held).name} has no spaces; give it some first")
+    keys = [t.weight.key for t in constraint.targets] + [k for k in (*MOVE, *ROTATE) if k in rig.control(held).free]
+    refs = [ChannelRef(held, key) for key in keys]
+    return key_switch(document, clip_id, time, refs, lambda pose: switched(skeleton, rig, pose, held, space, axes))
+
+
+def key_switch(
+    document: Document, clip_id: str, time: float, refs: Sequence[ChannelRef], change: Callable[[Pose], Pose]
+) -> Document:
+    """A change of the pose within a clip from `time` on: channels keyed as they were one frame before, and changed."""
+    character, skeleton, rig = rigged(document)
+    clip = character.clip(clip_id)
+    if clip.tracks:
+        raise EditError(f"{clip.name} holds sampled motion; make a clip of keys for it first")
+    before = max(time - 1.0 / clip.rate, 0.0)
+    old, here = (sample(clip, t, skeleton, posed(character), rig) for t in (before, time))
+    assert isinstance(old, Pose) and isinstance(here, Pose)
+    new = change(here)
+    for told, pose in ((before, old), (time, new)):
+        if pose is old and before == time:
+            continue
+        for owner in dict.fromkeys(r.owner for r in refs):
+            clip = with_keys(clip, told, owner, {r.key: rig.value(pose, r) for r in refs if r.owner == owner})
+    clips = tuple(clip if c.id == clip_id else c for c in character.clips)
+    return document.with_character(replace(character, clips=clips))
