@@ -133,8 +133,8 @@ def test_all_goes_along_with_the_root_scaled_evenly_too(kind):
     skeleton, rig = made(rng, kind)
     pose = posed(rig, move_x=0.11, move_y=-0.13, move_z=0.07, rotate_x=0.4)
     if kind is SplineIk:
-        pose = with_values(rig, pose, "curve2", move_x=0.1, move_z=-0.05)
-        pose = with_values(rig, pose, "curve6", rotate_y=0.7)
+        pose = with_values(rig, pose, "through2", move_x=0.1, move_z=-0.05)
+        pose = with_values(rig, pose, "through6", rotate_y=0.7)
     before = evaluate_rig(skeleton, rig, pose).joints
     moved = with_values(rig, pose, "root", move_x=2.0, rotate_y=1.1, rotate_x=-0.3, scale=1.7)
     frame = evaluate_rig(skeleton, rig, moved)
@@ -256,11 +256,11 @@ def test_a_curve_carries_its_joints_by_place_twist_and_length():
     rng = np.random.default_rng(11)
     skeleton, rig = made(rng, SplineIk)
     rest = bones(skeleton.positions)
-    pose = with_values(rig, posed(rig), "curve6", move_x=0.3, move_y=0.3, rotate_y=0.8)
+    pose = with_values(rig, posed(rig), "through6", move_x=0.3, move_y=0.3, rotate_y=0.8)
     found = evaluate_rig(skeleton, rig, pose).joints
     assert np.abs(bones(found[:, :3, 3]) - rest).max() < 1e-9
     spread = evaluate_rig(skeleton, rig, with_values(rig, pose, "goal", keep=0.0)).joints
-    tip = evaluate_rig(skeleton, rig, pose).controls[rig.index["curve6"], :3, 3]
+    tip = evaluate_rig(skeleton, rig, pose).controls[rig.index["through6"], :3, 3]
     assert np.linalg.norm(spread[-1, :3, 3] - tip) < 0.02
     rolled = evaluate_rig(skeleton, rig, with_values(rig, posed(rig), "goal", roll=0.5)).joints
     assert np.abs(rolled[:, :3, :3] - skeleton.world[:, :3, :3]).max() > 0.1

@@ -9,6 +9,7 @@ import pytest
 from pegloom.core.curves import Run, curve
 from pegloom.core.motion.clips import Clip, sample, values_at
 from pegloom.core.motion.tracks import Track
+from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at
 from pegloom.document.baking import bake_clip
 from pegloom.document.evaluate import evaluate
@@ -25,7 +26,7 @@ def clip_of(rig, rng, times, between=None):
     turns over there is a jump, which no sampling can follow."""
     curves = {}
     kept = {limb.pole.id for limb in rig.limbs} | {limb.fk[1] for limb in rig.limbs}
-    free = [(c, ch) for c in rig.controls for ch in c.free if ch not in ("scale", "blend") and c.id not in kept]
+    free = [(c, ch) for c in rig.controls for ch in c.free if ch in (*MOVE, *ROTATE) and c.id not in kept]
     free += [(rig.control(limb.fk[1]), "rotate_x") for limb in rig.limbs]
     for limb in rig.limbs:
         curves[limb.amount] = curve((0.0,), (float(rng.integers(2)),))

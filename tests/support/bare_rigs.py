@@ -79,8 +79,8 @@ def rig_of(skeleton, kind, *, pole=None, rng=None, goals=(), limits=()):
         solver = ChainIk("ik", ids, names, g, amount, pole=p if pole is not None else None, tip_turn=ref("turn"), stretch=ref("stretch"))
     elif kind is SplineIk:
         chosen = sorted({round(k) for k in np.linspace(0, len(ids) - 1, 4)})
-        others += [control(f"curve{k}", at(skeleton.joints[k].position), control_node("root"), (*MOVE, *ROTATE)) for k in chosen]
-        points = tuple(control_node(f"curve{k}") for k in chosen)
+        others += [control(f"through{k}", at(skeleton.joints[k].position), control_node("root"), (*MOVE, *ROTATE)) for k in chosen]
+        points = tuple(control_node(f"through{k}") for k in chosen)
         solver = SplineIk("ik", ids, names, points, amount, keep_length=ref("keep"), slide=ref("slide"), roll=ref("roll"))
     else:
         others += [control(f"goal{k}", at(skeleton.joints[k].position), control_node("root"), (*MOVE, *ROTATE)) for k in goals]

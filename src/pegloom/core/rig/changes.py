@@ -19,7 +19,7 @@ from pegloom.core.rig.constraints import Constraint
 from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.refs import BOARD, WORLD, ChannelRef, NodeKind, NodeRef, control_node, joint_node
-from pegloom.core.rig.solvers import Solver, belongs
+from pegloom.core.rig.solvers import Solver, belongs, own_start
 from pegloom.core.skeleton.joints import Vector
 
 NOWHERE: Vector = (0.0, 0.0, 0.0)
@@ -151,15 +151,33 @@ def with_own(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArr
 
     limits = {limit.joint: limit for limit in rig.limits} | {j: v for j, v in changes.limits.items() if j in joints}
     solvers = _put_in(rig.solvers, [s for s in changes.own_solvers if s.id not in changes.dropped and whole(s)])
+    # What starts from channels alone comes first: others start from what it gives.
+    solvers = tuple(sorted(solvers, key=lambda s: not own_start(s)))
     constraints = _put_in(rig.constraints, [c for c in changes.own_constraints if c.id not in changes.dropped and whole(c)])
     drives = rig.drives
     solved = {j for s in solvers for j in s.joints}
     if any(d.joint in solved for d in drives):
         drives = tuple(d for d in drives if d.joint not in solved)
+    controls = _apart(controls, solvers)
     return replace(
         rig, controls=tuple(controls), drives=drives, solvers=solvers, constraints=constraints, board=board,
         limits=tuple(limits.values()),
     )  # fmt: skip
+
+
+def _apart(controls: list[Control], solvers: tuple[Solver, ...]) -> list[Control]:
+    """FK controls that rode on joints which a solver now works out, on the FK controls of those: FK must not wait for IK."""
+    rides: dict[str, str] = {}
+    for solver in solvers:
+        if not own_start(solver):
+            rides |= {fk: dict(zip(solver.joints, solver.fk, strict=True)).get(_joint_of(controls, fk), "") for fk in solver.fk}
+    return [replace(c, parent=control_node(rides[c.id])) if rides.get(c.id) else c for c in controls]
+
+
+def _joint_of(controls: list[Control], control_id: str) -> str:
+    """The joint a control rides on, "" where it rides on something else."""
+    control = next((c for c in controls if c.id == control_id), None)
+    return control.parent.id if control is not None and control.parent.kind is NodeKind.JOINT else ""
 
 
 def _put_in(built: tuple[Any, ...], own: list[Any]) -> tuple[Any, ...]:

@@ -35,6 +35,7 @@ class Channel:
     soft : how far before a limit it starts to ease in.
     locked : nobody changes it by hand.
     shown : whether it stands among its control's values.
+    opposed : whether it runs the other way in a mirror, as a turn about a line does; move and rotate are told by frames.
     """
 
     key: str
@@ -46,6 +47,7 @@ class Channel:
     soft: float = 0.0
     locked: bool = False
     shown: bool = True
+    opposed: bool = False
 
 
 MOVE = ("move_x", "move_y", "move_z")

@@ -117,14 +117,15 @@ def _axes(constraint: Constraint, rests: Rests, held: FloatArray) -> tuple[Float
     if np.linalg.norm(aim) < 1e-9:
         raise EditError(f"{constraint.name or constraint.id} aims along no axis")
     aim = normalised(aim)
-    if constraint.up is None:
-        return aim, _square(aim)
-    up = np.array(constraint.up) - aim * float(np.array(constraint.up) @ aim)
-    return aim, normalised(up) if np.linalg.norm(up) > 1e-6 else _square(aim)
-
-
-def _square(axis: FloatArray) -> FloatArray:
-    return normalised(np.cross(axis, np.eye(3)[int(np.argmin(np.abs(axis)))]))
+    # The same on both sides of a body: up, or ahead for what aims up.
+    chosen = [held[:3, :3].T @ axis for axis in ((0.0, 1.0, 0.0), (0.0, 0.0, 1.0))]
+    if constraint.up is not None:
+        chosen.insert(0, np.array(constraint.up))
+    for up in chosen:
+        up = up - aim * float(up @ aim)
+        if np.linalg.norm(up) > (1e-6 if constraint.up is not None else 0.3):
+            break
+    return aim, normalised(up)
 
 
 def kept_offset(follow: Follow, target: FloatArray, held: FloatArray, carrier: FloatArray) -> tuple[float, ...]:

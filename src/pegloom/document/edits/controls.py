@@ -303,7 +303,8 @@ def _mirrored(rig: ControlRig, control_id: str, other_id: str, values: Mapping[s
     matrix[:3, :3] = to_other @ compose(move, euler_quaternion(angles))[:3, :3] @ to_other.T
     mirrored = dict(zip(MOVE, (to_other @ move).tolist(), strict=True))
     mirrored |= dict(zip(ROTATE, quaternion_euler(decompose(matrix)[1]).tolist(), strict=True))
-    return mirrored | {key: value for key, value in values.items() if key not in mirrored}
+    opposed = {c.key for c in rig.control(control_id).channels if c.opposed}
+    return mirrored | {k: -v if k in opposed else v for k, v in values.items() if k not in mirrored}
 
 
 def _rigged(document: Document) -> tuple[Character, Skeleton, ControlRig]:

@@ -21,7 +21,7 @@ from pegloom.core.tolerances import PREBEND
 PLACE, TURN, POLE, SWIVEL, STRETCH, SOFT, HOCK, HOCK_BEND = (
     "goal_place", "goal_turn", "pole_share", "swivel", "stretch", "soft", "hock", "hock_bend",
 )  # fmt: skip
-SWIVELS = Channel(SWIVEL, "swivel", Quantity.ANGLE)
+SWIVELS = Channel(SWIVEL, "swivel", Quantity.ANGLE, opposed=True)
 
 
 def limb_channels(*, hock: bool = False) -> tuple[Channel, ...]:
@@ -134,7 +134,7 @@ def add_curve(b: Builder, kit: Kit) -> None:
         joint = b.skeleton.joint(kit.joints[round(k * last / (count - 1))])
         more = () if k else (
             Channel("keep_length", "keep length", Quantity.SHARE, 1.0, 0.0, 1.0), Channel("slide", "slide", Quantity.NUMBER),
-            Channel("roll", "roll", Quantity.ANGLE),
+            Channel("roll", "roll", Quantity.ANGLE, opposed=True),
         )  # fmt: skip
         keys = (*MOVE, *ROTATE) if k else (*MOVE, *ROTATE, BLEND)
         own = f"{kit.id}.curve.{k + 1}"

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from pegloom.core.errors import EditError
+from pegloom.core.geometry.transforms import euler_quaternion, matrix_quaternion, quaternion_euler, rotation_matrix
 from pegloom.core.rig.across import Across, board_key, mirrored, mirrored_limit, mirrored_place, swapped_id
 from pegloom.core.rig.changes import ControlChange, OwnControl, RigChanges
 from pegloom.core.rig.channels import MOVE, ROTATE, Channel
@@ -17,7 +18,7 @@ from pegloom.core.rig.refs import BOARD, NodeKind
 from pegloom.core.rig.solvers import Solver
 from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
 from pegloom.document.edits.controls import put_changes
-from pegloom.document.edits.rebuild import resting
+from pegloom.document.edits.rebuild import recipe_rig, resting
 from pegloom.document.edits.rig.changing import MADE, fresh, rigged
 from pegloom.document.model import Document
 
@@ -49,7 +50,7 @@ def mirror_rig(document: Document, source: str = "left") -> tuple[Document, str]
     character, skeleton, rig = rigged(document)
     across = Across(skeleton, rig, MappingProxyType(partners))
     changes, lost = _records(character.rig_changes, across, side)
-    changes = _controls(changes, across, side)
+    changes = _controls(changes, across, recipe_rig(character), side)
     document = put_changes(document, changes)
     said = f"{source} to {'right' if source == 'left' else 'left'}"
     if lost:
@@ -100,7 +101,7 @@ def _own_controls(document: Document, side: Side) -> tuple[Document, dict[str, s
             rest = np.linalg.inv(places[across]) @ rest
         partner = replace(
             one, id=twin, name=name, side=OTHER[side], rest=tuple(float(v) for v in rest.ravel()),
-            offset=(-one.offset[0], one.offset[1], one.offset[2]), tilt=(one.tilt[0], -one.tilt[1], -one.tilt[2]),
+            offset=(-one.offset[0], one.offset[1], one.offset[2]), tilt=_flipped(one.tilt),
         )  # fmt: skip
         made[twin] = OwnControl(partner, across)
     middle = Across(skeleton, rig, MappingProxyType(partners))
@@ -113,6 +114,13 @@ def _own_controls(document: Document, side: Side) -> tuple[Document, dict[str, s
     kept = tuple(made.pop(o, known[o]) for o in known)
     own_controls = (*kept, *made.values())
     return put_changes(document, replace(document.require_character().rig_changes, own_controls=own_controls)), partners
+
+
+def _flipped(tilt: tuple[float, float, float]) -> tuple[float, float, float]:
+    """A shape's tilt seen in the middle."""
+    flip = np.diag([-1.0, 1.0, 1.0])
+    x, y, z = quaternion_euler(matrix_quaternion(flip @ rotation_matrix(euler_quaternion(tilt)) @ flip)).tolist()
+    return (x, y, z)
 
 
 def _records(changes: RigChanges, across: Across, side: Side) -> tuple[RigChanges, list[str]]:
@@ -173,7 +181,7 @@ def _other_title(channel: Channel) -> Channel:
     return replace(channel, title=" ".join(words))
 
 
-def _controls(changes: RigChanges, across: Across, side: Side) -> RigChanges:
+def _controls(changes: RigChanges, across: Across, built: ControlRig, side: Side) -> RigChanges:
     """Names, shapes, places, limits and locks changed on built controls, on their partners too."""
     rig = across.rig
     controls = {
@@ -187,7 +195,7 @@ def _controls(changes: RigChanges, across: Across, side: Side) -> RigChanges:
             continue
         other = across.control(control_id)
         if other is not None and other in rig.index:
-            controls[other] = _mirrored_change(across, control_id, other, change)
+            controls[other] = _mirrored_change(across, built, control_id, other, change)
     for (owner, key), channel in changes.channels.items():
         if owner not in rig.index or rig.control(owner).side is not side:
             continue
@@ -202,8 +210,9 @@ def _controls(changes: RigChanges, across: Across, side: Side) -> RigChanges:
     return replace(changes, controls=MappingProxyType(controls), channels=MappingProxyType(channels))
 
 
-def _mirrored_change(across: Across, here: str, there: str, change: ControlChange) -> ControlChange:
-    rig = across.rig
+def _mirrored_change(across: Across, built: ControlRig, here: str, there: str, change: ControlChange) -> ControlChange:
+    # Places are told in the axes of what was built. What was made by hand has no other.
+    rig = built if here in built.index and there in built.index else across.rig
     turn = across.turned(rig.control(here).matrix, rig.control(there).matrix)
 
     def place(v: tuple[float, float, float]) -> tuple[float, float, float]:
@@ -211,8 +220,8 @@ def _mirrored_change(across: Across, here: str, there: str, change: ControlChang
         return (x, y, z)
 
     def angle(v: tuple[float, float, float]) -> tuple[float, float, float]:
-        # Small turns are axial vectors; both frames' axes line up but for signs, so each angle keeps its axis.
-        x, y, z = (-turn @ np.array(v)).tolist()
+        mirrored_turn = turn @ rotation_matrix(euler_quaternion(v)) @ turn.T
+        x, y, z = quaternion_euler(matrix_quaternion(mirrored_turn)).tolist()
         return (x, y, z)
 
     name = None if change.name is None else other_side_name(change.name)

@@ -251,7 +251,10 @@ def switch_space_at(document: Document, control: str, space: str, clip_id: str, 
 def key_switch(
     document: Document, clip_id: str, time: float, refs: Sequence[ChannelRef], change: Callable[[Pose], Pose]
 ) -> Document:
-    """A change of the pose within a clip from `time` on: channels keyed as they were one frame before, and changed."""
+    """A change of the pose within a clip from `time` on: channels keyed as they were one frame before, and changed.
+
+    Keys their owners have later keep their poses: they are changed, too.
+    """
     character, skeleton, rig = rigged(document)
     clip = character.clip(clip_id)
     if clip.tracks:
@@ -259,10 +262,16 @@ def key_switch(
     before = max(time - 1.0 / clip.rate, 0.0)
     old, here = (sample(clip, t, skeleton, posed(character), rig) for t in (before, time))
     assert isinstance(old, Pose) and isinstance(here, Pose)
-    new = change(here)
-    for told, pose in ((before, old), (time, new)):
-        if pose is old and before == time:
-            continue
+    owners = {r.owner for r in refs}
+    later = {t for (owner, _), keys in clip.curves.items() if owner in owners for t in keys.times.tolist() if t > time + 1e-9}
+    told_poses = [(time, change(here))]
+    for moment in sorted(later):
+        there = sample(clip, moment, skeleton, posed(character), rig)
+        assert isinstance(there, Pose)
+        told_poses.append((moment, change(there)))
+    if before < time:
+        told_poses.insert(0, (before, old))
+    for told, pose in told_poses:
         for owner in dict.fromkeys(r.owner for r in refs):
             clip = with_keys(clip, told, owner, {r.key: rig.value(pose, r) for r in refs if r.owner == owner})
     clips = tuple(clip if c.id == clip_id else c for c in character.clips)

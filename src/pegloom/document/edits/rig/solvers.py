@@ -12,11 +12,12 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.rig.changes import OwnControl
 from pegloom.core.rig.channels import BLEND, MOVE, ROTATE, Channel, Quantity, channels_of
+from pegloom.core.rig.constraints import Constraint
 from pegloom.core.rig.controls import Control, ControlRig, Shape, with_values
 from pegloom.core.rig.kinds_of_joint import usual_limit
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.recipe.limb import limb_channels, limb_settings, pole_direction
-from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef, control_node
+from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef, control_node, joint_node
 from pegloom.core.rig.solvers import BendIk, BodyGoal, BodyIk, ChainIk, LimbIk, Solver, SplineIk
 from pegloom.core.skeleton.joints import JointKind, Side, Skeleton, Vector
 from pegloom.document.edits.controls import posed, set_pose
@@ -95,11 +96,13 @@ def add_ik(document: Document, first: str, last: str, kind: str = "chain", *, po
             joint = joints[round(k * last_joint / (count - 1))]
             here = skeleton.joint(joint)
             one = _control(cid, f"{here.name}_curve", here.side, here.matrix, Shape.SPHERE, 0.6 * size, (*MOVE, *ROTATE))
+            if base.parent is not None:
+                one = replace(one, parent=joint_node(base.parent))
             controls.append(OwnControl(_local(one, here.matrix), joint))
         lead = control_ids[0]
         channels: tuple[Channel, ...] = (
             replace(channels_of((BLEND,))[0], title="blend"), Channel("keep_length", "keep length", Quantity.SHARE, 1.0, 0.0, 1.0),
-            Channel("slide", "slide", Quantity.NUMBER), Channel("roll", "roll", Quantity.ANGLE),
+            Channel("slide", "slide", Quantity.NUMBER), Channel("roll", "roll", Quantity.ANGLE, opposed=True),
         )  # fmt: skip
         nodes = tuple(control_node(c) for c in control_ids)
         solver: Solver = SplineIk(
@@ -126,7 +129,7 @@ def add_ik(document: Document, first: str, last: str, kind: str = "chain", *, po
             stands[:3, 3] = middle[:3, 3] + out * 0.75 * float(np.linalg.norm(places[-1][:3, 3] - places[0][:3, 3]))
             here = skeleton.joint(joints[1])
             one = _control(pole, f"{here.name}_pole", here.side, stands, Shape.DIAMOND, 0.5 * size, MOVE)
-            one = replace(one, channels=(*one.channels, Channel("swivel", "swivel", Quantity.ANGLE)))
+            one = replace(one, channels=(*one.channels, Channel("swivel", "swivel", Quantity.ANGLE, opposed=True)))
             controls.append(OwnControl(_local(one, here.matrix), here.id))
             channels = (*channels_of((BLEND,)), *limb_channels(hock=kind == "hock"))
             settings = limb_settings(lead, pole)
@@ -171,7 +174,7 @@ def add_body(document: Document, *, name: str = "whole body") -> tuple[Document,
 
     Its root is the joint the body control drives. It says what it lacks: a root, or goals.
     """
-    character, skeleton, rig = rigged(document)
+    _, skeleton, rig = rigged(document)
     if any(isinstance(s, BodyIk) for s in rig.solvers):
         raise EditError("there is a whole body already; change that one, or drop it first")
     limbs = rig.limbs
@@ -184,8 +187,6 @@ def add_body(document: Document, *, name: str = "whole body") -> tuple[Document,
         while above is not None:
             wanted.add(above)
             above = skeleton.joint(above).parent
-    heads = [j.id for j in skeleton.joints if j.role in ("head", "neck") or j.id in ("spine.head", "spine.neck")]
-    wanted |= {h for h in heads if h in turners}
     order = [j.id for j in skeleton.joints if j.id in wanted and j.id in turners and skeleton.joint(j.id).kind is not JointKind.TWIST]
     root = turners.get(order[0]) if order else None
     if root is not None and not set(MOVE) & set(rig.control(root).free):
@@ -196,11 +197,11 @@ def add_body(document: Document, *, name: str = "whole body") -> tuple[Document,
     order = [order[0], *(j for j in order[1:] if _hangs_on(skeleton, j, set(order)))]
     fk = tuple(turners[j] for j in order)
     goals = tuple(
-        BodyGoal(limb.joints[-1], limb.goal, limb.goal_place if limb.goal_place is not None else None) for limb in limbs
-        if limb.joints[-1] in order
+        # A limb on FK holds nothing.
+        BodyGoal(limb.joints[-1], limb.goal, limb.amount) for limb in limbs if limb.joints[-1] in order
     )  # fmt: skip
-    changes = character.rig_changes
     document, (made,) = fresh(document, MADE)
+    held = _without_loops(rig, skeleton, {g.node.id for g in goals} | {limb.pole.id for limb in limbs}, set(order))
     changes = document.require_character().rig_changes
     limits = dict(changes.limits)
     middles = {limb.joints[1]: (limb.joints[0], limb.joints[1], limb.joints[2]) for limb in limbs}
@@ -211,9 +212,31 @@ def add_body(document: Document, *, name: str = "whole body") -> tuple[Document,
     solver = BodyIk(made, tuple(order), fk, goals, ChannelRef(BOARD, WHOLE), name, ChannelRef(BOARD, HELD_CHANNEL.key))
     document = with_changes(
         document, own_solvers=(solver, *changes.own_solvers), limits=MappingProxyType(limits),
+        own_constraints=(*(c for c in changes.own_constraints if c.id not in {h.id for h in held}), *held),
         own_channels=more_channels(changes.own_channels, BOARD, [WHOLE_CHANNEL, HELD_CHANNEL]),
     )  # fmt: skip
     return document, made
+
+
+def _without_loops(rig: ControlRig, skeleton: Skeleton, controls: set[str], joints: set[str]) -> list[Constraint]:
+    """Spaces and constraints of a body's goals without what the body itself carries: that would close a loop."""
+    found = []
+    for constraint in rig.constraints:
+        if constraint.held.kind is not NodeKind.BASE or constraint.held.id not in controls:
+            continue
+        left = tuple(t for t in constraint.targets if not _carried(rig, skeleton, t.node, joints))
+        if len(left) < len(constraint.targets):
+            if not left:
+                # Nothing is left to follow: the world stands in, at no weight.
+                left = (replace(constraint.targets[0], node=NodeRef(), name="world"),)
+            found.append(replace(constraint, targets=left))
+    return found
+
+
+def _carried(rig: ControlRig, skeleton: Skeleton, ref: NodeRef, joints: set[str]) -> bool:
+    while ref.kind in (NodeKind.CONTROL, NodeKind.BASE):
+        ref = rig.control(ref.id).parent
+    return ref.kind is NodeKind.JOINT and (ref.id in joints or _hangs_on(skeleton, ref.id, joints))
 
 
 def _hangs_on(skeleton: Skeleton, joint: str, some: set[str]) -> bool:
