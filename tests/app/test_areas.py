@@ -15,6 +15,7 @@ from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.common import ACTIONS as COMMON
 from pegloom.app.actions.registry import Actions
 from pegloom.app.areas import AREAS
+from pegloom.app.areas.controls.settings import Work, WorkSettings
 from pegloom.app.areas.handover.settings import ExportSettings
 from pegloom.app.areas.joints.settings import PatternSettings
 from pegloom.app.areas.weights.settings import BindSettings, InfluenceSettings, TransferSettings
@@ -413,6 +414,8 @@ def test_a_card_stays_on_its_subject_while_other_things_are_picked(hand):
     session = hand.session
     session.start_with(wick(), None)
     session.go(Area.CONTROLS)
+    session.put_setting(WorkSettings, work=Work.BUILD)
+    session.settle()
     session.select("control", "spine.head")
     card = hand.card("controls.shape")
     hand.bot.mouseClick(card.pin, Qt.MouseButton.LeftButton)

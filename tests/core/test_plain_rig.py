@@ -1,6 +1,7 @@
 """The compiled rig against a slow, plain one: every demo, its clips, and limbs that stand anyhow."""
 
 from functools import cache
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -15,13 +16,14 @@ from pegloom.core.skeleton.build import build_joints
 from pegloom.core.skeleton.patterns import free_pegs, shipped_patterns
 from pegloom.files.project import open_project
 from tests.core.test_rig import crooked
-from tests.support.figures import DEMO
 from tests.support.plain_rig import evaluate_plainly
+
+OLD = Path(__file__).parents[1] / "data" / "v1"
 
 
 @cache
 def demo(name):
-    return open_project(DEMO / f"{name}.pegloom").character
+    return open_project(OLD / f"{name}.pegloom").character
 
 
 def plain(control):

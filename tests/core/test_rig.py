@@ -21,7 +21,7 @@ from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.files.project import open_project
-from pegloom.scene.drawing import out_of_use
+from pegloom.scene.rig_drawing import out_of_use
 from tests.support.figures import DEMO, rigged_capsules, wick
 
 

@@ -10,6 +10,7 @@ import pytest
 
 from pegloom.core.errors import EditError
 from pegloom.core.rig.across import Across
+from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.channels import MOVE
 from pegloom.core.rig.constraints import Follow
 from pegloom.core.rig.controls import with_values
@@ -26,8 +27,10 @@ from tests.support.figures import DEMO, rigged_capsules
 
 
 def demo(name):
-    """A demo's controls built by today's recipe."""
-    return edits.build_controls(open_project(DEMO / f"{name}.pegloom"))
+    """A demo's controls built by today's recipe, nothing on them by hand."""
+    document = open_project(DEMO / f"{name}.pegloom")
+    bare = replace(document.character, rig_changes=RigChanges(), rig_recipe={}, rig=None, pose=Pose())
+    return edits.build_controls(document.with_character(bare))
 
 
 def joints_of(document, pose=NOTHING):
@@ -349,3 +352,11 @@ def test_every_side_of_a_control_is_told_across():
     across = Across(document.character.skeleton, document.character.rig)
     assert not across.one_sided
     assert replace(across.node(document.character.rig.solver("arm.l").goal)).id == "arm.r.goal"
+
+
+def test_what_bends_a_limb_may_change_under_a_whole_body():
+    document, _ = edits.add_body(demo("dumble"))
+    changed = edits.set_kit_rig(document, "leg.l", KitRig(KitSolver.LIMB))
+    body = changed.character.rig.solvers[0]
+    assert isinstance(body, BodyIk) and "leg.l.toes" not in body.joints and "leg.r.toes" in body.joints
+    at_rest(changed)

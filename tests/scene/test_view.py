@@ -8,7 +8,7 @@ from pegloom.core.motion.trials import turned_pose
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.weights import dense, most_influences, packed, row_sums_hold
-from pegloom.scene import drawing, lenses
+from pegloom.scene import drawing, lenses, rig_drawing
 from pegloom.scene.brushes import BrushMode
 from pegloom.scene.camera import Camera
 from pegloom.scene.drawlist import DrawList
@@ -135,7 +135,7 @@ def test_every_mark_of_the_demo_is_finite_and_counted():
     drawing.draw_stick(draw, character.height, 0.9)
     drawing.draw_skeleton(draw, character.skeleton, frame.joints, marks)
     drawing.draw_pegs(draw, character.pegs, marks, character.height)
-    drawing.draw_controls(draw, character.rig, frame.controls, character.pose, marks)
+    rig_drawing.draw_controls(draw, character.rig, frame.controls, {}, character.pose, marks)
     for rows in (draw.behind.packed(), draw.through.packed(), draw.over.packed(), draw.dots.packed()):
         assert len(rows) > 10
         assert np.isfinite(rows).all()

@@ -129,6 +129,7 @@ class AreaSpec:
     actions : what can be done in it.
     fixes : which of them mend snags, and how that is offered.
     settings : the records its cards show and its actions read.
+    springs_back : whether a dragged control is a trial that goes back on release.
     cards : the bench, in order.
     panes, lanes, tools : what else it brings into the window.
     picks : kinds a click picks, the first one first.
@@ -158,6 +159,7 @@ class AreaSpec:
     actions: tuple[Action, ...] = ()
     fixes: tuple[Fix, ...] = ()
     settings: tuple[type[Setting], ...] = ()
+    springs_back: Callable[[State], bool] = lambda _: False
     cards: tuple[Callable[[Context], Card], ...] = ()
     panes: tuple[Pane, ...] = ()
     lanes: tuple[Lane, ...] = ()

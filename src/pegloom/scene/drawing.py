@@ -9,9 +9,6 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import any_perpendicular, normalised
-from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.pose import Pose, Shown
-from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.skeleton.axes import clean_matrix
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.joints import Origin, Side, Skeleton, other_side_name
@@ -247,40 +244,6 @@ def draw_pegs(draw: DrawList, pegs: PegSet, marks: Marks, height: float) -> None
         if peg.name == marks.hovered or weak:
             draw.dots.add(place, LINEN, radius + 3, hollow=1.0, alpha=0.9)
         draw.dots.add(place, colour, radius, hollow=1.0 if weak else 0.0)
-
-
-def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, pose: Shown, marks: Marks) -> None:
-    """Control shapes in side colours; what a limb's blend leaves out of use is dimmed."""
-    dim = out_of_use(rig, pose)
-    for i, control in enumerate(rig.controls):
-        chosen = control.id in marks.selected
-        alpha = 0.16 if control.id in dim and not chosen else 0.95
-        colour = side_colour(control.side)
-        for line in shape_lines(control):
-            world = line @ worlds[i][:3, :3].T + worlds[i][:3, 3]
-            if chosen:
-                draw.over.add(world, colour, 7.0, 0.28)
-            if control.id == marks.hovered:
-                draw.over.add(world, LINEN, 2.2, 0.9)
-            draw.through.add(world, colour, 3.4 if chosen else 2.0, alpha)
-    for limb in rig.limbs:
-        if limb.pole.id not in dim:
-            pole = worlds[rig.index[limb.pole.id]][:3, 3]
-            middle = worlds[rig.index[limb.fk[1]]][:3, 3]
-            draw.through.add(np.array([pole, middle]), side_colour(rig.control(limb.pole.id).side), 1.0, 0.25)
-
-
-def out_of_use(rig: ControlRig, pose: Shown) -> frozenset[str]:
-    """Controls that move nothing now: goal and pole of a limb on FK, the FK controls of one on IK."""
-    dim: set[str] = set()
-    values = pose if isinstance(pose, Pose) else Pose()
-    for limb in rig.limbs:
-        blend = rig.value(values, limb.amount)
-        if blend >= 0.999:
-            dim |= set(limb.fk)
-        elif blend <= 0.001:
-            dim |= {limb.goal.id, limb.pole.id}
-    return frozenset(dim)
 
 
 def draw_handle(draw: DrawList, handle: Handle, camera: Camera, hovered: str, allowed: str = "xyz") -> None:

@@ -32,11 +32,14 @@ class Head(Panel):
         self.doubts.hide()
         line.addWidget(self.doubts)
         self.listed = bench.snag_card is not None
+        self.bench = bench
 
     def key(self, state: State) -> tuple[object, ...]:
-        return (state.snags,)
+        return (state.snags, *(card.wanted(state) for card in self.bench.cards))
 
     def show_state(self, state: State) -> None:
+        for card in self.bench.cards:
+            card.setVisible(card.wanted(state))
         count = sum(s.area == self.spec.id for s in state.snags if s.severity is not Severity.NOTE)
         self.doubts.setText("1 snag" if count == 1 else f"{count} snags")
         self.doubts.setAccessibleName(f"{self.doubts.text()}: go to the list")

@@ -6,7 +6,16 @@ from collections.abc import Callable
 
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent
-from PyQt6.QtWidgets import QDoubleSpinBox, QFormLayout, QHBoxLayout, QLabel, QLayoutItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QDoubleSpinBox,
+    QFormLayout,
+    QHBoxLayout,
+    QLabel,
+    QLayoutItem,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from pegloom.app.context import Context
 from pegloom.app.panels.tags import TAGS
@@ -94,6 +103,8 @@ class Tag(Panel):
         self.form.setVerticalSpacing(4)
         inner.addLayout(self.form)
         self.fields: dict[str, NumberBox] = {}
+        self.groups: dict[str, tuple[QToolButton, int]] = {}
+        self.groups_end, self.open_group = 0, ""
         self.texts: dict[str, QLabel] = {}
         self.form_of: Form | None = None
         self.buttons = QHBoxLayout()
@@ -153,11 +164,7 @@ class Tag(Panel):
         self.form_of.show()
         self.showing = was
         self.show()
-        layout = self.layout()
-        assert layout is not None
-        layout.activate()
-        self.resize(layout.sizeHint())
-        self.place()
+        self.fit()
         self.raise_()
 
     def _empty(self) -> None:
@@ -167,7 +174,46 @@ class Tag(Panel):
             _put_away(row.fieldItem)
         while self.buttons.count():
             _put_away(self.buttons.takeAt(0))
-        self.fields, self.texts = {}, {}
+        self.fields, self.texts, self.groups = {}, {}, {}
+
+    def group(self, title: str) -> None:
+        """What is added from here on folds under a title; one group is open at a time."""
+        head = QToolButton()
+        head.setProperty("role", "cardhead")
+        head.setText(title)
+        head.setObjectName(f"{self.stem}.group.{title.lower()}")
+        head.setAccessibleName(f"{title}: fold or unfold")
+        head.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
+        head.clicked.connect(lambda: self._open(title))
+        self.form.addRow(head)
+        self.groups[title] = (head, self.form.rowCount())
+
+    def end_groups(self) -> None:
+        """All groups are there: show the one that was open last, the first where it is none of these."""
+        self.groups_end = self.form.rowCount()
+        if self.groups:
+            self._open(self.open_group if self.open_group in self.groups else next(iter(self.groups)), toggle=False)
+
+    def _open(self, title: str, *, toggle: bool = True) -> None:
+        closes = toggle and self.open_group == title
+        self.open_group = "" if closes else title
+        starts = [first for _, first in self.groups.values()] + [self.groups_end + 1]
+        for k, (name, (head, first)) in enumerate(self.groups.items()):
+            shown = name == self.open_group
+            put_icon(head, "chevron-down" if shown else "chevron-right")
+            for row in range(first, starts[k + 1] - 1):
+                self.form.setRowVisible(row, shown)
+        self.fit()
+
+    def fit(self) -> None:
+        """Take the size of what is shown."""
+        layout = self.layout()
+        assert layout is not None
+        self.content.adjustSize()
+        layout.activate()
+        self.resize(layout.sizeHint())
+        if self.isVisible():
+            self.place()
 
     def field(
         self, key: str, text: str, commit: Callable[[str, float], None], quantity: Quantity = Quantity.NUMBER

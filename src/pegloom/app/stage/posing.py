@@ -6,7 +6,7 @@ from pegloom.app.stage.drags.handle import HandleTool, axes_allowed, begin_contr
 from pegloom.app.stage.drags.pick import PickTool
 from pegloom.app.stage.tools import StageTool, StageView
 from pegloom.core.rig.pose import JointPose
-from pegloom.scene import drawing
+from pegloom.scene import drawing, rig_drawing
 from pegloom.scene.drawlist import DrawList
 
 TOOLS: tuple[StageTool, ...] = (HandleTool(), PickTool({"control": begin_control}))
@@ -21,7 +21,9 @@ def controls(view: StageView, draw: DrawList) -> None:
     if isinstance(c.frames.pose, JointPose):
         return
     marks = drawing.Marks(frozenset(c.state.selection.ids), view.hovered)
-    drawing.draw_controls(draw, character.rig, frame.controls, c.frames.control_pose, marks)
+    skeleton = character.skeleton
+    joints = {} if skeleton is None else {j.id: m for j, m in zip(skeleton.joints, frame.joints, strict=True)}
+    rig_drawing.draw_controls(draw, character.rig, frame.controls, joints, c.frames.control_pose, marks)
     handle = handle_for(c, view.camera, view.size_in_points)
     if handle is not None:
         drag, some = handle

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pegloom.app.stage.tools import StageView
-from pegloom.scene.drawing import out_of_use
+from pegloom.scene.rig_drawing import idle, limb_words
 
 
 def words_of(view: StageView, kind: str, found: str) -> str:
@@ -12,10 +12,10 @@ def words_of(view: StageView, kind: str, found: str) -> str:
     if character is None:
         return ""
     if kind == "control" and character.rig is not None:
-        control, limb = character.rig.control(found), character.rig.limb_of(found)
-        if found in out_of_use(character.rig, view.c.frames.control_pose) and limb is not None:
-            side = "IK" if found in limb.fk else "FK"
-            return f"{control.name}: out of use while this limb is on {side}; move its blend slider"
+        control, solver = character.rig.control(found), idle(character.rig, view.c.frames.control_pose).get(found)
+        if solver is not None:
+            side = "IK" if found in solver.fk else "FK"
+            return f"{control.name}: out of use while {limb_words(solver)} is on {side}; pick it and press Use it"
         return control.name
     if kind == "joint" and character.skeleton is not None:
         return character.skeleton.joint(found).name

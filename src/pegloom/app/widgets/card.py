@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
@@ -21,6 +22,7 @@ from pegloom.app.widgets.texts import label
 class Card(Panel):
     """A head with a title and a note, a sentence, and what it holds.
 
+    wanted : whether it is there in a state.
     A card that has settings carries a menu that puts them back to their defaults or keeps them as usual, one or all.
     """
 
@@ -74,6 +76,7 @@ class Card(Panel):
             self.body.addWidget(label(sentence, "caption", wrap=True))
         outer.addWidget(self.content)
         self.kind = self.held_id = ""
+        self.wanted: Callable[[State], bool] = lambda _: True
         self.is_open = True
         self.set_open(is_open)
 

@@ -19,7 +19,7 @@ from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.rig.recipe import KitRig
 from pegloom.core.rig.refs import ChannelRef
-from pegloom.core.rig.solvers import Solver
+from pegloom.core.rig.solvers import Solver, own_start
 from pegloom.core.skeleton.joints import Skeleton, Vector
 from pegloom.document.edits.rebuild import controls_of, kits_of, recipe_rig, resting
 from pegloom.document.model import Character, Document
@@ -79,7 +79,17 @@ def set_kit_rig(document: Document, kit_id: str, how: KitRig) -> Document:
     if how != KitRig():
         recipe[kit_id] = how
     changed = document.with_character(replace(character, rig_recipe=MappingProxyType(recipe)))
-    return build_controls(changed) if character.rig is not None else changed
+    if character.rig is None:
+        return changed
+    bodies = [s for s in character.rig_changes.own_solvers if own_start(s)]
+    if not bodies:
+        return build_controls(changed)
+    # A whole body goes by the limbs there are: it is put on again.
+    from pegloom.document.edits.rig.solvers import put_body
+
+    kept = tuple(s for s in character.rig_changes.own_solvers if not own_start(s))
+    bare = replace(changed.require_character(), rig_changes=replace(character.rig_changes, own_solvers=kept))
+    return put_body(build_controls(changed.with_character(bare)), bodies[0].id, bodies[0].name)
 
 
 def reshape_control(

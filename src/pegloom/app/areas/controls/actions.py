@@ -4,13 +4,24 @@ from __future__ import annotations
 
 from functools import partial
 
+import numpy as np
+
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import CONTROL_PICKED, WITH_JOINTS, WITH_RIG
-from pegloom.app.actions.posing import pose_edit
+from pegloom.app.actions.posing import pose_edit, posed_over
+from pegloom.app.areas.controls.settings import HoldSettings, Ik, IkSettings, KitRigSettings, Work, WorkSettings
 from pegloom.app.context import Context
+from pegloom.core.errors import EditError
+from pegloom.core.rig.across import swapped_id
 from pegloom.core.rig.controls import Shape
+from pegloom.core.rig.recipe import KitRig
+from pegloom.core.rig.refs import NodeRef
 from pegloom.document import edits
+from pegloom.document.edits.rebuild import kits_of
+from pegloom.document.edits.rig.constraints import spaces_of
+from pegloom.document.edits.rig.solvers import turners_of
 from pegloom.document.model import Document
+from pegloom.scene.rig_drawing import controls_of, idle
 
 
 def build(c: Context) -> None:
@@ -18,6 +29,7 @@ def build(c: Context) -> None:
         if c.state.clock.source and c.state.clip is None:
             c.player.stop()
             c.player.play_source("")
+        c.store.put_setting(WorkSettings, work=Work.POSE)
         c.say("Controls built, nothing moved. This is the current pose: drag a control")
 
     c.try_edit("Build controls", edits.build_controls, then)
@@ -50,7 +62,156 @@ def arms(blend: float, c: Context) -> None:
 
 def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
     """Slide one limb between FK (0) and IK (1), matched."""
+    before = c.frames.reached()
     pose_edit(c, name, lambda d: edits.switch_limb(d, limb, value))
+    after = c.frames.reached()
+    gap = float(np.linalg.norm(after - before, axis=1).max(initial=0.0)) if before.shape == after.shape else 0.0
+    if value in (0.0, 1.0) and gap > 1e-4 * c.character.height:
+        c.say(f"{name}: this pose cannot be matched wholly; joints moved by up to {1000 * gap:.1f} mm")
+
+
+def use(c: Context) -> None:
+    """Bring the picked control into use: its limb goes to the side it is of, matched."""
+    rig, lead = c.character.require_rig(), c.state.selection.lead
+    solver = idle(rig, c.frames.control_pose).get(lead)
+    if solver is None:
+        c.say(f"{rig.control(lead).name} is in use already")
+        return
+    value = 0.0 if lead in solver.fk else 1.0
+    blend_limb(c, f"{rig.control(lead).name} into use", solver.id, value)
+
+
+def add_ik(c: Context) -> None:
+    """IK on the chain from the first picked turner to the last."""
+    chosen, rig = c.state.settings.of(IkSettings), c.character.require_rig()
+    joints = {control: joint for joint, control in turners_of(rig).items()}
+    picked = [joints[i] for i in c.state.selection.ids if i in joints]
+    if len(picked) < 2:
+        raise EditError("Pick the first and the last turner of a chain first: click one, then the other with Shift")
+    first, last = (picked[0], picked[-1]) if _above(c, picked[0], picked[-1]) else (picked[-1], picked[0])
+
+    def then(made: object) -> None:
+        solver = c.character.require_rig().solver(str(made))
+        goal = next(iter(sorted(controls_of(solver))))
+        blend_limb(c, f"{solver.name} to IK", solver.id, 1.0)
+        c.store.select("control", goal)
+        c.say(f"{solver.name}: nothing moved. Drag its {'curve' if chosen.kind is Ik.CURVE else 'goal'}")
+
+    c.try_edit("Add IK", lambda d: edits.add_ik(d, first, last, chosen.kind.value, points=chosen.points), then)
+
+
+def _above(c: Context, upper: str, lower: str) -> bool:
+    skeleton, at = c.character.require_skeleton(), lower
+    while at != upper:
+        parent = skeleton.joint(at).parent
+        if parent is None:
+            return False
+        at = parent
+    return True
+
+
+def add_body(c: Context) -> None:
+    """The whole body answers to the goals of its limbs."""
+
+    def then(_: object) -> None:
+        pose_edit(c, "Use the whole body", lambda d: edits.use_whole_body(d, 1.0))
+        c.say("The whole body answers to goals of limbs on IK: drag a hand far. Its amount is in the card IK and FK")
+
+    c.try_edit("Add the whole body", edits.add_body, then)
+
+
+def drop_solver(c: Context, solver: str) -> None:
+    name = c.character.require_rig().solver(solver).name or solver
+    c.try_edit(f"Drop {name}", lambda d: edits.drop_solver(d, solver))
+
+
+def bend_kit(c: Context, kit: str, how: KitRig) -> None:
+    """What bends a limb kit, on the other side too where that is wished."""
+    both = c.state.settings.of(KitRigSettings).both
+    known = {k.id for k in kits_of(c.character)}
+    kits = [k for k in dict.fromkeys([kit, swapped_id(kit)] if both else [kit]) if k in known]
+
+    def edit(document: Document) -> Document:
+        for one in kits:
+            document = edits.set_kit_rig(document, one, how)
+        return document
+
+    c.try_edit(f"{kit}: {how.solver.value}", edit)
+
+
+def constrain(c: Context) -> None:
+    """The last picked control follows the ones picked before it."""
+    chosen, ids = c.state.settings.of(HoldSettings), c.state.selection.ids
+    if len(ids) < 2:
+        raise EditError("Pick what is to be followed, then with Shift what follows it")
+    _hold(c, ids[-1], ids[:-1], chosen)
+
+
+def hold(c: Context, held: str) -> None:
+    """A control follows the one the card names."""
+    chosen = c.state.settings.of(HoldSettings)
+    if not held:
+        c.say("Pick the control that is to follow first", error=True)
+    elif not chosen.target:
+        c.say("Fill in what it follows: press the mark beside the field, then click it in the view", error=True)
+    else:
+        _hold(c, held, (chosen.target,), chosen)
+
+
+def _hold(c: Context, held: str, targets: tuple[str, ...], chosen: HoldSettings) -> None:
+    if not chosen.axes:
+        c.say("Tick at least one axis to follow along", error=True)
+        return
+    name = c.character.require_rig().control(held).name
+    c.try_edit(
+        f"{name} follows",
+        lambda d: edits.constrain(d, held, targets, chosen.follow, axes=chosen.axes, keep=chosen.keep),
+        lambda _: c.say(f"{name} follows now; nothing moved. The dashed thread leads to what it follows"),
+    )
+
+
+def add_space(c: Context, held: str) -> None:
+    """What the card names becomes one more space of a control."""
+    rig, target = c.character.require_rig(), c.state.settings.of(HoldSettings).target
+    if not held or not target:
+        c.say("Pick a control, and fill in what it may follow", error=True)
+        return
+    there = spaces_of(rig, held)
+    spaces: dict[str, str | NodeRef] = {} if there is None else {t.name: t.node for t in there.targets}
+    spaces[rig.control(target).name] = target
+    c.try_edit(
+        f"Space of {rig.control(held).name}", lambda d: edits.set_spaces(d, held, spaces),
+        lambda _: c.say(f"{rig.control(held).name} may follow {rig.control(target).name} now; switch it in the card Follows"),
+    )  # fmt: skip
+
+
+def drop_constraint(c: Context, constraint: str) -> None:
+    name = c.character.require_rig().constraint(constraint).name
+    c.try_edit(f"Drop {name}", lambda d: edits.drop_constraint(d, constraint))
+
+
+def follow(c: Context, control: str, space: str) -> None:
+    """Let a control follow another of its spaces; over a clip at the present frame, with the keys it needs."""
+    name = c.character.require_rig().control(control).name
+    clip = posed_over(c)
+    if clip is not None:
+        time = c.state.snapped_time
+        c.try_edit(f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space_at(d, control, space, clip.id, time))
+        return
+    pose_edit(c, f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space(d, control, space), (control,))
+
+
+def mirror(source: str, c: Context) -> None:
+    """Everything of one side to the other."""
+    c.try_edit(
+        f"Mirror the rig, {source} to {'right' if source == 'left' else 'left'}", lambda d: edits.mirror_rig(d, source),
+        lambda said: c.say(f"Mirrored {said}; nothing moved"),
+    )  # fmt: skip
+
+
+def work(c: Context, what: Work) -> None:
+    """Build controls, or pose them."""
+    c.store.put_setting(WorkSettings, work=what)
 
 
 def reshape(c: Context, control: str, shape: Shape) -> None:
@@ -65,6 +226,12 @@ def resize(c: Context, control: str, size: float) -> None:
 
 ACTIONS = (
     Action("controls.build", "Build controls", "Controls", "All controls from the limb kits", build, needs=WITH_JOINTS),
+    Action("controls.use", "Use this control", "Controls", "The picked control's limb goes to its side, IK or FK, matched", use, needs=(*WITH_RIG, CONTROL_PICKED)),
+    Action("controls.add_ik", "Add IK", "Controls", "IK from the first picked turner to the last", add_ik, needs=(*WITH_RIG, CONTROL_PICKED)),
+    Action("controls.add_body", "Add whole body", "Controls", "The whole body answers to its limbs' goals", add_body, needs=WITH_RIG),
+    Action("controls.constrain", "Constrain", "Controls", "The last picked control follows the others", constrain, needs=(*WITH_RIG, CONTROL_PICKED)),
+    Action("controls.mirror_left", "Mirror the rig, left to right", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "left"), needs=WITH_RIG),
+    Action("controls.mirror_right", "Mirror the rig, right to left", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "right"), needs=WITH_RIG),
     Action("controls.arms_ik", "Arms to IK", "Controls", "Both arms to IK, matched", partial(arms, 1.0), needs=WITH_RIG),
     Action("controls.arms_fk", "Arms to FK", "Controls", "Both arms to FK, matched", partial(arms, 0.0), needs=WITH_RIG),
     Action("pose.rest", "To rest", "Controls", "Selected controls to zero", rest, key="Backspace", needs=(*WITH_RIG, CONTROL_PICKED)),

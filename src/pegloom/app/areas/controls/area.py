@@ -7,6 +7,7 @@ from typing import Any
 
 from pegloom.app.areas.controls.actions import ACTIONS
 from pegloom.app.areas.controls.cards import CARDS
+from pegloom.app.areas.controls.settings import SETTINGS, Work, WorkSettings
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.posed import posed_pane
 from pegloom.app.spec import AreaSpec, Fix, Step
@@ -19,6 +20,13 @@ def _no_rig(state: State) -> bool:
     return state.character is not None and state.character.rig is None
 
 
+def _hint(state: State) -> str:
+    building = state.settings.of(WorkSettings).work is Work.BUILD
+    if building:
+        return "Dragged controls spring back while you build; Shift-click picks several; choose Pose to keep poses"
+    return "Drag a control; <tool.move> moves, <tool.turn> rotates; right-drag orbits the view"
+
+
 def enter(state: State) -> Mapping[str, Any]:
     """The current pose is shown: a trial would hide what is posed and built."""
     trial = state.clock.source and state.clip is None
@@ -28,9 +36,9 @@ def enter(state: State) -> Mapping[str, Any]:
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
-    actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
+    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD, actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
     shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
-    hint=lambda state: "Drag a control; <tool.move> moves, <tool.turn> rotates; right-drag orbits the view",
+    hint=_hint,
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,
     opens=lambda character: character.rig is not None, lenses=True,
 )  # fmt: skip

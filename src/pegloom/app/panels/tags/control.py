@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from PyQt6.QtWidgets import QPushButton
+
 from pegloom.app.actions.posing import commit_pose, pose_edit
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button
+from pegloom.core.rig.channels import BLEND, TRANSFORM
 from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.document import edits
-from pegloom.scene.drawing import out_of_use
+from pegloom.scene.rig_drawing import idle, limb_words
 
 
 class ControlForm(Form):
@@ -18,13 +21,24 @@ class ControlForm(Form):
         return state.character is not None and state.character.rig is not None and subject in state.character.rig.index
 
     def build(self) -> None:
-        control = self.c.character.require_rig().control(self.subject)
-        for channel in control.channels:
-            if channel.shown and not channel.locked:
-                self.tag.field(channel.key, channel.title, self._commit, channel.quantity)
+        rig = self.c.character.require_rig()
+        control = rig.control(self.subject)
+        shown = [c for c in control.channels if c.shown and not c.locked]
+        spaces = {t.weight.key for h in rig.holds_on(control.id) for t in h.targets} | {h.amount.key for h in rig.holds_on(control.id)}
+        groups = {
+            "Place": [c for c in shown if c.key in (*TRANSFORM, BLEND)],
+            "IK": [c for c in shown if c.key not in (*TRANSFORM, BLEND) and c.key not in spaces],
+            "Follows": [c for c in shown if c.key in spaces],
+        }  # fmt: skip
+        for title, some in groups.items():
+            if some:
+                self.tag.group(title)
+                for channel in some:
+                    self.tag.field(channel.key, channel.title, self._commit, channel.quantity)
+        self.tag.end_groups()
         self.tag.text("state", "State")
-        # These two are for what is selected; a pinned tag may be another's.
-        for action, text in (("keys.write", "Set key"), ("pose.rest", "To rest")) if self.tag.holds is None else ():
+        # These are for what is selected; a pinned tag may be another's.
+        for action, text in (("keys.write", "Set key"), ("pose.rest", "To rest"), ("controls.use", "Use it")) if self.tag.holds is None else ():
             self.tag.buttons.addWidget(action_button(self.c.actions.qactions[action], text))
 
     def show(self) -> None:
@@ -35,10 +49,15 @@ class ControlForm(Form):
             if channel.key in self.tag.fields:
                 value = rig.value(pose, ChannelRef(control.id, channel.key))
                 self.tag.put(channel.key, value * channel.quantity.on_screen)
-        limb, said = rig.limb_of(control.id), "in use"
-        if control.id in out_of_use(rig, pose) and limb is not None:
-            said = "out of use: limb on " + ("IK" if control.id in limb.fk else "FK")
+        solver, said = idle(rig, pose).get(control.id), "in use"
+        if solver is not None:
+            said = f"out of use: {limb_words(solver)} on " + ("IK" if control.id in solver.fk else "FK")
         self.tag.texts["state"].setText(said)
+        for k in range(self.tag.buttons.count()):
+            item = self.tag.buttons.itemAt(k)
+            widget = item.widget() if item is not None else None
+            if isinstance(widget, QPushButton) and widget.text() == "Use it":
+                widget.setVisible(solver is not None)
 
     def _commit(self, key: str, shown: float) -> None:
         rig, lead = self.c.character.require_rig(), self.subject
@@ -47,8 +66,8 @@ class ControlForm(Form):
         if channel is None:
             return
         value = shown / channel.quantity.on_screen
-        limb = rig.limb_of(lead)
-        if limb is not None and limb.amount == (lead, key):
+        limb = next((s for s in rig.solvers if s.amount == (lead, key)), None)
+        if limb is not None:
             pose_edit(self.c, f"Blend of {control.name}", lambda d: edits.switch_limb(d, limb.id, value))
             return
         pose = with_values(rig, self.c.frames.control_pose, lead, **{key: value})

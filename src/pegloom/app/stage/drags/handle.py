@@ -53,6 +53,10 @@ class ControlDrag:
     def release(self) -> None:
         if self.pose is None:
             return
+        if self.c.area.springs_back(self.c.state):
+            self.c.store.drop_draft()
+            self.c.say("A trial: it sprang back. Choose Pose to keep what you pose")
+            return
         names = ", ".join(c.name for c in self.controls[:2]) + (" and more" if len(self.controls) > 2 else "")
         commit_pose(self.c, f"{VERBS[self.drag.handle.kind]} {names}", self.pose, tuple(c.id for c in self.controls))
 

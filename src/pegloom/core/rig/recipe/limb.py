@@ -52,7 +52,7 @@ def add_limb(b: Builder, kit: Kit, joints: tuple[str, ...], *, ik_at_rest: bool)
     usual = [HUMAN_SIZES.get(f"{j.rsplit('.', 1)[-1]}.{kind}") for j in joints]
     if kit.kind not in ("arm", "leg"):
         usual = [None] * len(joints)
-    fk = add_turners(b, joints, usual)
+    fk = add_turners(b, kit, joints, usual)
     start, middle, end = (b.place(j) for j in (joints[0], joints[1], joints[-1]))
     goal, pole = f"{kit.id}.goal", f"{kit.id}.pole"
     mark = {Side.LEFT: "l_", Side.RIGHT: "r_"}.get(kit.side, "")
@@ -81,8 +81,8 @@ def add_limb(b: Builder, kit: Kit, joints: tuple[str, ...], *, ik_at_rest: bool)
         b.solvers.append(LimbIk(kit.id, (joints[0], joints[1], joints[2]), (fk[0], fk[1], fk[2]), at_goal, at_pole, amount, "", **settings))
 
 
-def add_turners(b: Builder, joints: Sequence[str], sizes: Sequence[float | None]) -> tuple[str, ...]:
-    """FK controls of a solver's joints, in the joints' own axes, each on the one before; their ids."""
+def add_turners(b: Builder, kit: Kit, joints: Sequence[str], sizes: Sequence[float | None]) -> tuple[str, ...]:
+    """FK controls of a solver's joints, each on the one before; their ids, the same whatever bends the kit."""
     first = b.skeleton.joint(joints[0])
     rides = joint_node(first.parent) if first.parent else control_node("inner")
     made = []
@@ -91,9 +91,9 @@ def add_turners(b: Builder, joints: Sequence[str], sizes: Sequence[float | None]
             # The lead joint has its control already: the body's.
             own = next(d.node.id for d in b.drives if d.joint == joint)
         else:
-            own = f"{joint}.fk"
+            own = turner_id(kit, joint)
             wanted = size if b.skeleton.joint(joint).origin is Origin.KIT else None
-            b.turner(own, joint, rides, wanted, clean=False)
+            b.turner(own, joint, rides, wanted, clean=joint not in kit.ik)
         made.append(own)
         rides = control_node(own)
     # Such joints are worked out by the solver, not by a single control.
@@ -101,9 +101,14 @@ def add_turners(b: Builder, joints: Sequence[str], sizes: Sequence[float | None]
     return tuple(made)
 
 
+def turner_id(kit: Kit, joint: str) -> str:
+    """What the control that turns a kit's joint by hand is called: keys on it stay whatever bends the kit."""
+    return f"{joint}.fk" if joint in kit.ik else joint
+
+
 def add_chain(b: Builder, kit: Kit) -> None:
     """FK on each joint of a kit, and IK of all of them toward one goal; FK at rest."""
-    fk = add_turners(b, kit.joints, [None] * len(kit.joints))
+    fk = add_turners(b, kit, kit.joints, [None] * len(kit.joints))
     tip = b.skeleton.joint(kit.joints[-1])
     length = float(np.linalg.norm(b.place(kit.joints[-1]) - b.place(kit.joints[0])))
     goal = f"{kit.id}.goal"
@@ -123,7 +128,7 @@ def add_chain(b: Builder, kit: Kit) -> None:
 def add_curve(b: Builder, kit: Kit) -> None:
     """FK on each joint of a kit, and a smooth curve all of them are laid along; FK at rest."""
     lead_driven = kit.joints[0] in b.taken_names
-    fk = add_turners(b, kit.joints, [None] * len(kit.joints))
+    fk = add_turners(b, kit, kit.joints, [None] * len(kit.joints))
     first = b.skeleton.joint(kit.joints[0])
     rides = control_node(fk[0]) if lead_driven else joint_node(first.parent) if first.parent else control_node("inner")
     count, last = min(4, len(kit.joints)), len(kit.joints) - 1

@@ -55,6 +55,7 @@ def build_rig(
     bent = {kit: joints for kit, joints in bent.items() if joints and all(j in skeleton.index for j in joints)}
     by_kit = {kit.id: kit for kit in kits}
     ik = {joint: by_kit[kit] for kit, joints in bent.items() for joint in joints}
+    limb_joints = {joint for kit in kits for joint in kit.ik}
     between = _between(skeleton, kits)
     if base:
         lead = base[0]
@@ -82,7 +83,9 @@ def build_rig(
             size = 0.014
         elif joint.id in ("leg.l.toes", "leg.r.toes"):
             size = 0.04
-        b.turner(joint.id, joint.id, joint_node(joint.parent), size, shape=shape, channels=keys)
+        by_hand = joint.id in limb_joints
+        own = f"{joint.id}.fk" if by_hand else joint.id
+        b.turner(own, joint.id, joint_node(joint.parent), size, shape=shape, channels=keys, clean=not by_hand)
     add_spaces(b, kits, recipe)
     return ControlRig(tuple(b.controls), tuple(b.drives), tuple(b.solvers), constraints=tuple(b.constraints))
 

@@ -174,12 +174,21 @@ def add_body(document: Document, *, name: str = "whole body") -> tuple[Document,
 
     Its root is the joint the body control drives. It says what it lacks: a root, or goals.
     """
-    _, skeleton, rig = rigged(document)
+    _, _skeleton, rig = rigged(document)
     if any(isinstance(s, BodyIk) for s in rig.solvers):
         raise EditError("there is a whole body already; change that one, or drop it first")
+    if not rig.limbs:
+        raise EditError("a whole body needs goals; give a limb IK first")
+    document, (made,) = fresh(document, MADE)
+    return put_body(document, made, name), made
+
+
+def put_body(document: Document, made: str, name: str) -> Document:
+    """A whole body of that id on the limbs there are; without any there is none."""
+    _, skeleton, rig = rigged(document)
     limbs = rig.limbs
     if not limbs:
-        raise EditError("a whole body needs goals; give a limb IK first")
+        return document
     turners = turners_of(rig)
     wanted = {j for limb in limbs for j in limb.joints}
     for joint in list(wanted):
@@ -200,7 +209,6 @@ def add_body(document: Document, *, name: str = "whole body") -> tuple[Document,
         # A limb on FK holds nothing.
         BodyGoal(limb.joints[-1], limb.goal, limb.amount) for limb in limbs if limb.joints[-1] in order
     )  # fmt: skip
-    document, (made,) = fresh(document, MADE)
     held = _without_loops(rig, skeleton, {g.node.id for g in goals} | {limb.pole.id for limb in limbs}, set(order))
     changes = document.require_character().rig_changes
     limits = dict(changes.limits)
@@ -210,12 +218,11 @@ def add_body(document: Document, *, name: str = "whole body") -> tuple[Document,
         if joint not in limits and not usual.free:
             limits[joint] = usual
     solver = BodyIk(made, tuple(order), fk, goals, ChannelRef(BOARD, WHOLE), name, ChannelRef(BOARD, HELD_CHANNEL.key))
-    document = with_changes(
+    return with_changes(
         document, own_solvers=(solver, *changes.own_solvers), limits=MappingProxyType(limits),
         own_constraints=(*(c for c in changes.own_constraints if c.id not in {h.id for h in held}), *held),
         own_channels=more_channels(changes.own_channels, BOARD, [WHOLE_CHANNEL, HELD_CHANNEL]),
     )  # fmt: skip
-    return document, made
 
 
 def _without_loops(rig: ControlRig, skeleton: Skeleton, controls: set[str], joints: set[str]) -> list[Constraint]:

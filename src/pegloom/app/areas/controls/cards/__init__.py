@@ -1,18 +1,39 @@
-"""The cards of Controls, one module a card."""
+"""The cards of Controls, one module a card: some for building, at most four for posing."""
 
 from collections.abc import Callable
 from functools import partial
 
 from pegloom.app.areas.controls.cards.build import BuildCard
+from pegloom.app.areas.controls.cards.follows import FollowsCard
+from pegloom.app.areas.controls.cards.hold import HoldCard
+from pegloom.app.areas.controls.cards.ik import IkCard
+from pegloom.app.areas.controls.cards.kits import KitRigCard
 from pegloom.app.areas.controls.cards.limbs import LimbsCard
+from pegloom.app.areas.controls.cards.mirror import MirrorCard
 from pegloom.app.areas.controls.cards.pose import PoseCard
 from pegloom.app.areas.controls.cards.shape import ShapeCard
+from pegloom.app.areas.controls.cards.work import WorkCard, working
+from pegloom.app.areas.controls.settings import Work
 from pegloom.app.context import Context
 from pegloom.app.panels.snagcard import SnagCard
 from pegloom.app.widgets.card import Card
 
+
+def _when(make: Callable[[Context], Card], what: Work) -> Callable[[Context], Card]:
+    """A card that is there while the area is for that."""
+
+    def made(c: Context) -> Card:
+        card = make(c)
+        card.wanted = working(what)
+        return card
+
+    return made
+
+
+BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, MirrorCard, ShapeCard)
+POSING = (PoseCard, LimbsCard, FollowsCard)
 CARDS: tuple[Callable[[Context], Card], ...] = (
-    BuildCard, PoseCard, LimbsCard, ShapeCard,
+    WorkCard, *(_when(card, Work.BUILD) for card in BUILDING), *(_when(card, Work.POSE) for card in POSING),
     partial(SnagCard, area="controls", sound="Nothing is wrong with the controls."),
 )  # fmt: skip
 

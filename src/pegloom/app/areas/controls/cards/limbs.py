@@ -12,6 +12,7 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import SliderRow, action_button, clear, label
 from pegloom.app.widgets.card import Card
 from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.solvers import BodyIk
 
 ENDS = 0.03
 """Within this of an end a limb is let to be there."""
@@ -39,21 +40,23 @@ class LimbsCard(Card):
         rig = state.character.rig if state.character is not None else None
         self._fit(rig)
         pose = self.c.frames.control_pose
-        for limb in rig.limbs if rig is not None else ():
+        for limb in rig.solvers if rig is not None else ():
             if limb.id in self.sliders and rig is not None:
                 self.sliders[limb.id].set(rig.value(pose, limb.amount))
 
     def _fit(self, rig: ControlRig | None) -> None:
         """One slider a limb of the present rig."""
-        wanted = [limb.id for limb in rig.limbs] if rig is not None else []
+        wanted = [limb.id for limb in rig.solvers] if rig is not None else []
+        named = {s.id: s.name or limb_title(s.id) for s in rig.solvers} if rig is not None else {}
         if list(self.sliders) == wanted:
             return
         clear(self.rows)
         self.sliders = {}
         for limb in wanted:
-            name = limb_title(limb)
+            name = named[limb]
+            words = amount_text if rig is not None and isinstance(rig.solver(limb), BodyIk) else blend_text
             slider = SliderRow(
-                f"controls.blend.{limb}", 0.0, 1.0, blend_text, lambda v: None,
+                f"controls.blend.{limb}", 0.0, 1.0, words, lambda v: None,
                 partial(self._blend, limb, name),
             )  # fmt: skip
             slider.setAccessibleName(name)
@@ -69,6 +72,10 @@ class LimbsCard(Card):
     def _blend(self, limb: str, name: str, value: float) -> None:
         value = 0.0 if value < ENDS else 1.0 if value > 1.0 - ENDS else value
         blend_limb(self.c, f"{name} to {blend_text(value)}", limb, value)
+
+
+def amount_text(value: float) -> str:
+    return f"{value:.0%}"
 
 
 def blend_text(value: float) -> str:

@@ -1,0 +1,49 @@
+"""Follows: which of its spaces the picked control is in."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QComboBox
+
+from pegloom.app.areas.controls.actions import follow
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.widgets import label
+from pegloom.app.widgets.card import Card
+from pegloom.app.widgets.fields import fill
+from pegloom.document.edits.rig.changing import name_of
+from pegloom.document.edits.rig.constraints import spaces_of
+
+
+class FollowsCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(
+            c, "Follows", "controls.follows", sentence="What the picked control follows. It stays where it is; over a clip keys are set."
+        )
+        self.stays_on("control")
+        self.space = QComboBox()
+        self.space.setObjectName("controls.follows_space")
+        self.space.activated.connect(lambda _: follow(c, self.subject_id(c.state), self.space.currentData()))
+        self.field("Follows", self.space)
+        self.words = label("", "caption", wrap=True, name="controls.follows_words")
+        self.body.addWidget(self.words)
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (state.character.rig if state.character is not None else None, self.subject_id(state), self.c.frames.control_pose)
+
+    def show_state(self, state: State) -> None:
+        one, lead = state.character, self.subject_id(state)
+        rig = one.rig if one is not None else None
+        there = spaces_of(rig, lead) if rig is not None and lead else None
+        self.space.setEnabled(there is not None)
+        self.note.setText(rig.control(lead).name if rig is not None and lead else "select a control")
+        if rig is None or one is None or one.skeleton is None or there is None:
+            fill(self.space, [("its parent alone", "")])
+            self.words.setText("It has no spaces; add some while controls are built." if lead else "Goals, poles and others may have spaces.")
+            return
+        own = name_of(one.skeleton, rig, rig.control(lead).parent)
+        fill(self.space, [(own, ""), *((t.name, t.name) for t in there.targets)])
+        weights = {t.name: rig.value(self.c.frames.control_pose, t.weight) for t in there.targets}
+        most = max(weights, key=lambda name: weights[name])
+        self.space.setCurrentIndex(self.space.findData(most if weights[most] > 0.5 else ""))
+        mixed = [f"{name} {w:.0%}" for name, w in weights.items() if 0.005 < w < 0.995]
+        self.words.setText(f"mixed: {', '.join(mixed)}" if mixed else "")

@@ -1,0 +1,48 @@
+"""Build or pose: what the area is for now."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from pegloom.app.areas.controls.actions import work
+from pegloom.app.areas.controls.settings import Work, WorkSettings
+from pegloom.app.context import Context
+from pegloom.app.state.state import State
+from pegloom.app.widgets import Choices, label
+from pegloom.app.widgets.card import Card
+
+SAYS = {
+    Work.BUILD: "Choose what bends each limb, add IK and constraints. A dragged control springs back.",
+    Work.POSE: "Drag controls. What you pose stays.",
+}
+
+
+def working(what: Work) -> Callable[[State], bool]:
+    """Whether the area is for that now; without controls it is for building."""
+
+    def there(state: State) -> bool:
+        rig = state.character.rig if state.character is not None else None
+        return (Work.BUILD if rig is None else state.settings.of(WorkSettings).work) is what
+
+    return there
+
+
+class WorkCard(Card):
+    def __init__(self, c: Context) -> None:
+        super().__init__(c, "Build or pose", "controls.work")
+        # A switch of the column, not a card to fold.
+        self.setProperty("role", "")
+        self.head.hide()
+        self.note.hide()
+        self.choices = Choices("controls.work", [("Build", Work.BUILD), ("Pose", Work.POSE)], lambda w: work(c, w))
+        self.body.addWidget(self.choices)
+        self.words = label("", "caption", wrap=True, name="controls.work.words")
+        self.body.addWidget(self.words)
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (state.settings.of(WorkSettings).work, state.character is None or state.character.rig is None)
+
+    def show_state(self, state: State) -> None:
+        what = Work.BUILD if working(Work.BUILD)(state) else Work.POSE
+        self.choices.set(what)
+        self.words.setText(SAYS[what])

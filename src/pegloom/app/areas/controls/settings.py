@@ -1,0 +1,91 @@
+"""What the Controls area's cards say."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import Enum
+
+from pegloom.app.state.settings import Setting
+from pegloom.core.rig.constraints import Follow
+
+
+class Work(Enum):
+    """What the area is for now."""
+
+    BUILD = "build"
+    POSE = "pose"
+
+
+class Ik(Enum):
+    """Kinds of IK that are put on picked turners."""
+
+    CHAIN = "chain"
+    CURVE = "curve"
+    LIMB = "limb"
+    HOCK = "hock"
+
+    @property
+    def says(self) -> str:
+        return {
+            Ik.CHAIN: "chain to a goal", Ik.CURVE: "along a curve", Ik.LIMB: "limb of two bones", Ik.HOCK: "limb with a hock",
+        }[self]  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class WorkSettings(Setting):
+    """work : whether controls are built or posed."""
+
+    ID = "controls.work"
+
+    work: Work = Work.POSE
+
+
+@dataclass(frozen=True, slots=True)
+class KitRigSettings(Setting):
+    """kit : the limb kit the card is about.
+    both : what is chosen goes to the other side, too.
+    """
+
+    ID = "controls.kits"
+    PASSING = frozenset({"kit"})
+
+    kit: str = ""
+    both: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class IkSettings(Setting):
+    """kind : of IK that is added.
+    points : controls of a curve.
+    """
+
+    ID = "controls.ik"
+
+    kind: Ik = Ik.CHAIN
+    points: int = 4
+
+
+@dataclass(frozen=True, slots=True)
+class HoldSettings(Setting):
+    """target : the control that is followed; "" for none yet.
+    follow : what is taken from it.
+    x, y, z : along and about which axes.
+    keep : whether the offset between them stays.
+    """
+
+    ID = "controls.hold"
+    PASSING = frozenset({"target"})
+
+    target: str = ""
+    follow: Follow = Follow.PARENT
+    x: bool = True
+    y: bool = True
+    z: bool = True
+    keep: bool = True
+
+    @property
+    def axes(self) -> str:
+        return "".join(a for a, on in zip("xyz", (self.x, self.y, self.z), strict=True) if on)
+
+
+SETTINGS = (WorkSettings, KitRigSettings, IkSettings, HoldSettings)

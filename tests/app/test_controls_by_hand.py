@@ -1,0 +1,203 @@
+"""Controls built and posed in the window: trials spring back, IK and constraints by hand, spaces, everything mirrored."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox
+
+from pegloom.app.areas.controls.settings import HoldSettings, Ik, IkSettings, Work, WorkSettings
+from pegloom.app.state.state import Area, Tool
+from pegloom.app.widgets.card import Card
+from pegloom.core.rig.constraints import Follow
+from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.solvers import BendIk, BodyIk, LimbIk
+from pegloom.document import edits
+from pegloom.files.project import open_project
+from tests.support.figures import DEMO
+
+
+@pytest.fixture
+def controls(rigged):
+    """Wick with controls of today's recipe, at rest, in Controls."""
+    session = rigged.session
+    document = edits.set_pose(edits.build_controls(session.history.present), Pose())
+    session.start_with(document, None)
+    session.go(Area.CONTROLS)
+    rigged.stage.show_all()
+    rigged.bot.wait(50)
+    return rigged
+
+
+def open_card(hand, card) -> None:
+    """The card alone, unfolded and in sight."""
+    for other in hand.window.findChildren(Card):
+        if other.objectName().startswith("controls.") and other.isVisible():
+            other.set_open(other is card)
+    hand.session.settle()
+
+
+def build(hand):
+    hand.click("controls.work.build")
+    hand.until(lambda: hand.session.settings(WorkSettings).work is Work.BUILD)
+
+
+def choose(box: QComboBox, data) -> None:
+    box.setCurrentIndex(box.findData(data))
+    box.activated.emit(box.currentIndex())
+
+
+def held(hand):
+    """Constraints made by hand that are no spaces."""
+    return [c for c in hand.session.character.rig.constraints if c.id.startswith("hold.") and not c.spaces]
+
+
+def joints(hand):
+    return hand.c.frames.frame().joints
+
+
+def test_what_is_dragged_while_building_springs_back_and_stays_while_posing(controls):
+    hand, session = controls, controls.session
+    before = joints(hand)
+    session.select("control", "body")
+    session.set_view(tool=Tool.PICK)
+    build(hand)
+    hand.drag(hand.at("control", "body"), (60, 30))
+    hand.until(lambda: "sprang back" in hand.window.frame_.note.text())
+    hand.until(lambda: np.abs(joints(hand) - before).max() < 1e-12)
+    assert not session.character.pose.values
+    hand.click("controls.work.pose")
+    hand.drag(hand.at("control", "body"), (60, 30))
+    hand.until(lambda: np.abs(joints(hand) - before).max() > 1e-3)
+    assert session.character.pose.values
+
+
+def test_posing_shows_four_cards_at_most_and_no_tag_outgrows_the_view(controls):
+    hand, session = controls, controls.session
+    cards = hand.window.findChildren(Card)
+    shown = [card.objectName() for card in cards if card.isVisible() and not card.head.isHidden()]
+    assert 2 <= len(shown) <= 4, shown
+    build(hand)
+    hand.until(lambda: hand.card("controls.ik").isVisible() and not hand.card("controls.pose").isVisible())
+    tag, stage = hand.window.frame_.tag, hand.stage
+    for control in session.character.rig.controls:
+        session.select("control", control.id)
+        hand.until(lambda c=control: tag.isVisible() and tag.name.text() == c.name)
+        for title in list(tag.groups):
+            if tag.open_group != title:
+                tag.groups[title][0].click()
+            assert tag.height() < stage.height(), (control.id, title)
+            assert tag.geometry().bottom() <= stage.height()
+
+
+def test_a_control_out_of_use_says_why_and_offers_the_switch(controls):
+    hand, session = controls, controls.session
+    session.commit("pose", edits.set_pose(session.history.present, Pose({("arm.l.upper.fk", "rotate_z"): 0.6, ("arm.l.lower.fk", "rotate_x"): 0.8})))
+    session.select("control", "arm.l.goal")
+    hand.until(lambda: hand.value("tag.state").text() == "out of use: left arm on FK")
+    before = joints(hand)
+    hand.click("button.controls.use")
+    hand.until(lambda: session.character.rig.value(session.character.pose, ("arm.l.goal", "blend")) == 1.0)
+    hand.until(lambda: hand.value("tag.state").text() == "in use")
+    assert np.abs(joints(hand) - before).max() < 1e-6 * session.character.height
+    hand.c.actions.run("controls.use")
+    assert "in use already" in hand.window.frame_.note.text()
+
+
+def test_ik_is_put_on_picked_turners_and_dropped_again(controls):
+    hand, session = controls, controls.session
+    build(hand)
+    open_card(hand, hand.card("controls.ik"))
+    hand.click("button.controls.add_ik")
+    hand.until(lambda: "first and the last turner" in hand.window.frame_.note.text() or "Pick" in hand.window.frame_.note.text())
+    session.select("control", "hand.l.index.1")
+    session.select("control", "hand.l.index.3", add=True)
+    hand.until(lambda: hand.value("controls.ik_chosen").text() == "l_index_1_fk to l_index_3_fk")
+    before = joints(hand)
+    hand.click("button.controls.add_ik")
+    hand.until(lambda: session.selection.ids and session.selection.lead.startswith("own."))
+    assert np.abs(joints(hand) - before).max() < 1e-9
+    solver = session.character.rig.solvers[-1]
+    assert session.character.rig.value(session.character.pose, solver.amount) == 1.0
+    hand.c.store.put_setting(IkSettings, kind=Ik.CURVE)
+    hand.click(f"controls.drop.{solver.id}")
+    hand.until(lambda: solver.id not in {s.id for s in session.character.rig.solvers})
+    session.undo()
+    assert solver.id in {s.id for s in session.character.rig.solvers}
+
+
+def test_a_constraint_is_made_by_a_pick_in_the_view_and_by_two_picked_controls(controls):
+    hand, session = controls, controls.session
+    build(hand)
+    open_card(hand, hand.card("controls.hold"))
+    session.select("control", "arm.l.goal")
+    hand.card("controls.hold").pin.click()
+    hand.click("controls.hold_target.pick")
+    hand.bot.mouseClick(hand.stage, Qt.MouseButton.LeftButton, pos=hand.at("control", "arm.r.goal"))
+    hand.until(lambda: session.settings(HoldSettings).target == "arm.r.goal")
+    session.select("control", "spine.head")
+    before = joints(hand)
+    hand.click("controls.hold_it")
+    hand.until(lambda: len(held(hand)) == 1)
+    made = held(hand)[0]
+    assert made.held.id == "arm.l.goal" and made.targets[0].node.id == "arm.r.goal" and made.follow is Follow.PARENT
+    assert np.abs(joints(hand) - before).max() < 1e-9
+    session.select("control", "body")
+    session.select("control", "arm.l.pole", add=True)
+    hand.c.actions.run("controls.constrain")
+    hand.until(lambda: len(held(hand)) == 2)
+    # A loop is refused, and named.
+    session.select("control", "arm.l.goal")
+    session.select("control", "arm.r.goal", add=True)
+    hand.c.actions.run("controls.constrain")
+    hand.until(lambda: "loop" in hand.window.frame_.note.text() and "l_hand_goal" in hand.window.frame_.note.text())
+    assert len(held(hand)) == 2
+
+
+def test_spaces_are_switched_and_nothing_jumps(controls):
+    hand, session = controls, controls.session
+    pose = Pose({("arm.l.goal", "blend"): 1.0, ("body", "rotate_z"): 0.4, ("root", "rotate_y"): 0.7, ("arm.l.goal", "move_y"): 0.2})
+    session.commit("pose", edits.set_pose(session.history.present, pose))
+    session.select("control", "arm.l.goal")
+    box = hand.value("controls.follows_space")
+    hand.until(box.isEnabled)
+    before = joints(hand)
+    for space in ("chest", "world", ""):
+        choose(box, space)
+        hand.until(lambda s=space: hand.value("controls.follows_space").currentData() == s)
+        assert np.abs(joints(hand) - before).max() < 1e-6
+
+
+def test_what_bends_a_limb_is_chosen_at_any_time(hand):
+    session = hand.session
+    session.start_with(edits.build_controls(open_project(DEMO / "dumble.pegloom")), None)
+    session.go(Area.CONTROLS)
+    build(hand)
+    open_card(hand, hand.card("controls.kits"))
+    before = session.character.rig
+    assert isinstance(before.solver("leg.l"), BendIk)
+    choose(hand.value("controls.kit"), "leg.l")
+    hand.until(lambda: hand.value("controls.kit").currentData() == "leg.l")
+    rest = session.character.skeleton.world
+    for words, kind in (("IK, two bones", LimbIk), ("IK with a hock", BendIk)):
+        box = hand.value("controls.kit_solver")
+        box.setCurrentIndex(box.findText(words))
+        box.activated.emit(box.currentIndex())
+        hand.until(lambda k=kind: isinstance(session.character.rig.solver("leg.l"), k))
+        assert isinstance(session.character.rig.solver("leg.r"), kind), "both sides at once"
+        assert np.abs(session.character.skeleton.world - rest).max() == 0.0
+
+
+def test_the_whole_body_is_added_and_everything_is_mirrored(controls):
+    hand, session = controls, controls.session
+    build(hand)
+    hand.c.actions.run("controls.add_body")
+    hand.until(lambda: isinstance(session.character.rig.solvers[0], BodyIk))
+    assert session.character.rig.value(session.character.pose, ("rig", "whole_body")) == 1.0
+    before = joints(hand)
+    session.commit("x", edits.constrain(session.history.present, "l_elbow_pole", ["head_fk"])[0])
+    hand.c.actions.run("controls.mirror_left")
+    hand.until(lambda: "Mirrored" in hand.window.frame_.note.text())
+    assert len(held(hand)) >= 2
+    assert np.abs(joints(hand) - before).max() < 1e-9
