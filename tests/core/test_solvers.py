@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
+from pegloom.checks import find_snags
+from pegloom.checks.snags import cone_visits
+from pegloom.core.curves import curve
+from pegloom.core.motion.clips import Clip
+from pegloom.core.rig.cone import planes_kept
 from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.evaluate import NOTHING, evaluate_rig
 from pegloom.core.rig.limits import JointLimit
@@ -12,6 +19,7 @@ from pegloom.core.rig.match import fk_values, ik_values
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.solvers import BendIk, BodyIk, ChainIk, LimbIk, SplineIk
 from tests.support.bare_rigs import rig_of, skeleton_of
+from tests.support.figures import rigged_capsules
 
 LENGTH = 1.5
 
@@ -264,3 +272,46 @@ def test_a_curve_carries_its_joints_by_place_twist_and_length():
     assert np.linalg.norm(spread[-1, :3, 3] - tip) < 0.02
     rolled = evaluate_rig(skeleton, rig, with_values(rig, posed(rig), "goal", roll=0.5)).joints
     assert np.abs(rolled[:, :3, :3] - skeleton.world[:, :3, :3]).max() > 0.1
+
+
+@pytest.mark.parametrize("kind", [LimbIk, BendIk])
+def test_dragged_through_the_cone_a_limb_keeps_its_plane(kind):
+    """The goal goes straight through the line to the pole, as a hand drags it: step by step, each from the one before."""
+    skeleton, rig = made(np.random.default_rng(12), kind)
+    rest = skeleton.positions
+    whole = bones(rest).sum()
+    pole = rig.control("pole").matrix[:3, 3] - rest[0]
+    pole /= np.linalg.norm(pole)
+    side = np.cross(pole, [0.3, 0.4, 0.5])
+    side /= np.linalg.norm(side)
+
+    def path(t):
+        return rest[0] + 0.6 * whole * (np.cos(t) * pole + np.sin(t) * side) + 0.001 * whole * np.cross(pole, side)
+
+    def run(keep):
+        pose, places = posed(rig, **by(rig, path(0.5) - rest[-1])), []
+        for t in np.linspace(0.5, -0.5, 201):
+            new = with_values(rig, pose, "goal", **by(rig, path(t) - rest[-1]))
+            pose = planes_kept(skeleton, rig, pose, new) if keep else new
+            places.append(evaluate_rig(skeleton, rig, pose).joints[:, :3, 3])
+        return np.linalg.norm(np.diff(places, axis=0), axis=2).max()
+
+    assert run(False) > 0.1 * whole, "it turns over by itself"
+    assert run(True) < 0.02 * whole
+
+
+def test_a_clip_that_enters_the_cone_is_told_with_its_frame():
+    character = rigged_capsules().character
+    rig = character.rig
+    shoulder = character.skeleton.joint("arm.l.upper").matrix[:3, 3]
+    goal, pole = (rig.control(c).matrix[:3, 3] for c in ("arm.l.goal", "arm.l.pole"))
+    out = shoulder + 0.8 * (pole - shoulder) - goal
+    curves = {("arm.l.goal", "blend"): curve((0.0,), (1.0,))}
+    curves |= {("arm.l.goal", f"move_{a}"): curve((0.0, 1.0), (0.0, float(v))) for a, v in zip("xyz", out, strict=True)}
+    clip = Clip("c", "wave", 30.0, 1.0, curves=curves)
+    (name, frame, count), = cone_visits(character.skeleton, rig, clip)
+    assert name == rig.control("arm.l.goal").name and 15 < frame <= 30 and count == 31 - frame
+    snags = find_snags(replace(character, clips=(clip,)))
+    assert any(s.code == "pole-cone" and f"frame {frame}" in s.message for s in snags)
+    still = Clip("c", "still", 30.0, 1.0, curves={("arm.l.goal", "blend"): curve((0.0,), (0.0,))})
+    assert cone_visits(character.skeleton, rig, still) == []

@@ -25,7 +25,10 @@ from pegloom.core.geometry.mesh import (
 )
 from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.clips import waiting_curves
+from pegloom.core.motion.clips import Clip, values_at, waiting_curves
+from pegloom.core.rig.cone import CONE, cone_angles
+from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.evaluate import AT_ONCE, nodes_at
 from pegloom.core.said import counted
 from pegloom.core.skeleton.axes import crooked_axes
 from pegloom.core.skeleton.body import role_of
@@ -235,6 +238,8 @@ def _joint_snags(character: Character) -> list[Snag]:
     return found
 
 
+MOST_LOOKED = 20_000
+"""Frames of a clip that are looked at."""
 LISTED = 3
 """Names told of many that are alike."""
 
@@ -268,11 +273,32 @@ def _rig_snags(character: Character) -> list[Snag]:
                     f" {1000 * error:.1f} mm; at {rate:g} by {1000 * least:.1f} mm"
                 )
                 add("low-rate", "motion", Severity.NOTE, message)
+            for limb, frame, count in cone_visits(character.skeleton, rig, clip):
+                message = (
+                    f"{clip.name}: the goal of {limb} comes near the line through its pole at frame {frame}"
+                    f" ({counted(count, 'frame')}), where it may turn over; move the pole there, or key its swivel"
+                )
+                add("pole-cone", "motion", Severity.DOUBT, message)
     newer = edits.newer_build(character)
     if newer is not None:
         message = f"an older Peg Loom built these controls; built anew, they move by up to {newer[1]:.1f} mm"
         add("older-controls", "controls", Severity.NOTE, message, fix="controls.build")
     return found
+
+
+def cone_visits(skeleton: Skeleton, rig: ControlRig, clip: Clip) -> list[tuple[str, int, int]]:
+    """Limbs on IK whose goal a clip brings near the line through the pole: a name, the first frame, how many frames."""
+    count = min(int(clip.length * clip.rate) + 1, MOST_LOOKED)
+    values = values_at(clip, np.arange(count) / clip.rate, rig)
+    inside: dict[str, list[int]] = {}
+    for first in range(0, count, AT_ONCE):
+        some = values[first : first + AT_ONCE]
+        angles = cone_angles(skeleton, rig, nodes_at(skeleton, rig, some))
+        for limb in rig.limbs:
+            on = some[:, rig.slots.index[limb.amount]] > 0.0
+            inside.setdefault(limb.id, []).extend((first + np.flatnonzero(on & (angles[limb.id] < CONE))).tolist())
+    named = {limb.id: rig.control(limb.goal.id).name for limb in rig.limbs}
+    return [(named[limb], frames[0], len(frames)) for limb, frames in inside.items() if frames]
 
 
 def _some(names: Sequence[str]) -> str:

@@ -9,7 +9,7 @@ from pegloom.core.skeleton.joints import Skeleton
 
 HINGES = ("elbow", "knee", "hock", "lower", "forearm", "shin")
 STIFF = {
-    "hips": 0.5, "body": 0.5, "spine": 0.4, "chest": 0.5, "neck": 0.3, "head": 0.2, "clavicle": 0.7, "blade": 0.7,
+    "hips": 0.9, "body": 0.9, "spine": 0.85, "loin": 0.85, "chest": 0.85, "neck": 0.3, "head": 0.2, "clavicle": 0.8, "blade": 0.8,
 }  # fmt: skip
 """How stiff what carries much is beside limbs, by role or the word a joint is called."""
 SPINE_TURN = 0.7
@@ -27,7 +27,7 @@ def usual_limit(skeleton: Skeleton, joint_id: str, folds: tuple[str, str, str] |
     joint = skeleton.joint(joint_id)
     words = {joint.role, *joint.name.lower().replace("-", "_").split("_"), *joint_id.split(".")}
     stiff = next((value for word, value in STIFF.items() if word in words), 0.0)
-    if words & {"spine", "chest", "neck", "waist"}:
+    if words & {"spine", "chest", "neck", "waist"} and "hips" not in words:
         return JointLimit(joint_id, (-SPINE_TURN,) * 3, (SPINE_TURN,) * 3, (stiff,) * 3)
     return JointLimit(joint_id, stiffness=(stiff,) * 3)
 

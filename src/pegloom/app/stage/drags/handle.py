@@ -11,6 +11,7 @@ from pegloom.app.context import Context
 from pegloom.app.stage.tools import Drag, Pointer, Size, StageTool, StageView, far
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
+from pegloom.core.rig.cone import planes_kept
 from pegloom.core.rig.controls import Control, with_values
 from pegloom.core.rig.evaluate import place_control
 from pegloom.core.rig.pose import Pose
@@ -47,8 +48,9 @@ class ControlDrag:
                 continue
             kept: tuple[str, ...] = {HandleKind.MOVE: ROTATE, HandleKind.TURN: MOVE}.get(self.drag.handle.kind, ())
             pose = place_control(skeleton, rig, pose, control, change @ self.worlds[control.id], keep=kept)
-        self.pose = pose
-        show_pose(self.c, pose, [control.id for control in self.controls])
+        # A limb whose goal comes near the line through its pole keeps its plane.
+        self.pose = pose = planes_kept(skeleton, rig, self.pose or self.base, pose)
+        show_pose(self.c, pose, self._touched())
 
     def release(self) -> None:
         if self.pose is None:
@@ -58,7 +60,13 @@ class ControlDrag:
             self.c.say("A trial: it sprang back. Choose Pose to keep what you pose")
             return
         names = ", ".join(c.name for c in self.controls[:2]) + (" and more" if len(self.controls) > 2 else "")
-        commit_pose(self.c, f"{VERBS[self.drag.handle.kind]} {names}", self.pose, tuple(c.id for c in self.controls))
+        commit_pose(self.c, f"{VERBS[self.drag.handle.kind]} {names}", self.pose, self._touched())
+
+    def _touched(self) -> tuple[str, ...]:
+        """The controls that were dragged, and those of poles whose swivel was written."""
+        assert self.pose is not None
+        written = {o for (o, key), v in self.pose.values.items() if key == "swivel" and v != self.base.values.get((o, key))}
+        return tuple(dict.fromkeys([*(c.id for c in self.controls), *sorted(written)]))
 
     def cancel(self) -> None:
         self.c.store.drop_draft()

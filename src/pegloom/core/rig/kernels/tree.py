@@ -1,9 +1,10 @@
 """IK of a tree of joints with limits and stiffness, compiled: whole bodies, and chains that may not bend anyhow.
 
 Damped least squares in the space of the goals (Wampler, "Manipulator inverse kinematic solutions based on vector
-formulations and damped least-squares methods", 1986; Buss, "Introduction to inverse kinematics", 2009): each axis of a
-joint gives way by one less its stiffness; damping falls while steps help and rises where they do not. An axis at its
-limit is left out of a step that would push it on. It starts from the same pose each time, for at most ROUNDS rounds.
+formulations and damped least-squares methods", 1986; Buss, "Introduction to inverse kinematics", 2009), with a pull back
+to the start pose that fades: of all poses that meet the goals the nearest to the start is taken, whatever way led there,
+so that the body moves evenly while a goal is dragged. Each axis of a joint gives way by one less its stiffness; an axis at
+its limit is left out of a step that would push it on. At most ROUNDS rounds, always from the same start.
 """
 # mypy: disable-error-code="no-untyped-def, no-untyped-call, untyped-decorator"
 
@@ -17,8 +18,12 @@ from pegloom.core.rig.kernels.algebra import cross, flip, norm, on, size_of, tim
 ROUNDS = 60
 STEP = 0.5
 """Most radians a joint turns in one round."""
+PULL, FADES, LEAST_PULL = 1e-2, 0.6, 1e-9
+"""How much the start pulls beside the goals at first, by how much less each round, and at last."""
 CLOSE = 1e-7
 """Of the size of the body, below which a goal counts as met."""
+ROOT = 0.005
+"""How easily the root's place gives way beside a joint's turn: limbs move before the body does."""
 TURN_WEIGHT = 0.25
 """A goal's turn beside its place: radians in sizes of the body."""
 
@@ -49,6 +54,20 @@ def errors(goals, wanted_places, wanted_turns, shares, turns, places, size, out)
         for k in range(6):
             total += out[6 * g + k] ** 2
     return np.sqrt(total)
+
+
+@njit(cache=True)
+def strain(away, give, root_give):
+    """How far a pose is from the start: squares of turns (3 n) and of the root's way (3,), each by what it gives way."""
+    total, n = 0.0, len(give)
+    for i in range(n):
+        for k in range(3):
+            if give[i, k] > 0.0:
+                total += away[3 * i + k] ** 2 / give[i, k]
+    if root_give > 0.0:
+        for r in range(3):
+            total += away[3 * n + r] ** 2 / (ROOT * root_give)
+    return total
 
 
 @njit(cache=True)
@@ -98,11 +117,12 @@ def solved_tree(begin, parents, resting, low, high, give, root_give, goals, want
     rows, columns = 6 * m, 3 * n + 3
     error, trial = np.zeros(rows), np.zeros(rows)
     left = errors(goals, wanted_places, wanted_turns, shares, turns, places, size, error)
-    damping = 1e-3
-    jacobian, weight = np.zeros((rows, columns)), np.zeros(columns)
+    damping, pull = 0.0, PULL
+    jacobian, weight, away = np.zeros((rows, columns)), np.zeros(columns), np.zeros(columns)
     new_locals, new_root = locals_.copy(), root.copy()
     new_turns, new_places = turns.copy(), places.copy()
-    vectors = np.zeros((n, 3))
+    vectors, new_away = np.zeros((n, 3)), np.zeros(columns)
+    starts = locals_.copy()
     for _ in range(ROUNDS):
         if left < CLOSE:
             break
@@ -120,16 +140,18 @@ def solved_tree(begin, parents, resting, low, high, give, root_give, goals, want
             vectors[i] = turn_vector(times(flip(resting[i]), locals_[i]))
         for r in range(3):
             # The root's place in sizes of the body, as far as a joint's turn moves what it carries.
-            weight[3 * n + r] = root_give
+            weight[3 * n + r] = ROOT * root_give
             for g in range(m):
                 jacobian[6 * g + r, 3 * n + r] = shares[g, 0]
         step = np.zeros(columns)
+        total = pull + damping
         for _try in range(3):
             scaled = jacobian * weight
+            free = away * (weight > 0.0)
             square = scaled @ jacobian.T
             for r in range(rows):
-                square[r, r] += damping * damping + 1e-12
-            step = scaled.T @ np.linalg.solve(square, error)
+                square[r, r] += total
+            step = scaled.T @ np.linalg.solve(square, error + (pull / total) * (jacobian @ free)) - (pull / total) * free
             blocked = False
             for i in range(n):
                 if parents[i] < 0:
@@ -151,18 +173,22 @@ def solved_tree(begin, parents, resting, low, high, give, root_give, goals, want
             new_locals[i] = times(locals_[i], vector_turn(turn))
             if parents[i] >= 0:
                 new_locals[i] = within(new_locals[i], resting[i], low[i], high[i])
+            new_away[3 * i : 3 * i + 3] = turn_vector(times(flip(starts[i]), new_locals[i]))
         new_root = root + step[3 * n :] * size
+        new_away[3 * n :] = new_root / size
         forward(new_locals, bones, parents, new_root, new_turns, new_places)
         now = errors(goals, wanted_places, wanted_turns, shares, new_turns, new_places, size, trial)
-        if now < left:
+        if now * now + pull * strain(new_away, give, root_give) <= left * left + pull * strain(away, give, root_give):
             locals_[:] = new_locals
             root[:] = new_root
             turns[:] = new_turns
             places[:] = new_places
             error[:] = trial
-            left, damping = now, max(damping * 0.3, 1e-6)
+            away[:] = new_away
+            left, damping = now, damping * 0.2
         else:
-            damping = min(damping * 4.0, 10.0)
+            damping = min(max(damping * 5.0, 1e-5), 10.0)
+        pull = max(pull * FADES, LEAST_PULL)
     open_ = 0.0
     for g in range(m):
         if shares[g, 0] > 0.0:

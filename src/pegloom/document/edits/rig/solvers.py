@@ -213,7 +213,7 @@ def put_body(document: Document, made: str, name: str) -> Document:
     changes = document.require_character().rig_changes
     limits = dict(changes.limits)
     middles = {limb.joints[1]: (limb.joints[0], limb.joints[1], limb.joints[2]) for limb in limbs}
-    for joint in order[1:]:
+    for joint in order:
         usual = usual_limit(skeleton, joint, middles.get(joint))
         if joint not in limits and not usual.free:
             limits[joint] = usual
