@@ -33,7 +33,7 @@ def controls(rigged):
 def open_card(hand, card) -> None:
     """The card alone, unfolded and in sight."""
     for other in hand.window.findChildren(Card):
-        if other.objectName().startswith("controls.") and other.isVisible():
+        if other.objectName().startswith("controls.") and other.isVisible() and not other.head.isHidden():
             other.set_open(other is card)
     hand.session.settle()
 
@@ -201,3 +201,25 @@ def test_the_whole_body_is_added_and_everything_is_mirrored(controls):
     hand.until(lambda: "Mirrored" in hand.window.frame_.note.text())
     assert len(held(hand)) >= 2
     assert np.abs(joints(hand) - before).max() < 1e-9
+
+
+def test_limits_are_typed_and_taken_away_and_the_root_of_a_body_is_held(controls):
+    hand, session = controls, controls.session
+    build(hand)
+    open_card(hand, hand.card("controls.limits"))
+    session.select("control", "hand.l.index.2")
+    hand.until(lambda: hand.value("controls.limit.high.x").isEnabled())
+    hand.value("controls.limit.high.x").setValue(90)
+    hand.until(lambda: "hand.l.index.2" in session.character.rig.limit_of)
+    hand.value("controls.limit.stiffness.y").setValue(50)
+    hand.until(lambda: session.character.rig.limit_of["hand.l.index.2"].stiffness == (0.0, 0.5, 0.0))
+    assert abs(session.character.rig.limit_of["hand.l.index.2"].high[0] - np.pi / 2) < 1e-9
+    hand.click("controls.limit.free")
+    hand.until(lambda: "hand.l.index.2" not in session.character.rig.limit_of)
+    hand.c.actions.run("controls.add_body")
+    hand.click("controls.work.pose")
+    card = hand.card("controls.limbs")
+    hand.until(lambda: card.root is not None and card.root.isVisible())
+    card.root.slider.setValue(card.root.slider.maximum())
+    card.root.slider.sliderReleased.emit()
+    hand.until(lambda: session.character.rig.value(session.character.pose, ("rig", "root_held")) == 1.0)

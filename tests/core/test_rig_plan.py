@@ -63,6 +63,7 @@ def test_the_order_of_the_records_changes_no_bit(seed):
         tuple(rig.controls[i] for i in rng.permutation(len(rig.controls))),
         tuple(rig.drives[i] for i in rng.permutation(len(rig.drives))),
         tuple(rig.solvers[i] for i in rng.permutation(len(rig.solvers))),
+        constraints=tuple(rig.constraints[i] for i in rng.permutation(len(rig.constraints))),
     )
     one, other = evaluate_rig(skeleton, rig, pose), evaluate_rig(skeleton, shuffled, pose)
     assert np.array_equal(one.joints, other.joints)

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from pegloom.core.errors import EditError
+from pegloom.core.motion.clips import sample
 from pegloom.core.rig.across import Across
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.channels import MOVE
@@ -189,8 +190,6 @@ def test_spaces_are_switched_without_a_jump_in_a_pose_and_at_a_key(space):
     keyed = edits.switch_space_at(document, "l_hand_goal", space, clip, 1.0)
 
     def hand_at(which, time):
-        from pegloom.core.motion.clips import sample
-
         character = which.character
         found = sample(character.clip(clip), time, character.skeleton, Pose(), character.rig)
         return joints_of(which, found)[hand, :3, 3]
@@ -360,3 +359,25 @@ def test_what_bends_a_limb_may_change_under_a_whole_body():
     body = changed.character.rig.solvers[0]
     assert isinstance(body, BodyIk) and "leg.l.toes" not in body.joints and "leg.r.toes" in body.joints
     at_rest(changed)
+
+
+def test_a_limb_is_switched_at_a_key_and_nothing_jumps():
+    document = demo("wick")
+    document, clip = edits.add_clip(document, "wave")
+    fk = ("arm.l.upper.fk", "arm.l.lower.fk", "arm.l.end.fk")
+    rng = np.random.default_rng(6)
+    for time in (0.0, 0.7, 1.6, 2.0):
+        values = {(c, f"rotate_{a}"): rng.uniform(-0.5, 0.5) for c in fk for a in "xyz"}
+        document = edits.key_controls(edits.set_pose(document, Pose(values)), clip, time, fk)
+    document = edits.set_pose(document, Pose())
+    keyed = edits.switch_limb_at(document, "arm.l", 1.0, clip, 1.0)
+
+    def at(which, time):
+        character = which.character
+        return joints_of(which, sample(character.clip(clip), time, character.skeleton, Pose(), character.rig))
+
+    assert keyed.character.rig.value(sample(keyed.character.clip(clip), 1.5, None, Pose(), keyed.character.rig), ("arm.l.goal", "blend")) == 1.0
+    gaps = [np.abs(at(keyed, t) - at(document, t)).max() for t in (0.0, 0.5, 29 / 30, 1.0, 1.6, 2.0)]
+    assert max(gaps) < 1e-6
+    with pytest.raises(EditError, match="no IK limb"):
+        edits.switch_limb_at(document, "tentacle", 1.0, clip, 1.0)

@@ -15,11 +15,12 @@ from pegloom.core.errors import EditError
 from pegloom.core.rig.across import swapped_id
 from pegloom.core.rig.controls import Shape
 from pegloom.core.rig.recipe import KitRig
-from pegloom.core.rig.refs import NodeRef
+from pegloom.core.rig.refs import BOARD, NodeRef
+from pegloom.core.skeleton.joints import Vector
 from pegloom.document import edits
 from pegloom.document.edits.rebuild import kits_of
 from pegloom.document.edits.rig.constraints import spaces_of
-from pegloom.document.edits.rig.solvers import turners_of
+from pegloom.document.edits.rig.solvers import ROOT_HELD, turners_of
 from pegloom.document.model import Document
 from pegloom.scene.rig_drawing import controls_of, idle
 
@@ -62,6 +63,11 @@ def arms(blend: float, c: Context) -> None:
 
 def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
     """Slide one limb between FK (0) and IK (1), matched."""
+    clip = posed_over(c)
+    if clip is not None and value in (0.0, 1.0):
+        time = c.state.snapped_time
+        c.try_edit(f"{name} at a key", lambda d: edits.switch_limb_at(d, limb, value, clip.id, time))
+        return
     before = c.frames.reached()
     pose_edit(c, name, lambda d: edits.switch_limb(d, limb, value))
     after = c.frames.reached()
@@ -207,6 +213,22 @@ def mirror(source: str, c: Context) -> None:
         f"Mirror the rig, {source} to {'right' if source == 'left' else 'left'}", lambda d: edits.mirror_rig(d, source),
         lambda said: c.say(f"Mirrored {said}; nothing moved"),
     )  # fmt: skip
+
+
+def hold_root(c: Context, value: float) -> None:
+    """How much a whole body's root keeps its place."""
+    pose_edit(c, f"Hold the root {value:.0%}", lambda d: edits.set_pose_channel(d, BOARD, ROOT_HELD, value))
+
+
+def limit(c: Context, joint: str, **bounds: Vector) -> None:
+    """Limits or stiffness of a joint, where chains and bodies ask."""
+    name = c.skeleton.joint(joint).name
+    c.try_edit(f"Limits of {name}", lambda d: edits.set_limit(d, joint, **bounds))
+
+
+def free_limit(c: Context, joint: str) -> None:
+    name = c.skeleton.joint(joint).name
+    c.try_edit(f"No limits on {name}", lambda d: edits.forget_limit(d, joint))
 
 
 def work(c: Context, what: Work) -> None:

@@ -164,7 +164,7 @@ class _Planner:
         rig = self.rig
         found: dict[int, list[Constraint]] = {}
         starts_itself = {fk for s in rig.solvers if own_start(s) for fk in s.fk}
-        for k in sorted(range(len(rig.constraints)), key=lambda k: (rig.constraints[k].order, k)):
+        for k in sorted(range(len(rig.constraints)), key=lambda k: (rig.constraints[k].order, rig.constraints[k].id)):
             constraint = rig.constraints[k]
             checked(constraint)
             held = self.nodes.number(constraint.held)

@@ -9,6 +9,7 @@ from pegloom.document.edits.rig.constraints import (
     drop_target,
     key_switch,
     set_spaces,
+    switch_limb_at,
     switch_space,
     switch_space_at,
 )
@@ -24,6 +25,6 @@ from pegloom.document.edits.rig.solvers import (
 
 __all__ = [
     "add_body", "add_ik", "add_target", "change_constraint", "constrain", "drop_constraint", "drop_solver", "drop_target",
-    "forget_limit", "key_switch", "mirror_rig", "set_limit", "set_pose_channel", "set_spaces", "switch_space", "switch_space_at",
+    "forget_limit", "key_switch", "mirror_rig", "set_limit", "set_pose_channel", "set_spaces", "switch_limb_at", "switch_space", "switch_space_at",
     "use_whole_body",
 ]  # fmt: skip

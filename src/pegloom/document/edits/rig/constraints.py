@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import sample, with_keys
+from pegloom.core.rig.changes import references
 from pegloom.core.rig.channels import MOVE, ROTATE, Channel, Quantity
 from pegloom.core.rig.constraints import Constraint, Follow, Target, kept_offset
 from pegloom.core.rig.controls import ControlRig, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, place_control
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef
+from pegloom.core.rig.solvers import belongs
 from pegloom.core.skeleton.joints import Skeleton
-from pegloom.document.edits.controls import posed, set_pose
+from pegloom.document.edits.controls import posed, set_pose, switch_limb
 from pegloom.document.edits.rig.changing import (
     HOLD,
     control_id,
@@ -83,7 +85,12 @@ def _owner(held: NodeRef) -> str:
 
 
 def _put(document: Document, constraint: Constraint, owner: str, channels: Sequence[Channel]) -> Document:
-    changes = document.require_character().rig_changes
+    character, _, rig = rigged(document)
+    changes = character.rig_changes
+    others = [c.order for c in rig.constraints if c.held == constraint.held and c.id != constraint.id]
+    if others and all(c.id != constraint.id for c in rig.constraints):
+        # A new one starts from what those before it give.
+        constraint = replace(constraint, order=max(others) + 1)
     kept = tuple(c for c in changes.own_constraints if c.id != constraint.id)
     return with_changes(
         document, own_constraints=(*kept, constraint), own_channels=more_channels(changes.own_channels, owner, channels),
@@ -248,31 +255,51 @@ def switch_space_at(document: Document, control: str, space: str, clip_id: str, 
     return key_switch(document, clip_id, time, refs, lambda pose: switched(skeleton, rig, pose, held, space, axes))
 
 
+def switch_limb_at(document: Document, limb_id: str, blend: float, clip_id: str, time: float) -> Document:
+    """Switch a limb to IK (1) or FK (0) within a clip, from `time` (seconds) on, matched: keys on the frame before and on
+    this one, and on the limb's later ones, so that nothing jumps."""
+    _, _, rig = rigged(document)
+    solver = next((s for s in rig.solvers if limb_id in (s.id, s.name)), None)
+    if solver is None:
+        raise EditError(f"there is no IK limb {limb_id}")
+
+    def change(pose: Pose) -> Pose:
+        return posed(switch_limb(set_pose(document, pose), solver.id, blend).require_character())
+
+    side = set(solver.fk) if blend < 0.5 else set(belongs(solver)) - set(solver.fk)
+    own = [ChannelRef(c, key) for c in side for key in rig.control(c).free if key in (*MOVE, *ROTATE)]
+    told = [r for r in references(solver) if isinstance(r, ChannelRef) and r.owner in side]
+    refs = list(dict.fromkeys([solver.amount, *own, *told]))
+    return key_switch(document, clip_id, time, refs, change, before=[solver.amount], watched=set(belongs(solver)))
+
+
 def key_switch(
-    document: Document, clip_id: str, time: float, refs: Sequence[ChannelRef], change: Callable[[Pose], Pose]
-) -> Document:
+    document: Document, clip_id: str, time: float, refs: Sequence[ChannelRef], change: Callable[[Pose], Pose], *,
+    before: Sequence[ChannelRef] | None = None, watched: Collection[str] = (),
+) -> Document:  # fmt: skip
     """A change of the pose within a clip from `time` on: channels keyed as they were one frame before, and changed.
 
-    Keys their owners have later keep their poses: they are changed, too.
+    before : the channels that are keyed one frame before; all of them where it is not told.
+    watched : controls whose later keys keep their poses, beside the channels' owners: they are changed, too.
     """
     character, skeleton, rig = rigged(document)
     clip = character.clip(clip_id)
     if clip.tracks:
         raise EditError(f"{clip.name} holds sampled motion; make a clip of keys for it first")
-    before = max(time - 1.0 / clip.rate, 0.0)
-    old, here = (sample(clip, t, skeleton, posed(character), rig) for t in (before, time))
+    just_before = max(time - 1.0 / clip.rate, 0.0)
+    old, here = (sample(clip, t, skeleton, posed(character), rig) for t in (just_before, time))
     assert isinstance(old, Pose) and isinstance(here, Pose)
-    owners = {r.owner for r in refs}
+    owners = {r.owner for r in refs} | set(watched)
     later = {t for (owner, _), keys in clip.curves.items() if owner in owners for t in keys.times.tolist() if t > time + 1e-9}
-    told_poses = [(time, change(here))]
+    told_poses = [(time, change(here), refs)]
     for moment in sorted(later):
         there = sample(clip, moment, skeleton, posed(character), rig)
         assert isinstance(there, Pose)
-        told_poses.append((moment, change(there)))
-    if before < time:
-        told_poses.insert(0, (before, old))
-    for told, pose in told_poses:
-        for owner in dict.fromkeys(r.owner for r in refs):
-            clip = with_keys(clip, told, owner, {r.key: rig.value(pose, r) for r in refs if r.owner == owner})
+        told_poses.append((moment, change(there), refs))
+    if just_before < time:
+        told_poses.insert(0, (just_before, old, refs if before is None else before))
+    for told, pose, some in told_poses:
+        for owner in dict.fromkeys(r.owner for r in some):
+            clip = with_keys(clip, told, owner, {r.key: rig.value(pose, r) for r in some if r.owner == owner})
     clips = tuple(clip if c.id == clip_id else c for c in character.clips)
     return document.with_character(replace(character, clips=clips))

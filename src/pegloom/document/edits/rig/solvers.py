@@ -37,7 +37,8 @@ KINDS = ("limb", "hock", "chain", "curve")
 """What IK on a chain of joints may be: of two bones, of three, of any number, along a smooth curve."""
 WHOLE = "whole_body"
 WHOLE_CHANNEL = Channel(WHOLE, "whole body", Quantity.SHARE, 0.0, 0.0, 1.0)
-HELD_CHANNEL = Channel("root_held", "hold the root", Quantity.SHARE, 0.0, 0.0, 1.0)
+ROOT_HELD = "root_held"
+HELD_CHANNEL = Channel(ROOT_HELD, "hold the root", Quantity.SHARE, 0.0, 0.0, 1.0)
 
 
 def chain_between(skeleton: Skeleton, rig: ControlRig, first: str, last: str) -> tuple[str, ...]:

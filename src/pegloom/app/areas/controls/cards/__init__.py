@@ -9,6 +9,7 @@ from pegloom.app.areas.controls.cards.hold import HoldCard
 from pegloom.app.areas.controls.cards.ik import IkCard
 from pegloom.app.areas.controls.cards.kits import KitRigCard
 from pegloom.app.areas.controls.cards.limbs import LimbsCard
+from pegloom.app.areas.controls.cards.limits import LimitCard
 from pegloom.app.areas.controls.cards.mirror import MirrorCard
 from pegloom.app.areas.controls.cards.pose import PoseCard
 from pegloom.app.areas.controls.cards.shape import ShapeCard
@@ -30,7 +31,7 @@ def _when(make: Callable[[Context], Card], what: Work) -> Callable[[Context], Ca
     return made
 
 
-BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, MirrorCard, ShapeCard)
+BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, LimitCard, MirrorCard, ShapeCard)
 POSING = (PoseCard, LimbsCard, FollowsCard)
 CARDS: tuple[Callable[[Context], Card], ...] = (
     WorkCard, *(_when(card, Work.BUILD) for card in BUILDING), *(_when(card, Work.POSE) for card in POSING),

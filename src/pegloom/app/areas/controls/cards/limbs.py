@@ -6,7 +6,7 @@ from functools import partial
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
-from pegloom.app.areas.controls.actions import blend_limb
+from pegloom.app.areas.controls.actions import blend_limb, hold_root
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import SliderRow, action_button, clear, label
@@ -25,6 +25,7 @@ class LimbsCard(Card):
             sentence="Slide a limb between FK and IK. The side you switch to is matched: nothing jumps.",
         )  # fmt: skip
         self.sliders: dict[str, SliderRow] = {}
+        self.root: SliderRow | None = None
         self.rows = QVBoxLayout()
         self.rows.setSpacing(4)
         self.body.addLayout(self.rows)
@@ -43,6 +44,8 @@ class LimbsCard(Card):
         for limb in rig.solvers if rig is not None else ():
             if limb.id in self.sliders and rig is not None:
                 self.sliders[limb.id].set(rig.value(pose, limb.amount))
+            if isinstance(limb, BodyIk) and limb.root_held is not None and rig is not None and self.root is not None:
+                self.root.set(rig.value(pose, limb.root_held))
 
     def _fit(self, rig: ControlRig | None) -> None:
         """One slider a limb of the present rig."""
@@ -51,7 +54,7 @@ class LimbsCard(Card):
         if list(self.sliders) == wanted:
             return
         clear(self.rows)
-        self.sliders = {}
+        self.sliders, self.root = {}, None
         for limb in wanted:
             name = named[limb]
             words = amount_text if rig is not None and isinstance(rig.solver(limb), BodyIk) else blend_text
@@ -68,6 +71,20 @@ class LimbsCard(Card):
             line.addWidget(slider, 1)
             self.rows.addLayout(line)
             self.sliders[limb] = slider
+            if rig is not None and isinstance(rig.solver(limb), BodyIk):
+                self._root()
+
+    def _root(self) -> None:
+        """How much a whole body's root keeps its place."""
+        self.root = SliderRow("controls.root_held", 0.0, 1.0, amount_text, lambda v: None, lambda v: hold_root(self.c, v))
+        self.root.setAccessibleName("Hold the root")
+        line = QHBoxLayout()
+        line.setSpacing(8)
+        caption = label("Hold root", "soft")
+        caption.setFixedWidth(86)
+        line.addWidget(caption)
+        line.addWidget(self.root, 1)
+        self.rows.addLayout(line)
 
     def _blend(self, limb: str, name: str, value: float) -> None:
         value = 0.0 if value < ENDS else 1.0 if value > 1.0 - ENDS else value
