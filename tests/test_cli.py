@@ -232,3 +232,35 @@ def test_a_reader_who_leaves_early_is_no_fault():
         f"{sys.executable} -m pegloom patterns --json | head -c 10", shell=True, capture_output=True, text=True, check=False
     )
     assert done.stderr == ""
+
+
+def test_a_rig_is_told_edited_and_posed_without_a_screen(tmp_path):
+    def told_by(*words):
+        result = run(*words, "--json")
+        assert result.exit_code == 0, result.output
+        return json.loads(result.stdout)
+
+    steps, frames, out, glb = (tmp_path / n for n in ("steps.json", "frames.json", "out.pegloom", "out.glb"))
+    steps.write_text(json.dumps([
+        {"edit": "build_controls"}, {"edit": "add_ik", "first": "l_index_1", "last": "l_index_3", "kind": "chain", "name": "finger"},
+        {"edit": "constrain", "held": "l_elbow_pole", "targets": ["r_hand_goal"], "follow": "position"},
+    ]))  # fmt: skip
+    made = told_by("edit", DEMO / "wick.pegloom", steps, "-o", out)
+    assert len(made["made"]) == 3 and made["made"][0] is None and out.is_file()
+    told = told_by("controls", out)
+    assert {s["name"] for s in told["solvers"]} >= {"finger"} and len(told["constraints"]) >= 1 and told["spaces"]
+    names = [c["name"] for c in told["controls"]]
+    assert len(set(names)) == len(names)
+    assert {"controls", "limbs", "solvers", "constraints", "couplings", "springs", "spaces", "findings"} <= set(told)
+    limb = next(x for x in told["limbs"] if x["id"] == "arm.l")
+    frames.write_text(json.dumps({"rate": 30, "frames": [{}, {limb["goal"]: {limb["blend"]["channel"]: 1, "move_y": 0.1}}]}))
+    posed = told_by("pose", out, "--frames", frames, "-o", glb)
+    assert len(posed["frames"]) == 2 and len(posed["frames"][1]["world"]) == len(posed["joints"]) and glb.is_file()
+    assert posed["frames"][1]["missed"][limb["goal"]] < 1e-6
+    rows = told_by("edit", "--list")["edits"]
+    assert any(r["edit"] == "mirror_rig" and r["arguments"][0]["name"] == "source" for r in rows)
+    for wrong, words in (("[1", "is no JSON"), ('[{"edit": "fly"}]', "there is no edit fly")):
+        steps.write_text(wrong)
+        failed = run("edit", DEMO / "wick.pegloom", steps, "-o", tmp_path / "no.pegloom")
+        assert failed.exit_code == 1 and words in failed.output and "Traceback" not in failed.output
+        assert not (tmp_path / "no.pegloom").exists()

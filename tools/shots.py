@@ -12,6 +12,7 @@ import numpy as np
 from PyQt6.QtWidgets import QApplication
 
 from pegloom.app.actions.posing import commit_pose
+from pegloom.app.areas.controls.settings import Work, WorkSettings
 from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
 from pegloom.app.panels.graph import QualityGraph
@@ -19,6 +20,7 @@ from pegloom.app.state.state import RANGE_TEST, Area, Tool
 from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
 from pegloom.core.rig.controls import with_values
+from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
 from pegloom.scene.display import Display
@@ -78,8 +80,25 @@ def main() -> None:
     settle(app, 1)
     s.set_view(display=Display.TEXTURED)
     window.stage.show_all()
-    s.select("control", "body")
+    s.select("control", "arm.l.goal")
     shoot("controls")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "winch.pegloom")
+    settle(app, 1)
+    s.put_setting(WorkSettings, work=Work.BUILD)
+    rig = s.character.rig
+    turned = with_values(rig, with_values(rig, Pose(), "boom.hinge", rotate_z=0.35), "wheel.wheel", rotate_z=0.8)
+    s.commit("Swing the boom", edits.set_pose(s.history.present, turned))
+    settle(app, 1)
+    window.stage.show_all()
+    s.select("control", "bell.hinge")
+    only(window, "controls.hold")
+    settle(app, 0.5)
+    shoot("controls_build")
+    s.put_setting(WorkSettings, work=Work.POSE)
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "wick.pegloom")
+    settle(app, 1)
     s.go(Area.JOINTS)
     s.set_view(display=Display.SEE_THROUGH)
     s.select("peg", "l_elbow")
@@ -145,7 +164,13 @@ def main() -> None:
     window.store.put(saved=s.history.present)
     s.open(DEMO / "harl.pegloom")
     settle(app, 1)
+    s.go(Area.CONTROLS)
+    rig = s.character.rig
+    bowed = with_values(rig, s.character.pose, "neck.curve.1", blend=1.0)
+    bowed = with_values(rig, bowed, "neck.curve.4", move_y=-0.12, move_z=0.05)
+    s.commit("Bow the neck", edits.set_pose(s.history.present, bowed))
     window.stage.show_all()
+    s.select("control", "neck.curve.4")
     settle(app, 1)
     shoot("heron")
     s.go(Area.HANDOVER)

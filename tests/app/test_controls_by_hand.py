@@ -223,3 +223,16 @@ def test_limits_are_typed_and_taken_away_and_the_root_of_a_body_is_held(controls
     card.root.slider.setValue(card.root.slider.maximum())
     card.root.slider.sliderReleased.emit()
     hand.until(lambda: session.character.rig.value(session.character.pose, ("rig", "root_held")) == 1.0)
+
+
+def test_a_copy_of_the_character_is_tried_and_left_again(controls):
+    hand, session = controls, controls.session
+    name = session.character.name
+    hand.c.actions.run("character.duplicate")
+    hand.until(lambda: session.character.name == f"{name} 2")
+    session.commit("x", edits.drop_controls(session.history.present))
+    hand.c.actions.run("character.next")
+    hand.until(lambda: session.character.name == name and session.character.rig is not None)
+    assert joints(hand) is not None
+    session.undo()
+    hand.until(lambda: session.character.rig is None)

@@ -27,7 +27,8 @@ def demo(name):
 
 
 def plain(control):
-    return [channel for channel in control.channels if channel.key in (*TRANSFORM, BLEND)]
+    """Channels the plain rig knows; what eyes look at rests, as it knows no aims."""
+    return [channel for channel in control.channels if channel.key in (*TRANSFORM, BLEND) and control.id != "eyes.goal"]
 
 
 def same(skeleton, rig, pose, tolerance):

@@ -17,8 +17,10 @@ from pegloom.core.rig.constraints import Follow
 from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.evaluate import NOTHING, evaluate_rig
 from pegloom.core.rig.pose import Pose
-from pegloom.core.rig.recipe import KitRig, KitSolver
+from pegloom.core.rig.recipe import KitRig, KitSolver, build_rig
 from pegloom.core.rig.solvers import BendIk, BodyIk, SplineIk
+from pegloom.core.skeleton.build import build_joints
+from pegloom.core.skeleton.patterns import free_pegs, shipped_patterns
 from pegloom.document import edits
 from pegloom.document.told.account import account
 from pegloom.document.told.poses import played, read_frames
@@ -381,3 +383,43 @@ def test_a_limb_is_switched_at_a_key_and_nothing_jumps():
     assert max(gaps) < 1e-6
     with pytest.raises(EditError, match="no IK limb"):
         edits.switch_limb_at(document, "tentacle", 1.0, clip, 1.0)
+
+
+def test_a_part_and_a_character_are_duplicated_to_try_another_way(tmp_path):
+    document = demo("wick")
+    document, made = edits.duplicate_part(document, document.character.parts[0].id)
+    one, other = document.character.parts[0], document.character.part(made)
+    assert other.name != one.name and other.mesh is one.mesh
+    assert document.character.skin.weights[made] is document.character.skin.weights[one.id]
+    document, copy = edits.duplicate_character(document)
+    assert document.character.id == copy and len(document.characters) == 2
+    changed = edits.set_kit_rig(document, "arm.l", KitRig(KitSolver.NONE))
+    save_project(tmp_path / "two.pegloom", changed)
+    again = open_project(tmp_path / "two.pegloom")
+    assert again.character.id == copy and all(s.id != "arm.l" for s in again.character.rig.solvers)
+    first = edits.take_character(again, again.characters[0].name)
+    assert any(s.id == "arm.l" for s in first.character.rig.solvers)
+    left = edits.drop_character(first, copy)
+    assert len(left.characters) == 1
+    with pytest.raises(EditError, match="last character"):
+        edits.drop_character(left, left.character.id)
+
+
+def test_eyes_look_at_one_control_and_a_spine_may_be_a_curve():
+    pegs = free_pegs(shipped_patterns()["face"])
+    skeleton = build_joints(pegs)
+    rig = build_rig(skeleton, 0.3, pegs.kits)
+    assert np.abs(evaluate_rig(skeleton, rig, NOTHING).joints - skeleton.world).max() < 1e-9
+    eyes = [c.held.id for c in rig.constraints if c.follow is Follow.AIM]
+    assert len(eyes) == 2
+    pose = with_values(rig, NOTHING, "eyes.goal", move_x=0.1, move_y=-0.05)
+    frame = evaluate_rig(skeleton, rig, pose)
+    goal = rig.control("eyes.goal").matrix[:3, 3]
+    for eye in eyes:
+        place = skeleton.joint(eye).matrix[:3, 3]
+        was, to = goal - place, frame.controls[rig.index["eyes.goal"], :3, 3] - place
+        looked = frame.joints[skeleton.index[eye], :3, :3] @ skeleton.joint(eye).matrix[:3, :3].T @ (was / np.linalg.norm(was))
+        assert np.abs(looked - to / np.linalg.norm(to)).max() < 1e-9
+    curved = edits.set_kit_rig(demo("wick"), "spine", KitRig(KitSolver.CURVE))
+    at_rest(curved)
+    assert isinstance(curved.character.rig.solver("spine"), SplineIk)

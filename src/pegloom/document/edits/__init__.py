@@ -23,6 +23,7 @@ from pegloom.document.edits.controls import (
     switch_limb,
     waiting_changes,
 )
+from pegloom.document.edits.copies import drop_character, duplicate_character, duplicate_part, take_character
 from pegloom.document.edits.depth import (
     centre_in_mesh,
     centre_joints,
@@ -215,6 +216,7 @@ __all__ = [
     "delivered",
     "drafted",
     "draw_joint",
+    "drop_character",
     "drop_constraint",
     "drop_control",
     "drop_controls",
@@ -228,7 +230,9 @@ __all__ = [
     "drop_trial",
     "drop_vertices",
     "drop_weave",
+    "duplicate_character",
     "duplicate_joints",
+    "duplicate_part",
     "edge_rows_at",
     "even_out",
     "even_pegs",
@@ -346,6 +350,7 @@ __all__ = [
     "switch_limb_at",
     "switch_space",
     "switch_space_at",
+    "take_character",
     "take_material",
     "take_weave",
     "transfer",

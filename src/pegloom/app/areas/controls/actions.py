@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 
 from pegloom.app.actions.action import Action
-from pegloom.app.actions.needs import CONTROL_PICKED, WITH_JOINTS, WITH_RIG
+from pegloom.app.actions.needs import CONTROL_PICKED, WITH_CHARACTER, WITH_JOINTS, WITH_RIG
 from pegloom.app.actions.posing import pose_edit, posed_over
 from pegloom.app.areas.controls.settings import HoldSettings, Ik, IkSettings, KitRigSettings, Work, WorkSettings
 from pegloom.app.context import Context
@@ -215,6 +215,21 @@ def mirror(source: str, c: Context) -> None:
     )  # fmt: skip
 
 
+def duplicate(c: Context) -> None:
+    """The character once more, to try another way."""
+    c.try_edit(
+        "Duplicate the character", edits.duplicate_character,
+        lambda _: c.say(f"This is {c.character.name}; “Next character” leads back to the other"),
+    )  # fmt: skip
+
+
+def next_character(c: Context) -> None:
+    """The next of the document's characters in hand."""
+    document = c.state.document
+    following = document.characters[(document.active + 1) % len(document.characters)]
+    c.try_edit(f"To {following.name}", lambda d: edits.take_character(d, following.id), lambda _: c.say(f"This is {following.name}"))
+
+
 def hold_root(c: Context, value: float) -> None:
     """How much a whole body's root keeps its place."""
     pose_edit(c, f"Hold the root {value:.0%}", lambda d: edits.set_pose_channel(d, BOARD, ROOT_HELD, value))
@@ -254,6 +269,8 @@ ACTIONS = (
     Action("controls.constrain", "Constrain", "Controls", "The last picked control follows the others", constrain, needs=(*WITH_RIG, CONTROL_PICKED)),
     Action("controls.mirror_left", "Mirror the rig, left to right", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "left"), needs=WITH_RIG),
     Action("controls.mirror_right", "Mirror the rig, right to left", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "right"), needs=WITH_RIG),
+    Action("character.duplicate", "Duplicate the character", "Edit", "Try another way on a copy", duplicate, needs=WITH_CHARACTER),
+    Action("character.next", "Next character", "Edit", "Another of this project's characters in hand", next_character, needs=WITH_CHARACTER),
     Action("controls.arms_ik", "Arms to IK", "Controls", "Both arms to IK, matched", partial(arms, 1.0), needs=WITH_RIG),
     Action("controls.arms_fk", "Arms to FK", "Controls", "Both arms to FK, matched", partial(arms, 0.0), needs=WITH_RIG),
     Action("pose.rest", "To rest", "Controls", "Selected controls to zero", rest, key="Backspace", needs=(*WITH_RIG, CONTROL_PICKED)),

@@ -14,7 +14,7 @@ from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
 from pegloom.core.rig.recipe.builder import HUMAN_SIZES, Builder, level
 from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, KitSolver, joints_bent, solver_of_kit
 from pegloom.core.rig.recipe.limb import add_chain, add_curve, add_limb
-from pegloom.core.rig.recipe.spaces import add_spaces
+from pegloom.core.rig.recipe.spaces import add_eyes, add_spaces
 from pegloom.core.rig.refs import WORLD, control_node, joint_node
 from pegloom.core.skeleton.build import AS_STOOD
 from pegloom.core.skeleton.joints import Joint, JointKind, Quaternion, Side, Skeleton
@@ -87,6 +87,7 @@ def build_rig(
         own = f"{joint.id}.fk" if by_hand else joint.id
         b.turner(own, joint.id, joint_node(joint.parent), size, shape=shape, channels=keys, clean=not by_hand)
     add_spaces(b, kits, recipe)
+    add_eyes(b, kits)
     return ControlRig(tuple(b.controls), tuple(b.drives), tuple(b.solvers), constraints=tuple(b.constraints))
 
 

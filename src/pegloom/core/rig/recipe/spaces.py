@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from pegloom.core.rig.channels import Channel, Quantity
+import numpy as np
+
+from pegloom.core.rig.channels import MOVE, Channel, Quantity
 from pegloom.core.rig.constraints import Constraint, Follow, Target
-from pegloom.core.rig.recipe.builder import Builder
+from pegloom.core.rig.controls import Shape
+from pegloom.core.rig.recipe.builder import Builder, level
 from pegloom.core.rig.recipe.choices import USUAL_KIT, USUAL_SPACES, KitRig, has_ik
 from pegloom.core.rig.refs import WORLD, ChannelRef, NodeRef, base_node, control_node, joint_node
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import Side, Skeleton
 from pegloom.core.skeleton.kits import Kit
 
 FOLLOW = "follow_"
@@ -22,21 +25,32 @@ def space_nodes(skeleton: Skeleton, kits: tuple[Kit, ...], controls: set[str]) -
     found: dict[str, NodeRef] = {"world": WORLD}
     if "body" in controls:
         found["body"] = control_node("body")
-    spine = next((k for k in kits if k.kind in ("spine", "trunk") or (k.part == "trunk" and k.id == "spine")), None)
-    if spine is not None:
-        present = [j for j in spine.joints if j in skeleton.index]
-        if len(present) > 1:
-            found["chest"] = joint_node(present[-1])
+    chest = _chest(skeleton, kits)
+    if chest:
+        found["chest"] = joint_node(chest)
     head = head_of(skeleton)
     if head:
         found["head"] = joint_node(head)
     return found
 
 
+def _chest(skeleton: Skeleton, kits: tuple[Kit, ...]) -> str:
+    """The joint both arms, wings or forelegs hang on, else the last of the spine; "" for none."""
+    spine = next((k for k in kits if k.id == "spine"), None)
+    present = [j for j in spine.joints if j in skeleton.index] if spine is not None else []
+    if len(present) > 1:
+        return present[-1]
+    hang = [skeleton.joint(k.joints[0]).parent for k in kits if k.part == "arm" and k.joints and k.joints[0] in skeleton.index]
+    return hang[0] if len(hang) > 1 and hang[0] and hang[0] == hang[1] else ""
+
+
 def head_of(skeleton: Skeleton) -> str:
     """The joint of the head, "" for none."""
     found = next((j.id for j in skeleton.joints if j.role == "head"), "")
-    return found or ("spine.head" if "spine.head" in skeleton.index else "")
+    if found or "spine.head" in skeleton.index:
+        return found or "spine.head"
+    named = [j.id for j in skeleton.joints if "head" in j.name.lower().replace("-", "_").split("_") and skeleton.children(j.id)]
+    return named[0] if len(named) == 1 else ""
 
 
 def add_spaces(b: Builder, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig]) -> None:
@@ -63,6 +77,38 @@ def add_spaces(b: Builder, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig]) 
         b.constraints.append(
             Constraint(f"{head}.keep", base_node(head), Follow.ROTATION, (target,), ChannelRef(head, KEEP), "head keeps its turn")
         )
+
+
+EYES = "eyes.goal"
+
+
+def add_eyes(b: Builder, kits: tuple[Kit, ...]) -> None:
+    """One control that eyes look at; each keeps how it stands to it at rest."""
+    made = {c.id for c in b.controls}
+    # Lids, brows and mouth corners are kits of that kind, too; they do not look.
+    looking = [k for k in kits if k.kind == "eye" and k.joints and k.joints[0].rsplit(".", 1)[-1] == "eye"]
+    eyes = [k.joints[0] for k in looking if k.joints[0] in made and k.joints[0] in b.skeleton.index]
+    if not eyes:
+        return
+    places = np.array([b.place(e) for e in eyes])
+    apart = float(np.linalg.norm(places.max(axis=0) - places.min(axis=0)))
+    away = max(4.0 * apart, 0.15 * b.height)
+    at = level(places.mean(axis=0) + b.front @ np.array([0.0, 0.0, away]))
+    head = b.skeleton.joint(eyes[0]).parent
+    rides = joint_node(head) if head else control_node("inner")
+    size = float(np.clip(0.5 * apart / b.height, 0.008, 0.03))
+    b.add(EYES, "eyes_goal", Side.CENTRE, rides, at, Shape.CROSS, size, MOVE,
+          more=(Channel("aim", "eyes look at it", Quantity.SHARE, 1.0, 0.0, 1.0),))  # fmt: skip
+    for eye in eyes:
+        weight = Channel("aim_weight", "aim: eyes_goal", Quantity.SHARE, 1.0, 0.0, 1.0, locked=True, shown=False)
+        _channel(b, eye, weight)
+        name = next(c.name for c in b.controls if c.id == eye)
+        target = Target(control_node(EYES), ChannelRef(eye, "aim_weight"))
+        b.constraints.append(Constraint(f"{eye}.aim", base_node(eye), Follow.AIM, (target,), ChannelRef(EYES, "aim"), f"{name} looks"))
+    spaces: dict[str, NodeRef] = {"world": WORLD}
+    if "body" in made:
+        spaces["body"] = control_node("body")
+    _add(b, EYES, spaces)
 
 
 def _carried(skeleton: Skeleton, node: NodeRef, kit: Kit) -> bool:

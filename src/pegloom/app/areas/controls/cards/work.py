@@ -39,6 +39,9 @@ class WorkCard(Card):
         self.words = label("", "caption", wrap=True, name="controls.work.words")
         self.body.addWidget(self.words)
 
+    def set_open(self, is_open: bool) -> None:
+        super().set_open(True)
+
     def key(self, state: State) -> tuple[object, ...]:
         return (state.settings.of(WorkSettings).work, state.character is None or state.character.rig is None)
 
