@@ -171,6 +171,7 @@ def main() -> None:
     s.commit("Bow the neck", edits.set_pose(s.history.present, bowed))
     window.stage.show_all()
     s.select("control", "neck.curve.4")
+    only(window, "controls.pose", "controls.limbs")
     settle(app, 1)
     shoot("heron")
     s.go(Area.HANDOVER)

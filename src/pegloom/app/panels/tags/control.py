@@ -30,11 +30,12 @@ class ControlForm(Form):
             "IK": [c for c in shown if c.key not in (*TRANSFORM, BLEND) and c.key not in spaces],
             "Follows": [c for c in shown if c.key in spaces],
         }  # fmt: skip
-        for title, some in groups.items():
-            if some:
+        filled = {title: some for title, some in groups.items() if some}
+        for title, some in filled.items():
+            if len(filled) > 1:
                 self.tag.group(title)
-                for channel in some:
-                    self.tag.field(channel.key, channel.title, self._commit, channel.quantity)
+            for channel in some:
+                self.tag.field(channel.key, channel.title, self._commit, channel.quantity)
         self.tag.end_groups()
         self.tag.text("state", "State")
         # These are for what is selected; a pinned tag may be another's.
