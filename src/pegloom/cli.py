@@ -22,6 +22,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import click
 import typer
 
+from pegloom import cli_rig
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.files.reports import unforeseen
 
@@ -38,8 +39,6 @@ if TYPE_CHECKING:
     from pegloom.core.skin.bind import BindMethod
     from pegloom.document import edits, model
     from pegloom.document.model import Document
-    from pegloom.document.told import account as accounts
-    from pegloom.document.told import poses, verbs
     from pegloom.files import opening, reading, writing
     from pegloom.files import patterns as own_plans
 else:
@@ -59,14 +58,10 @@ else:
     uses = _Later("pegloom.core.skeleton.uses")
     edits, model = _Later("pegloom.document.edits"), _Later("pegloom.document.model")
     opening, reading = _Later("pegloom.files.opening"), _Later("pegloom.files.reading")
-    accounts, poses = _Later("pegloom.document.told.account"), _Later("pegloom.document.told.poses")
-    verbs = _Later("pegloom.document.told.verbs")
     writing, own_plans = _Later("pegloom.files.writing"), _Later("pegloom.files.patterns")
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
 R = TypeVar("R")
-MOST_JSON = 200_000_000
-"""Bytes of a file of frames or steps that are read."""
 BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
@@ -163,12 +158,6 @@ def _fresh(path: Path) -> Document:
         images=imported.images,
         notes=imported.notes,
     )
-
-
-def _write(path: Path, document: Document) -> None:
-    if path.suffix.lower() not in (".pegloom", ".glb", ".usda", ".usdc", ".usd"):
-        raise MeshFileError(path.name, "this ending cannot hold a rig", hint="use .glb, .usda or .pegloom")
-    writing.write_any(path, document)
 
 
 def _snags(document: Document) -> list[dict[str, Any]]:
@@ -310,7 +299,7 @@ def rig(
     document = edits.bind(document, method=method, influences=influences)
     seconds = time.perf_counter() - start
     document = edits.build_controls(document)
-    _write(output, document)
+    writing.write_rig(output, document)
     skeleton = document.require_character().skeleton
     assert skeleton is not None
     result = {
@@ -351,7 +340,7 @@ def bind(
     bound = edits.bind(document, method=chosen, influences=influences)
     document = edits.with_locks_held(document, bound, locked)
     seconds = time.perf_counter() - start
-    _write(output, document)
+    writing.write_rig(output, document)
     result = {"bind": {"method": chosen.value, "seconds": round(seconds, 3)}, "snags": _snags(document)}
     _print(result, as_json, f"{output}: bound {chosen.value} in {seconds:.1f} s")
 
@@ -376,7 +365,7 @@ def transfer(
     locked = _locked(before, lock)
     document, reports, read_as = edits.read_weights(before, other, joint_map=joint_map)
     document = edits.with_locks_held(before, document, locked)
-    _write(output, document)
+    writing.write_rig(output, document)
     parts = {name: asdict(r) for name, r in reports.items()}
     lines = [f"{n}: {r.matched} read, {r.filled} filled, {r.forced} forced, {r.far} far" for n, r in reports.items()]
     _print({"parts": parts, "joints": read_as}, as_json, "\n".join([f"written: {output}", *lines]))
@@ -401,7 +390,7 @@ def bake(
     before, locked = document, _locked(document, lock)
     document, reports = edits.bake_relax(document, influences=influences, clips=clips)
     document = edits.with_locks_held(before, document, locked)
-    _write(output, document)
+    writing.write_rig(output, document)
     reports_said = [
         {"part": r.part, "poses": r.poses, "removed": r.removed, "rms_mm": 1000 * float(np.sqrt(np.mean(r.error**2))),
          "worst_mm": 1000 * float(r.error.max(initial=0.0))}
@@ -465,82 +454,6 @@ def trial(project: Path, as_json: Json = False) -> None:
 
 @app.command()
 @_plain_errors
-def controls(project: Path, as_json: Json = False) -> None:
-    """List a rig: its controls with their channels, limbs, solvers, constraints, spaces, and what is wrong with it."""
-    character = opening.open_any(project).require_character()
-    findings = [
-        {"code": s.code, "severity": s.severity.value, "message": s.message, "where": s.subject}
-        for s in checks.find_snags(character)
-        if s.area == "controls"
-    ]
-    told = accounts.account(character, findings)
-    lines = [f"{c['name']:28} {c['kind']:8} on {c['parent']}" for c in told["controls"]]
-    lines += [f"{s['name']}: {s['kind']} of {len(s['joints'])} joints" for s in told["solvers"]]
-    lines += [f"{c['held']} follows {', '.join(t['node'] for t in c['targets'])} ({c['follow']})" for c in told["constraints"]]
-    lines += [f"{c['held']} may follow {', '.join(t['name'] for t in c['targets'])}" for c in told["spaces"]]
-    _print(told, as_json, "\n".join([*lines, *(f["message"] for f in findings)]))
-
-
-@app.command()
-@_plain_errors
-def pose(
-    project: Path,
-    frames: Annotated[Path, typer.Option(help="FRAMES.json")],
-    output: Annotated[Path | None, typer.Option("-o", "--output", help=".glb with the frames as a clip")] = None,
-    as_json: Json = False,
-) -> None:
-    """Play frames of channel values on a rig and tell where its joints and controls stand.
-
-    FRAMES is {"rate": 30, "frames": [{"CONTROL": {"CHANNEL": number}}]}: metres, radians, shares; a channel that a frame
-    leaves out is at rest; between frames values run linearly.
-    """
-    document = opening.open_any(project)
-    rate, told_frames = poses.read_frames(document.require_character(), _json(frames))
-    told = poses.played(document.require_character(), told_frames)
-    if output is not None:
-        if output.suffix.lower() != ".glb":
-            raise MeshFileError(output.name, "frames are written as .glb", hint="name the output NAME.glb")
-        told["notes"] += writing.write_any(output, poses.as_clip(document, rate, told_frames))
-    words = [f"{len(told_frames)} frames on {len(told['joints'])} joints", *told["notes"]]
-    _print(told, as_json, "\n".join(words if output is None else [*words, f"written: {output}"]))
-
-
-@app.command()
-@_plain_errors
-def edit(
-    project: Annotated[Path | None, typer.Argument()] = None,
-    steps: Annotated[Path | None, typer.Argument(help="STEPS.json")] = None,
-    output: Annotated[Path | None, typer.Option("-o", "--output", help=".pegloom, .glb or .usda")] = None,
-    listing: Annotated[bool, typer.Option("--list", help="Tell all edits and their arguments.")] = False,
-    as_json: Json = False,
-) -> None:
-    """Run edits by name, in order, each checked: [{"edit": NAME, ARGUMENT: value, ...}, ...]."""
-    if listing:
-        rows = verbs.listed()
-        lines = [f"{r['edit']}({', '.join(a['name'] for a in r['arguments'])})\n    {r['says']}" for r in rows]
-        _print({"edits": rows}, as_json, "\n".join(lines))
-        return
-    if project is None or steps is None or output is None:
-        raise EditError("name a project, the steps and, with -o, where to write; or --list for the edits there are")
-    document = opening.open_any(project)
-    done: list[str] = []
-    document, made = verbs.run_steps(document, _json(steps), report=done.append)
-    _write(output, document)
-    _print({"output": str(output), "made": made}, as_json, "\n".join([*done, f"written: {output}"]))
-
-
-def _json(path: Path) -> Any:
-    """A file of JSON, told plainly where it is none."""
-    if path.stat().st_size > MOST_JSON:
-        raise EditError(f"{path.name} holds {path.stat().st_size} bytes, more than is read")
-    try:
-        return json.loads(path.read_text(encoding="utf-8"))
-    except (ValueError, RecursionError) as error:
-        raise EditError(f"{path.name} is no JSON ({error})") from None
-
-
-@app.command()
-@_plain_errors
 def patterns(as_json: Json = False) -> None:
     """List the body patterns: those shipped, and the user's own."""
     rows = []
@@ -579,6 +492,10 @@ def convert(
         "notes": [*(n for n in character.import_notes if n.startswith("ignored")), *lost],
     }  # fmt: skip
     _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
+
+
+for _command in cli_rig.COMMANDS:
+    app.command()(_plain_errors(_command))
 
 
 @app.command("open")

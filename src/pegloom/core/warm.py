@@ -7,12 +7,15 @@ import numpy as np
 from pegloom.core.geometry.mend import inward_faces
 from pegloom.core.geometry.mesh import from_faces
 from pegloom.core.geometry.solid import make_solid, sight_inside
+from pegloom.core.rig.cone import planes_kept
 from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.match import fk_values, ik_values
 from pegloom.core.rig.pose import Pose
-from pegloom.core.rig.recipe import build_rig
+from pegloom.core.rig.recipe import KitRig, KitSolver, build_rig
 from pegloom.core.skeleton.build import build_joints, kits_in
 from pegloom.core.skeleton.find.shape import persistence
 from pegloom.core.skeleton.human import peg_names
+from pegloom.core.skeleton.patterns import free_pegs, shipped_patterns
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind.distances import way_out
@@ -50,3 +53,19 @@ def warm() -> None:
     pegs = PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items()))
     skeleton = build_joints(pegs)
     evaluate_rig(skeleton, build_rig(skeleton, 1.7, kits_in(pegs)), Pose())
+    solvers()
+
+
+def solvers() -> None:
+    """Each kind of solver packed, run and matched once, on an animal."""
+    pegs = free_pegs(shipped_patterns()["four-legged"])
+    skeleton = build_joints(pegs)
+    recipe = {"tail": KitRig(KitSolver.CURVE), "spine": KitRig(KitSolver.CHAIN)}
+    rig = build_rig(skeleton, 1.0, pegs.kits, recipe)
+    pose = Pose({solver.amount: 1.0 for solver in rig.solvers})
+    evaluate_rig(skeleton, rig, pose)
+    planes_kept(skeleton, rig, pose, pose)
+    values = rig.slots.vector(pose)[None]
+    for solver in rig.solvers:
+        ik_values(skeleton, rig, values, solver)
+        fk_values(skeleton, rig, values, solver)

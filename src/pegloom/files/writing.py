@@ -18,6 +18,13 @@ from pegloom.files.usd import write_usd
 WRITABLE = (".glb", ".obj", ".ply", ".stl", ".usda", ".usdc", ".usd", SUFFIX)
 
 
+def write_rig(path: Path, document: Document) -> list[str]:
+    """`write_any` for formats that hold a rig. Raises MeshFileError for the others."""
+    if path.suffix.lower() not in (SUFFIX, ".glb", ".usda", ".usdc", ".usd"):
+        raise MeshFileError(path.name, "this ending cannot hold a rig", hint="use .glb, .usda or .pegloom")
+    return write_any(path, document)
+
+
 def write_any(path: Path, document: Document, *, joints: HandedJoints = HandedJoints.ALL) -> list[str]:
     """Write the character in hand. Returns notes on what the format cannot hold. Raises MeshFileError, EditError.
 
