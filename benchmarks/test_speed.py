@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 from scipy import sparse
 from scipy.interpolate import PchipInterpolator
-from scipy.optimize import nnls
+from scipy.optimize import least_squares, nnls
 from scipy.sparse.linalg import spsolve
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation, Slerp
@@ -25,11 +25,12 @@ from pegloom.core.motion.clips import Clip, sample, values_at
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.sampling import sampled_poses
 from pegloom.core.motion.tracks import Track, joint_tracks
-from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.controls import ControlRig, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at, place_control, skin_matrices
 from pegloom.core.rig.match import values_of_joints
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.solvers import BodyIk
 from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind import BindMethod
 from pegloom.core.skin.deform import skin_linear
@@ -435,3 +436,37 @@ def test_first_press(benchmark, large):
 def test_a_full_copy_of_the_weights(benchmark, large):
     weights = large.character.skin.weights[large.character.parts[0].id]
     benchmark(lambda: weights.matrix().toarray())
+
+
+@pytest.fixture(scope="module")
+def reaching():
+    """Dumble with a paw lifted: a whole body of twenty joints and four goals."""
+    character = open_project(DEMO / "dumble.pegloom").character
+    pose = with_values(character.rig, Pose(), "foreleg.l.goal", move_y=0.2, move_z=0.15)
+    return character.skeleton, character.rig, pose
+
+
+@pytest.mark.benchmark(group="a frame with a whole body of twenty joints on four goals")
+def test_whole_body(benchmark, reaching):
+    skeleton, rig, pose = reaching
+    benchmark(evaluate_rig, skeleton, rig, with_values(rig, pose, "rig", whole_body=1.0))
+
+
+@pytest.mark.benchmark(group="a frame with a whole body of twenty joints on four goals")
+def test_whole_body_peer_scipy_least_squares_on_the_same_goals(benchmark, reaching):
+    skeleton, rig, pose = reaching
+    body = next(s for s in rig.solvers if isinstance(s, BodyIk))
+    slots = [rig.slots.index[fk, f"rotate_{a}"] for fk in body.fk for a in "xyz"]
+    start = rig.slots.vector(pose)
+    for limb in rig.limbs:
+        start[rig.slots.index[limb.amount]] = 0.0
+    ends = [skeleton.index[g.joint] for g in body.goals]
+    frame = evaluate_rig(skeleton, rig, pose)
+    wanted = np.array([frame.controls[rig.index[g.node.id], :3, 3] for g in body.goals])
+
+    def missing(turns):
+        values = start.copy()
+        values[slots] = turns
+        return np.concatenate([(joints_at(skeleton, rig, values[None])[0, ends, :3, 3] - wanted).ravel(), 1e-3 * turns])
+
+    benchmark(lambda: least_squares(missing, np.zeros(len(slots)), xtol=1e-6))

@@ -63,6 +63,7 @@ def test_what_is_dragged_while_building_springs_back_and_stays_while_posing(cont
     session.select("control", "body")
     session.set_view(tool=Tool.PICK)
     build(hand)
+    hand.until(lambda: "spring back" in hand.value("hint").text())
     hand.drag(hand.at("control", "body"), (60, 30))
     hand.until(lambda: "sprang back" in hand.window.frame_.note.text())
     hand.until(lambda: np.abs(joints(hand) - before).max() < 1e-12)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -423,3 +424,32 @@ def test_eyes_look_at_one_control_and_a_spine_may_be_a_curve():
     curved = edits.set_kit_rig(demo("wick"), "spine", KitRig(KitSolver.CURVE))
     at_rest(curved)
     assert isinstance(curved.character.rig.solver("spine"), SplineIk)
+
+
+def test_what_would_close_a_loop_on_the_other_side_is_told_and_the_rest_is_mirrored():
+    document, _ = edits.constrain(demo("wick"), "l_hand_goal", ["r_hand_goal"])
+    document, _ = edits.constrain(document, "l_elbow_pole", ["chest_fk"])
+    document, said = edits.mirror_rig(document, "left")
+    assert "close a loop" in said
+    held = {c.held.id for c in document.character.rig.constraints if c.id.startswith("hold.")}
+    assert held == {"arm.l.goal", "arm.l.pole", "arm.r.pole"}
+    at_rest(document)
+
+
+def test_controls_an_older_peg_loom_built_take_what_is_made_by_hand():
+    document = open_project(Path(__file__).parents[1] / "data" / "v1" / "wick.pegloom")
+    count = len(document.character.rig.controls)
+    document, hold = edits.constrain(document, "l_elbow_pole", ["r_hand_goal"])
+    document, ik = edits.add_ik(document, "l_index_1", "l_index_3", "chain")
+    document, body = edits.add_body(document)
+    at_rest(document)
+    document, _ = edits.mirror_rig(document, "left")
+    at_rest(document)
+    assert document.character.rig.built_by == 1, "it stays as it was built"
+    for solver in (ik, f"{ik}.across", body):
+        document = edits.drop_solver(document, solver)
+    for constraint in [c.id for c in document.character.rig.constraints]:
+        document = edits.drop_constraint(document, constraint)
+    assert len(document.character.rig.controls) == count and hold not in {c.id for c in document.character.rig.constraints}
+    at_rest(document)
+    assert edits.build_controls(document).character.rig.built_by == 2

@@ -29,7 +29,7 @@ class Hint(Panel):
     def key(self, state: State) -> tuple[object, ...]:
         return (
             state.area, state.tooling, state.hand, state.at_rest, state.clock.source, state.viewing.influence, state.viewing.lens,
-            state.character, self.pointed, self.room,
+            state.character, self.pointed, self.room, self.c.area.springs_back(state),
         )  # fmt: skip
 
     def point(self, words: str) -> None:

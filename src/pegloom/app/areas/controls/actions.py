@@ -178,15 +178,16 @@ def _hold(c: Context, held: str, targets: tuple[str, ...], chosen: HoldSettings)
 
 def add_space(c: Context, held: str) -> None:
     """What the card names becomes one more space of a control."""
-    rig, target = c.character.require_rig(), c.state.settings.of(HoldSettings).target
-    if not held or not target:
-        c.say("Pick a control, and fill in what it may follow", error=True)
+    rig, chosen = c.character.require_rig(), c.state.settings.of(HoldSettings)
+    target = chosen.target
+    if not held or not target or not chosen.axes:
+        c.say("Pick a control, fill in what it may follow, and tick along which axes", error=True)
         return
-    there = spaces_of(rig, held)
+    there = spaces_of(rig, held, chosen.axes)
     spaces: dict[str, str | NodeRef] = {} if there is None else {t.name: t.node for t in there.targets}
     spaces[rig.control(target).name] = target
     c.try_edit(
-        f"Space of {rig.control(held).name}", lambda d: edits.set_spaces(d, held, spaces),
+        f"Space of {rig.control(held).name}", lambda d: edits.set_spaces(d, held, spaces, axes=chosen.axes),
         lambda _: c.say(f"{rig.control(held).name} may follow {rig.control(target).name} now; switch it in the card Follows"),
     )  # fmt: skip
 

@@ -35,7 +35,7 @@ class ControlForm(Form):
             if len(filled) > 1:
                 self.tag.group(title)
             for channel in some:
-                self.tag.field(channel.key, channel.title, self._commit, channel.quantity)
+                self.tag.field(channel.key, channel.title.removeprefix("follow ") if channel.key in spaces else channel.title, self._commit, channel.quantity)
         self.tag.end_groups()
         self.tag.text("state", "State")
         # These are for what is selected; a pinned tag may be another's.

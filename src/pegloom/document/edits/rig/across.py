@@ -51,11 +51,32 @@ def mirror_rig(document: Document, source: str = "left") -> tuple[Document, str]
     across = Across(skeleton, rig, MappingProxyType(partners))
     changes, lost = _records(character.rig_changes, across, side)
     changes = _controls(changes, across, recipe_rig(character), side)
-    document = put_changes(document, changes)
+    document, closed = _put_as_many(document, changes)
+    lost += closed
     said = f"{source} to {'right' if source == 'left' else 'left'}"
     if lost:
         said += f"; without a partner there: {', '.join(lost[:6])}"
     return document, said
+
+
+def _put_as_many(document: Document, changes: RigChanges) -> tuple[Document, list[str]]:
+    """The changes put in; where the other side of a constraint would close a loop, all but those, which are told."""
+    try:
+        return put_changes(document, changes), []
+    except EditError:
+        had = {c.id for c in document.require_character().rig_changes.own_constraints}
+        new = [c for c in changes.own_constraints if c.id not in had]
+        if not new:
+            raise
+    document = put_changes(document, replace(changes, own_constraints=tuple(c for c in changes.own_constraints if c.id in had)))
+    lost = []
+    for constraint in new:
+        now = document.require_character().rig_changes
+        try:
+            document = put_changes(document, replace(now, own_constraints=(*now.own_constraints, constraint)))
+        except EditError:
+            lost.append(f"{constraint.name or constraint.id} (it would close a loop)")
+    return document, lost
 
 
 def _side_of_id(told: str) -> Side:
