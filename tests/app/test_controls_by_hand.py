@@ -104,6 +104,12 @@ def test_a_control_out_of_use_says_why_and_offers_the_switch(controls):
     assert np.abs(joints(hand) - before).max() < 1e-6 * session.character.height
     hand.c.actions.run("controls.use")
     assert "in use already" in hand.window.frame_.note.text()
+    session.select("control", "arm.r.goal")
+    session.set_view(tool=Tool.PICK)
+    hand.drag(hand.at("control", "arm.r.goal"), (30, 20))
+    hand.until(lambda: "moves nothing while right arm is on FK" in hand.window.frame_.note.text())
+    hand.click("note.offer")
+    hand.until(lambda: session.character.rig.value(session.character.pose, ("arm.r.goal", "blend")) == 1.0)
 
 
 def test_ik_is_put_on_picked_turners_and_dropped_again(controls):

@@ -453,3 +453,24 @@ def test_controls_an_older_peg_loom_built_take_what_is_made_by_hand():
     assert len(document.character.rig.controls) == count and hold not in {c.id for c in document.character.rig.constraints}
     at_rest(document)
     assert edits.build_controls(document).character.rig.built_by == 2
+
+
+@pytest.mark.parametrize("name", ["wick", "dumble", "harl", "winch"])
+def test_all_of_a_rig_goes_along_with_its_root_scaled_evenly_too(name):
+    document = open_project(DEMO / f"{name}.pegloom")
+    rig, skeleton = document.character.rig, document.character.skeleton
+    rng = np.random.default_rng(8)
+    values = {}
+    for control in rig.controls:
+        for channel in control.channels:
+            if control.id == "root" or channel.key not in control.free or channel.key.startswith("follow_world"):
+                continue
+            size = {"length": 0.02, "angle": 0.15}.get(channel.quantity.value)
+            value = rng.normal(scale=size) if size else rng.uniform(0, 1) if channel.quantity.value == "share" else channel.rest
+            values[control.id, channel.key] = value
+    values[("rig", "whole_body")] = 1.0
+    pose = Pose(values)
+    before = evaluate_rig(skeleton, rig, pose).joints
+    frame = evaluate_rig(skeleton, rig, with_values(rig, pose, "root", move_x=1.5, rotate_y=0.9, rotate_z=0.2, scale=2.2))
+    root = frame.controls[rig.index["root"]] @ np.linalg.inv(rig.control("root").matrix)
+    assert np.abs(frame.joints - root @ before).max() < 1e-5 * document.character.height

@@ -18,6 +18,7 @@ from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.scene.camera import Camera
 from pegloom.scene.handles import HandleDrag, HandleKind, grip_under, make_handle
+from pegloom.scene.rig_drawing import idle, limb_words
 
 VERBS = {HandleKind.MOVE: "Move", HandleKind.TURN: "Rotate", HandleKind.GROW: "Scale"}
 
@@ -61,6 +62,16 @@ class ControlDrag:
             return
         names = ", ".join(c.name for c in self.controls[:2]) + (" and more" if len(self.controls) > 2 else "")
         commit_pose(self.c, f"{VERBS[self.drag.handle.kind]} {names}", self.pose, self._touched())
+        self._say_idle()
+
+    def _say_idle(self) -> None:
+        """What was dragged and moves nothing says why, and offers the switch."""
+        assert self.pose is not None
+        rig, lead = self.c.character.require_rig(), self.controls[-1]
+        solver = idle(rig, self.pose).get(lead.id)
+        if solver is not None:
+            side = "IK" if lead.id in solver.fk else "FK"
+            self.c.say(f"{lead.name} moves nothing while {limb_words(solver)} is on {side}", offer="controls.use")
 
     def _touched(self) -> tuple[str, ...]:
         """The controls that were dragged, and those of poles whose swivel was written."""

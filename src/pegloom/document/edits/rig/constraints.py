@@ -63,11 +63,13 @@ def constrain(
     document, (made,) = fresh(document, HOLD)
     owner, stem = _owner(holds), made.replace(".", "")
     said = name or f"{name_of(skeleton, rig, holds)} {follow.value}"
-    channels = [Channel(f"{stem}_amount", f"{said}: amount", Quantity.SHARE, 1.0, 0.0, 1.0)]
+    # Beside the control it holds a channel needs no more than a word; among those of the whole rig it says of what.
+    word = name or (follow.value if owner != BOARD else said)
+    channels = [Channel(f"{stem}_amount", f"{word}: amount", Quantity.SHARE, 1.0, 0.0, 1.0)]
     made_targets = []
     for k, (target, share) in enumerate(zip(follows, shares, strict=True)):
         key = f"{stem}_{k + 1}"
-        channels.append(Channel(key, f"{said}: {name_of(skeleton, rig, target)}", Quantity.SHARE, share, 0.0, 1.0))
+        channels.append(Channel(key, f"{word}: {name_of(skeleton, rig, target)}", Quantity.SHARE, share, 0.0, 1.0))
         offset = None if keep else tuple(np.eye(4).ravel().tolist())
         if keep and as_posed and follow is not Follow.AIM:
             offset = _as_posed(skeleton, rig, posed(character), holds, target, follow)
