@@ -243,3 +243,12 @@ def test_a_copy_of_the_character_is_tried_and_left_again(controls):
     assert joints(hand) is not None
     session.undo()
     hand.until(lambda: session.character.rig is None)
+
+
+def test_a_goal_that_is_not_met_says_by_how_much(controls):
+    hand, session = controls, controls.session
+    session.commit("pose", edits.set_pose(session.history.present, Pose({("arm.l.goal", "blend"): 1.0, ("arm.l.goal", "move_x"): 2.0})))
+    session.select("control", "arm.l.goal")
+    hand.until(lambda: "missed by" in hand.value("tag.state").text())
+    session.commit("pose", edits.set_pose(session.history.present, Pose({("arm.l.goal", "blend"): 1.0, ("arm.l.goal", "move_y"): 0.02})))
+    hand.until(lambda: hand.value("tag.state").text() == "in use")

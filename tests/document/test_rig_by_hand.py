@@ -343,7 +343,7 @@ def test_frames_by_name_are_played_and_what_is_wrong_in_them_is_told():
     json.dumps(result)
     for wrong, words in (
         ({"frames": [{"bodi": {}}]}, "near it are body"), ({"frames": [{"body": {"move": 1}}]}, "has no channel move"),
-        ({"frames": [{"body": {"move_x": "1"}}]}, "is no number"), ([], "frames are told as"), ({"frames": [], "rate": 0}, "rate"),
+        ({"frames": [{"body": {"move_x": "1"}}]}, "is no number of usable size"), ([], "frames are told as"), ({"frames": [], "rate": 0}, "rate"),
     ):  # fmt: skip
         with pytest.raises(EditError, match=words):
             read_frames(document.character, wrong)
@@ -474,3 +474,26 @@ def test_all_of_a_rig_goes_along_with_its_root_scaled_evenly_too(name):
     frame = evaluate_rig(skeleton, rig, with_values(rig, pose, "root", move_x=1.5, rotate_y=0.9, rotate_z=0.2, scale=2.2))
     root = frame.controls[rig.index["root"]] @ np.linalg.inv(rig.control("root").matrix)
     assert np.abs(frame.joints - root @ before).max() < 1e-5 * document.character.height
+
+
+@pytest.mark.parametrize("name", ["wick", "dumble", "harl", "winch"])
+def test_no_pose_however_odd_gives_anything_but_numbers(name):
+    document = open_project(DEMO / f"{name}.pegloom")
+    rig, skeleton = document.character.rig, document.character.skeleton
+    rng = np.random.default_rng(9)
+    goals = [limb.goal.id for limb in rig.limbs]
+    for k in range(30):
+        values = {}
+        for control in rig.controls:
+            for channel in control.channels:
+                size = {"length": 3.0, "angle": 6.0}.get(channel.quantity.value, 1.0)
+                values[control.id, channel.key] = rng.choice([0.0, channel.rest, rng.normal(scale=size), 1e3 * rng.normal()])
+        values[("rig", "whole_body")] = float(k % 2)
+        for limb in rig.limbs if k % 3 == 0 else ():
+            # The goal on the limb's start, and the pole on the goal.
+            to = skeleton.joint(limb.joints[0]).matrix[:3, 3] - rig.control(limb.goal.id).matrix[:3, 3]
+            values |= {(limb.goal.id, key): float(v) for key, v in zip(MOVE, to, strict=True)}
+            to = skeleton.joint(limb.joints[0]).matrix[:3, 3] - rig.control(limb.pole.id).matrix[:3, 3]
+            values |= {(limb.pole.id, key): float(v) for key, v in zip(MOVE, to, strict=True)}
+        frame = evaluate_rig(skeleton, rig, Pose(values))
+        assert np.isfinite(frame.joints).all() and np.isfinite(frame.controls).all(), (k, goals)

@@ -23,7 +23,9 @@ from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.model import Character, Document
 from pegloom.document.told.account import Names, _limb, rigged
 
-MOST_FRAMES = 20000
+MOST_FRAMES = 4000
+MOST_VALUE = 1e6
+"""Metres or radians: more is a slip."""
 Frames = list[dict[tuple[str, str], float]]
 
 
@@ -57,8 +59,8 @@ def read_frames(character: Character, told: Any) -> tuple[float, Frames]:
                 if ref not in rig.slots.index:
                     own = [k2 for o, k2 in rig.slots.index if o == known[control]]
                     raise EditError(f"frames[{k}]: {control} has no channel {str(key)[:60]}{_near(str(key), own)}")
-                if isinstance(value, bool) or not isinstance(value, (int, float)) or not np.isfinite(value):
-                    raise EditError(f"frames[{k}].{control}.{key} is no number")
+                if isinstance(value, bool) or not isinstance(value, (int, float)) or not abs(value) <= MOST_VALUE:
+                    raise EditError(f"frames[{k}].{control}.{key} is no number of usable size")
                 values[ref] = float(value)
         result.append(values)
     return float(rate), result

@@ -10,9 +10,11 @@ from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button
 from pegloom.core.rig.channels import BLEND, TRANSFORM
 from pegloom.core.rig.controls import with_values
+from pegloom.core.rig.evaluate import nodes_at
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.document import edits
-from pegloom.scene.rig_drawing import idle, limb_words
+from pegloom.document.told.poses import open_goals
+from pegloom.scene.rig_drawing import controls_of, idle, limb_words
 
 
 class ControlForm(Form):
@@ -53,12 +55,24 @@ class ControlForm(Form):
         solver, said = idle(rig, pose).get(control.id), "in use"
         if solver is not None:
             said = f"out of use: {limb_words(solver)} on " + ("IK" if control.id in solver.fk else "FK")
+        gap = self._missed()
+        if gap > 1e-4 * self.c.character.height:
+            said += f", missed by {100 * gap:.1f} cm"
         self.tag.texts["state"].setText(said)
         for k in range(self.tag.buttons.count()):
             item = self.tag.buttons.itemAt(k)
             widget = item.widget() if item is not None else None
             if isinstance(widget, QPushButton) and widget.text() == "Use it":
                 widget.setVisible(solver is not None)
+
+    def _missed(self) -> float:
+        """How far the joint of a goal in use stands from it, metres; 0 for other controls."""
+        rig, skeleton = self.c.character.require_rig(), self.c.skeleton
+        if not any(self.subject in controls_of(s) for s in rig.solvers):
+            return 0.0
+        values = rig.slots.vector(self.c.frames.control_pose)[None]
+        gaps = open_goals(skeleton, rig, values, nodes_at(skeleton, rig, values)).get(self.subject)
+        return 0.0 if gaps is None else float(gaps[0])
 
     def _commit(self, key: str, shown: float) -> None:
         rig, lead = self.c.character.require_rig(), self.subject

@@ -50,7 +50,7 @@ class LimbsCard(Card):
     def _fit(self, rig: ControlRig | None) -> None:
         """One slider a limb of the present rig."""
         wanted = [limb.id for limb in rig.solvers] if rig is not None else []
-        named = {s.id: s.name or limb_title(s.id) for s in rig.solvers} if rig is not None else {}
+        named = {s.id: (s.name[:1].upper() + s.name[1:]) or limb_title(s.id) for s in rig.solvers} if rig is not None else {}
         if list(self.sliders) == wanted:
             return
         clear(self.rows)
