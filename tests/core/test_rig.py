@@ -18,10 +18,10 @@ from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.recipe import build_rig
 from pegloom.core.rig.refs import control_node
 from pegloom.core.rig.shapes import shape_lines
+from pegloom.core.rig.use import out_of_use
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.files.project import open_project
-from pegloom.scene.rig_drawing import out_of_use
 from tests.support.figures import DEMO, rigged_capsules, wick
 
 

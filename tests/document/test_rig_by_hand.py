@@ -23,6 +23,7 @@ from pegloom.core.rig.solvers import BendIk, BodyIk, SplineIk
 from pegloom.core.skeleton.build import build_joints
 from pegloom.core.skeleton.patterns import free_pegs, shipped_patterns
 from pegloom.document import edits
+from pegloom.document.evaluate import evaluate
 from pegloom.document.told.account import account
 from pegloom.document.told.poses import played, read_frames
 from pegloom.document.told.verbs import listed, run_steps, verbs
@@ -497,3 +498,17 @@ def test_no_pose_however_odd_gives_anything_but_numbers(name):
             values |= {(limb.pole.id, key): float(v) for key, v in zip(MOVE, to, strict=True)}
         frame = evaluate_rig(skeleton, rig, Pose(values))
         assert np.isfinite(frame.joints).all() and np.isfinite(frame.controls).all(), (k, goals)
+
+
+def test_turners_out_of_use_are_shown_where_their_joints_are():
+    document = demo("wick")
+    rig, skeleton = document.character.rig, document.character.skeleton
+    pose = with_values(rig, NOTHING, "arm.l.goal", blend=1.0, move_y=0.25, move_z=0.2)
+    shown = evaluate(document.character, pose)
+    for joint, fk in zip(rig.solver("arm.l").joints, rig.solver("arm.l").fk, strict=True):
+        number = skeleton.index[joint]
+        wanted = shown.joints[number] @ skeleton.inverse_world[number] @ rig.control(fk).matrix
+        assert np.abs(shown.controls[rig.index[fk]] - wanted).max() < 1e-12
+    plain = evaluate_rig(skeleton, rig, pose)
+    others = [i for c, i in rig.index.items() if c not in {fk for s in rig.solvers for fk in s.fk}]
+    assert np.array_equal(shown.controls[others], plain.controls[others])

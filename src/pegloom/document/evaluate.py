@@ -9,6 +9,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.rig.pose import Shown
+from pegloom.core.rig.use import shown_places
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.dual import skin_dual
@@ -19,7 +20,7 @@ from pegloom.document.model import Character, Part, Skin
 
 @dataclass(frozen=True, slots=True, eq=False)
 class PosedFrame:
-    """joints (j, 4, 4), controls (c, 4, 4), and the points (n, 3) of each included part by id."""
+    """joints (j, 4, 4), controls (c, 4, 4) as they are shown, and the points (n, 3) of each included part by id."""
 
     joints: FloatArray
     controls: FloatArray
@@ -35,7 +36,8 @@ def evaluate(character: Character, pose: Shown | None = None) -> PosedFrame:
     frame = evaluate_rig(character.skeleton, character.rig, shown)
     matrices = skin_matrices(character.skeleton, frame.joints)
     points = {part.id: part_points(character, part, matrices) for part in character.included}
-    return PosedFrame(frame.joints, frame.controls, points)
+    controls = frame.controls if character.rig is None else shown_places(character.skeleton, character.rig, shown, frame)
+    return PosedFrame(frame.joints, controls, points)
 
 
 def part_points(character: Character, part: Part, matrices: FloatArray) -> FloatArray:

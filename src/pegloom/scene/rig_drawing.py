@@ -11,7 +11,8 @@ from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.rig.refs import NodeKind, NodeRef
 from pegloom.core.rig.shapes import shape_lines
-from pegloom.core.rig.solvers import BodyIk, Solver, belongs
+from pegloom.core.rig.solvers import Solver
+from pegloom.core.rig.use import out_of_use
 from pegloom.scene.drawing import LINEN, Marks, side_colour
 from pegloom.scene.drawlist import DrawList
 
@@ -71,39 +72,6 @@ def dashes(start: FloatArray, end: FloatArray, count: int = 14) -> list[tuple[Fl
     steps = np.linspace(0.0, 1.0, 2 * count)[:, None]
     points = start + (end - start) * steps
     return [(points[2 * k], points[2 * k + 1]) for k in range(count)]
-
-
-def out_of_use(rig: ControlRig, pose: Shown) -> frozenset[str]:
-    """Controls that move nothing now: see `idle`."""
-    return frozenset(idle(rig, pose))
-
-
-def idle(rig: ControlRig, pose: Shown) -> Mapping[str, Solver]:
-    """Controls that move nothing now, each with the solver that leaves it out: goal and pole of one on FK, the FK controls
-    of one on IK."""
-    found: dict[str, Solver] = {}
-    used: set[str] = set()
-    values = pose if isinstance(pose, Pose) else Pose()
-    for solver in rig.solvers:
-        if isinstance(solver, BodyIk):
-            # It starts from its FK controls, and its goals are the limbs'.
-            continue
-        blend, own = rig.value(values, solver.amount), controls_of(solver)
-        if blend >= 0.999:
-            found |= dict.fromkeys(solver.fk, solver)
-        if blend <= 0.001:
-            found |= dict.fromkeys(own, solver)
-        else:
-            used |= own
-    for solver in rig.solvers:
-        if isinstance(solver, BodyIk) and rig.value(values, solver.amount) > 0.001:
-            used |= {g.node.id for g in solver.goals if rig.value(values, g.place or solver.amount) > 0.001}
-    return {control: solver for control, solver in found.items() if control not in used}
-
-
-def controls_of(solver: Solver) -> set[str]:
-    """Controls a solver has for itself: goals, poles, the points of a curve."""
-    return set(belongs(solver)) - set(solver.fk)
 
 
 def limb_words(solver: Solver) -> str:

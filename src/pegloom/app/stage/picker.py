@@ -9,9 +9,9 @@ from pegloom.app.stage.tools import Size
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import triangulate
 from pegloom.core.rig.shapes import shape_lines
+from pegloom.core.rig.use import out_of_use
 from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Part
-from pegloom.scene import rig_drawing
 from pegloom.scene.camera import Camera
 from pegloom.scene.picking import NEAR_ENOUGH, Hit, all_hits, hit_surface, line_distance, nearest_dot
 from pegloom.scene.stroke import Facing
@@ -84,7 +84,7 @@ class Picker:
     ) -> str:
         rig = character.rig
         assert rig is not None
-        dim = rig_drawing.out_of_use(rig, self.c.frames.control_pose)
+        dim = out_of_use(rig, self.c.frames.control_pose)
         best = (NEAR_ENOUGH * 0.75, "")
         for i, control in enumerate(rig.controls):
             extra = 3.0 if control.id in dim else 0.0

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from pegloom.app.stage.tools import StageView
-from pegloom.scene.rig_drawing import idle, limb_words
+from pegloom.core.rig.use import idle
+from pegloom.scene.rig_drawing import limb_words
 
 
 def words_of(view: StageView, kind: str, found: str) -> str:

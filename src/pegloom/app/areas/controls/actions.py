@@ -16,13 +16,13 @@ from pegloom.core.rig.across import swapped_id
 from pegloom.core.rig.controls import Shape
 from pegloom.core.rig.recipe import KitRig
 from pegloom.core.rig.refs import BOARD, NodeRef
+from pegloom.core.rig.use import controls_of, idle
 from pegloom.core.skeleton.joints import Vector
 from pegloom.document import edits
 from pegloom.document.edits.rebuild import kits_of
 from pegloom.document.edits.rig.constraints import spaces_of
 from pegloom.document.edits.rig.solvers import ROOT_HELD, turners_of
 from pegloom.document.model import Document
-from pegloom.scene.rig_drawing import controls_of, idle
 
 
 def build(c: Context) -> None:

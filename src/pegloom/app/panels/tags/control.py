@@ -12,9 +12,10 @@ from pegloom.core.rig.channels import BLEND, TRANSFORM
 from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.evaluate import nodes_at
 from pegloom.core.rig.refs import ChannelRef
+from pegloom.core.rig.use import controls_of, idle
 from pegloom.document import edits
 from pegloom.document.told.poses import open_goals
-from pegloom.scene.rig_drawing import controls_of, idle, limb_words
+from pegloom.scene.rig_drawing import limb_words
 
 
 class ControlForm(Form):

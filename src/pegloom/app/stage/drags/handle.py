@@ -16,9 +16,10 @@ from pegloom.core.rig.controls import Control, with_values
 from pegloom.core.rig.evaluate import place_control
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import ChannelRef
+from pegloom.core.rig.use import idle
 from pegloom.scene.camera import Camera
 from pegloom.scene.handles import HandleDrag, HandleKind, grip_under, make_handle
-from pegloom.scene.rig_drawing import idle, limb_words
+from pegloom.scene.rig_drawing import limb_words
 
 VERBS = {HandleKind.MOVE: "Move", HandleKind.TURN: "Rotate", HandleKind.GROW: "Scale"}
 
