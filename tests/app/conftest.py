@@ -151,7 +151,7 @@ class Hand:
             from pegloom.core.rig.shapes import shape_lines
 
             rig, frame = self.session.character.rig, self.session.frame()
-            world = frame.controls[rig.index[thing]]
+            world = frame.shown[rig.index[thing]]
             for line in shape_lines(rig.control(thing)):
                 for point in line:
                     x, y, _ = self.stage.camera.project(world[:3, :3] @ point + world[:3, 3], *size)[0]

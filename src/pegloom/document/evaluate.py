@@ -20,11 +20,13 @@ from pegloom.document.model import Character, Part, Skin
 
 @dataclass(frozen=True, slots=True, eq=False)
 class PosedFrame:
-    """joints (j, 4, 4), controls (c, 4, 4) as they are shown, and the points (n, 3) of each included part by id."""
+    """joints (j, 4, 4), controls (c, 4, 4), the points (n, 3) of each included part by id, and where controls are shown
+    (c, 4, 4): see `shown_places`."""
 
     joints: FloatArray
     controls: FloatArray
     points: dict[str, FloatArray]
+    shown: FloatArray
 
 
 def evaluate(character: Character, pose: Shown | None = None) -> PosedFrame:
@@ -32,12 +34,12 @@ def evaluate(character: Character, pose: Shown | None = None) -> PosedFrame:
     shown = character.pose if pose is None else pose
     if character.skeleton is None:
         rest = {part.id: part.mesh.points for part in character.included}
-        return PosedFrame(np.zeros((0, 4, 4)), np.zeros((0, 4, 4)), rest)
+        return PosedFrame(np.zeros((0, 4, 4)), np.zeros((0, 4, 4)), rest, np.zeros((0, 4, 4)))
     frame = evaluate_rig(character.skeleton, character.rig, shown)
     matrices = skin_matrices(character.skeleton, frame.joints)
     points = {part.id: part_points(character, part, matrices) for part in character.included}
-    controls = frame.controls if character.rig is None else shown_places(character.skeleton, character.rig, shown, frame)
-    return PosedFrame(frame.joints, controls, points)
+    seen = frame.controls if character.rig is None else shown_places(character.skeleton, character.rig, shown, frame)
+    return PosedFrame(frame.joints, frame.controls, points, seen)
 
 
 def part_points(character: Character, part: Part, matrices: FloatArray) -> FloatArray:

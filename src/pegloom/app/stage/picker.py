@@ -36,7 +36,7 @@ class Picker:
         if kind == "joint" and character.skeleton is not None:
             return [j.id for j in character.skeleton.joints], frame.joints[:, :3, 3]
         if kind == "control" and character.rig is not None:
-            return [control.id for control in character.rig.controls], frame.controls[:, :3, 3]
+            return [control.id for control in character.rig.controls], frame.shown[:, :3, 3]
         return [], np.zeros((0, 3))
 
     def kinds(self) -> list[str]:
@@ -89,7 +89,7 @@ class Picker:
         for i, control in enumerate(rig.controls):
             extra = 3.0 if control.id in dim else 0.0
             for line in shape_lines(control):
-                world = line @ frame.controls[i][:3, :3].T + frame.controls[i][:3, 3]
+                world = line @ frame.shown[i][:3, :3].T + frame.shown[i][:3, 3]
                 best = min(best, (line_distance(world, x, y, camera, size) + extra, control.id))
         return best[1]
 

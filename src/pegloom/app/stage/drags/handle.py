@@ -98,7 +98,7 @@ class HandleTool(StageTool):
             return None
         drag, controls = handle
         grip = grip_at(view, at.x, at.y)
-        return ControlDrag(view.c, controls, replace(drag, grip=grip, start=at.at), frame.controls)
+        return ControlDrag(view.c, controls, replace(drag, grip=grip, start=at.at), frame.shown)
 
 
 def grip_at(view: StageView, x: float, y: float) -> str:
@@ -118,10 +118,10 @@ def begin_control(view: StageView, kind: str, found: str, at: Pointer) -> Drag |
     if not controls or frame is None:
         return None
     handle = make_handle(
-        handle_kind(c, rig.control(found)), frame.controls[rig.index[found]], view.camera, view.size_in_points
+        handle_kind(c, rig.control(found)), frame.shown[rig.index[found]], view.camera, view.size_in_points
     )
     drag = HandleDrag(handle, "view", view.camera, view.size_in_points, at.at)
-    return ControlDrag(c, controls, drag, frame.controls)
+    return ControlDrag(c, controls, drag, frame.shown)
 
 
 def handle_for(c: Context, camera: Camera, size: Size) -> tuple[HandleDrag, list[Control]] | None:
@@ -134,7 +134,7 @@ def handle_for(c: Context, camera: Camera, size: Size) -> tuple[HandleDrag, list
     if not controls:
         return None
     lead = controls[-1]
-    handle = make_handle(handle_kind(c, lead), frame.controls[rig.index[lead.id]], camera, size)
+    handle = make_handle(handle_kind(c, lead), frame.shown[rig.index[lead.id]], camera, size)
     return HandleDrag(handle, "", camera, size, (0.0, 0.0)), controls
 
 
