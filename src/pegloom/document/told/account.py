@@ -53,18 +53,17 @@ def account(character: Character, findings: Iterable[Mapping[str, Any]] = ()) ->
     """Controls, limbs, solvers, constraints and spaces of a rig. findings : what is wrong with it, passed on."""
     skeleton, rig = rigged(character)
     names = Names(skeleton, rig)
-    driven = _driven(rig)
     controls = [
         {
             "id": c.id, "name": names.controls[c.id], "side": c.side.value, "parent": names.node(c.parent),
-            "kind": _kind(rig, c.id), "shape": c.shape.value, "channels": [_channel(c.id, x, driven) for x in c.channels],
+            "kind": _kind(rig, c.id), "shape": c.shape.value, "channels": [_channel(x) for x in c.channels],
         }
         for c in rig.controls
     ]  # fmt: skip
     if rig.board:
         controls.append({
             "id": BOARD, "name": BOARD, "side": "centre", "parent": "world", "kind": "board", "shape": "",
-            "channels": [_channel(BOARD, x, driven) for x in rig.board],
+            "channels": [_channel(x) for x in rig.board],
         })  # fmt: skip
     return {
         "controls": controls,
@@ -91,15 +90,11 @@ def _kind(rig: ControlRig, control: str) -> str:
     return "carrier"
 
 
-def _driven(rig: ControlRig) -> Mapping[tuple[str, str], str]:
-    return {}
-
-
-def _channel(owner: str, channel: Channel, driven: Mapping[tuple[str, str], str]) -> dict[str, Any]:
+def _channel(channel: Channel) -> dict[str, Any]:
     unit = {"length": "m", "angle": "rad", "share": "share", "factor": "factor"}.get(channel.quantity.value, "number")
     return {
         "key": channel.key, "title": channel.title, "unit": unit, "rest": channel.rest, "low": channel.low, "high": channel.high,
-        "locked": channel.locked, "shown": channel.shown, "driven_by": driven.get((owner, channel.key)),
+        "locked": channel.locked, "shown": channel.shown, "driven_by": None,
     }  # fmt: skip
 
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
-from difflib import get_close_matches
 from types import MappingProxyType
 from typing import Any
 
@@ -20,6 +19,7 @@ from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.core.rig.solvers import BodyIk, SplineIk
 from pegloom.core.skeleton.joints import Skeleton
+from pegloom.document.edits.rig.changing import near
 from pegloom.document.model import Character, Document
 from pegloom.document.told.account import Names, _limb, rigged
 
@@ -51,24 +51,19 @@ def read_frames(character: Character, told: Any) -> tuple[float, Frames]:
         values: dict[tuple[str, str], float] = {}
         for control, channels in frame.items():
             if control not in known:
-                raise EditError(f"frames[{k}]: there is no control {str(control)[:60]}{_near(str(control), list(known))}")
+                raise EditError(f"frames[{k}]: there is no control {str(control)[:60]}{near(str(control), list(known))}")
             if not isinstance(channels, dict):
                 raise EditError(f"frames[{k}].{control} is no object of channels")
             for key, value in channels.items():
                 ref = (known[control], key)
                 if ref not in rig.slots.index:
                     own = [k2 for o, k2 in rig.slots.index if o == known[control]]
-                    raise EditError(f"frames[{k}]: {control} has no channel {str(key)[:60]}{_near(str(key), own)}")
+                    raise EditError(f"frames[{k}]: {control} has no channel {str(key)[:60]}{near(str(key), own)}")
                 if isinstance(value, bool) or not isinstance(value, (int, float)) or not abs(value) <= MOST_VALUE:
                     raise EditError(f"frames[{k}].{control}.{key} is no number of usable size")
                 values[ref] = float(value)
         result.append(values)
     return float(rate), result
-
-
-def _near(told: str, names: list[str]) -> str:
-    found = get_close_matches(told, names, 3, 0.4)
-    return f"; near it are {', '.join(found)}" if found else ""
 
 
 def values_of(rig: ControlRig, frames: Frames) -> FloatArray:

@@ -8,6 +8,12 @@ from numba import njit
 
 
 @njit(cache=True)
+def at(values, slot, usual):
+    """A slot's value; the usual one where there is no slot (-1)."""
+    return usual if slot < 0 else values[slot]
+
+
+@njit(cache=True)
 def cross(a, b):
     return np.array([a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]])
 

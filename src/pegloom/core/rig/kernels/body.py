@@ -6,13 +6,18 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from pegloom.core.rig.kernels.algebra import blend_rotation, flip, on, product, put_chain, put_channels, size_of, times
+from pegloom.core.rig.kernels.algebra import (
+    at,
+    blend_rotation,
+    flip,
+    on,
+    product,
+    put_chain,
+    put_channels,
+    size_of,
+    times,
+)
 from pegloom.core.rig.kernels.tree import solved_tree
-
-
-@njit(cache=True)
-def at(values, slot, usual):
-    return usual if slot < 0 else values[slot]
 
 
 @njit(cache=True)

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 from numba import njit
 
-from pegloom.core.rig.kernels.algebra import put_channels, put_product
+from pegloom.core.rig.kernels.algebra import at, put_channels, put_product
 from pegloom.core.rig.kernels.bend import bend
 from pegloom.core.rig.kernels.body import body, limited_chain
 from pegloom.core.rig.kernels.chain import chain
@@ -32,11 +32,6 @@ def limited(value, low, high, soft):
     if soft > 0.0 and np.isfinite(high) and value > high - soft:
         value = high - soft * np.exp((high - soft - value) / soft)
     return min(max(value, low), high)
-
-
-@njit(cache=True)
-def at(values, slot, usual):
-    return usual if slot < 0 else values[slot]
 
 
 @njit(cache=True, nogil=True)

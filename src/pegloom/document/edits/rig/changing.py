@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
@@ -109,7 +110,6 @@ def name_of(skeleton: Skeleton, rig: ControlRig, ref: NodeRef) -> str:
 
 
 def near(told: str, names: list[str]) -> str:
-    import difflib
-
+    """What to say of names like one that is not there, "" for none."""
     found = difflib.get_close_matches(told, names, 3, 0.4)
     return f"; near it are {', '.join(found)}" if found else ""
