@@ -133,6 +133,7 @@ class AreaSpec:
     cards : the bench, in order.
     panes, lanes, tools : what else it brings into the window.
     picks : kinds a click picks, the first one first.
+    passes_by : kinds of these that are neither drawn nor picked in a state.
     shows : kinds the chips offer to hide.
     marks : what is drawn in the view.
     painters : what is painted over it.
@@ -165,6 +166,7 @@ class AreaSpec:
     lanes: tuple[Lane, ...] = ()
     tools: tuple[StageTool, ...] = ()
     picks: tuple[str, ...] = ()
+    passes_by: Callable[[State], frozenset[str]] = lambda _: frozenset()
     shows: tuple[str, ...] = ()
     marks: tuple[Callable[[StageView, DrawList], None], ...] = ()
     painters: tuple[Callable[[QPainter, StageView], None], ...] = ()

@@ -180,7 +180,7 @@ class PartsDrawer(Panel):
         if not kind:
             return
         wanted = self.c.state.tooling.wanted
-        if wanted is not None and wanted.kind == kind:
+        if wanted is not None and kind in wanted.kinds:
             self.c.store.pick(kind, thing)
             return
         if kind not in self.c.area.picks:

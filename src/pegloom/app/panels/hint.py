@@ -56,7 +56,8 @@ class Hint(Panel):
     def _said(self, state: State) -> str:
         wanted = state.tooling.wanted
         if wanted is not None:
-            return f"Pick a {wanted.kind} in the view or in Contents: it goes into {wanted.says}; <edit.cancel> ends"
+            what = " or a ".join(wanted.kinds)
+            return f"Pick a {what} in the view or in Contents: it goes into {wanted.says}; <edit.cancel> ends"
         text = self.c.area.hint(state)
         if state.at_rest and state.character is not None and state.character.skeleton is not None:
             text = "Showing the rest while you place. " + text

@@ -45,7 +45,8 @@ class Picker:
         if character is None:
             return []
         wanted = self.c.state.tooling.wanted
-        some = [wanted.kind] if wanted is not None else list(self.c.area.picks)
+        area = self.c.area
+        some = list(wanted.kinds) if wanted is not None else [k for k in area.picks if k not in area.passes_by(self.c.state)]
         exists = {"peg": character.pegs is not None}
         return [k for k in some if KINDS_HIDDEN_BY.get(k, "") not in hidden and exists.get(k, True)]
 

@@ -5,11 +5,24 @@ from __future__ import annotations
 from pegloom.app.stage.drags.handle import HandleTool, axes_allowed, begin_control, handle_for
 from pegloom.app.stage.drags.pick import PickTool
 from pegloom.app.stage.tools import StageTool, StageView
+from pegloom.app.state.state import MarkSettings
 from pegloom.core.rig.pose import JointPose
 from pegloom.scene import drawing, rig_drawing
 from pegloom.scene.drawlist import DrawList
 
 TOOLS: tuple[StageTool, ...] = (HandleTool(), PickTool({"control": begin_control}))
+
+
+def joints(view: StageView, draw: DrawList) -> None:
+    """Joints under the controls, faint, where they can be picked beside them."""
+    c = view.c
+    character, frame = c.state.character, c.frames.frame()
+    if character is None or character.skeleton is None or frame is None or "joints" in c.state.viewing.hidden:
+        return
+    if "joint" not in c.area.passes_by(c.state):
+        sizes = c.state.settings.of(MarkSettings).size
+        marks = drawing.Marks(frozenset(c.state.selection.ids), view.hovered, sizes, character.mark_sizes)
+        drawing.draw_skeleton(draw, character.skeleton, frame.joints, marks, alpha=0.4)
 
 
 def controls(view: StageView, draw: DrawList) -> None:

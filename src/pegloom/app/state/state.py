@@ -163,19 +163,27 @@ class Clock:
     playing: bool = False
 
 
+JOINT = "joint:"
+"""What a joint's id begins with where controls are told besides."""
+
+
 @dataclass(frozen=True, slots=True)
 class Wanted:
     """A field that waits to be filled by a pick in the view.
 
-    kind : of thing: joint, control or part.
-    setting, field : what its id becomes.
+    kinds : of thing: joint, control, part.
+    setting, field : what its id becomes; with several kinds a joint is told as `joint:` and its id.
     says : what the field is called.
     """
 
-    kind: str
+    kinds: tuple[str, ...]
     setting: type[Setting]
     field: str
     says: str
+
+    def told(self, kind: str, thing: str) -> str:
+        """What is written for a thing."""
+        return f"{JOINT}{thing}" if kind == "joint" and len(self.kinds) > 1 else thing
 
 
 @dataclass(frozen=True, slots=True, eq=False)

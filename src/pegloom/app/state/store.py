@@ -49,10 +49,10 @@ class Store(QObject):
     def pick(self, kind: str, *ids: str, add: bool = False) -> None:
         """Pick things by hand; where a field waits for a thing of this kind, it is filled and the selection stays."""
         wanted = self.state.tooling.wanted
-        if wanted is None or wanted.kind != kind or not ids:
+        if wanted is None or kind not in wanted.kinds or not ids:
             self.select(kind, *ids, add=add)
             return
-        settings = self.state.settings.put(wanted.setting, **{wanted.field: ids[-1]})
+        settings = self.state.settings.put(wanted.setting, **{wanted.field: wanted.told(kind, ids[-1])})
         self.put(settings=settings, wanted=None)
 
     def pick_vertices(self, vertices: Mapping[str, IntArray], **more: Any) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import replace
 from functools import partial
 
@@ -12,7 +12,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QToolButton, QVBoxLayout, QWidge
 from pegloom.app.context import Context
 from pegloom.app.state.kept import keep_usual
 from pegloom.app.state.settings import Setting
-from pegloom.app.state.state import State
+from pegloom.app.state.state import JOINT, State
 from pegloom.app.theme import put_icon
 from pegloom.app.widgets.layouts import side_by_side
 from pegloom.app.widgets.panel import Panel
@@ -76,6 +76,7 @@ class Card(Panel):
             self.body.addWidget(label(sentence, "caption", wrap=True))
         outer.addWidget(self.content)
         self.kind = self.held_id = ""
+        self.other_kinds: tuple[str, ...] = ()
         self.wanted: Callable[[State], bool] = lambda _: True
         self.is_open = True
         self.set_open(is_open)
@@ -105,9 +106,9 @@ class Card(Panel):
 
     # A subject
 
-    def stays_on(self, kind: str) -> None:
-        """The card is about one picked thing of a kind: a pin in its head lets it stay on that while others are picked."""
-        self.kind = kind
+    def stays_on(self, kind: str, *others: str) -> None:
+        """The card is about one picked thing of a kind, or of some: a pin in its head lets it stay on that while others are picked."""
+        self.kind, self.other_kinds = kind, others
         self.pin = QToolButton()
         self.pin.setProperty("role", "cardhead")
         self.pin.setObjectName(f"{self.objectName()}.pin")
@@ -124,12 +125,20 @@ class Card(Panel):
         self.look_anew()
 
     def subject_id(self, state: State) -> str:
-        """Id of what the card is about: what it stays on, as long as that is there, else what is picked; "" for nothing."""
+        """Id of what the card is about: what it stays on, as long as that is there, else what is picked; "" for nothing.
+        A joint is told as `joint:` and its id where the card is about other things, too."""
         ids = state.ids_of(self.kind)
         if self.held_id in ids:
             return self.held_id
+        if self.held_id.removeprefix(JOINT) in self._joints(state) and self.held_id.startswith(JOINT):
+            return self.held_id
         picked = state.selection
+        if picked.kind == "joint" and picked.lead in self._joints(state):
+            return f"{JOINT}{picked.lead}"
         return picked.lead if picked.kind == self.kind and picked.lead in ids else ""
+
+    def _joints(self, state: State) -> Collection[str]:
+        return state.ids_of("joint") if "joint" in self.other_kinds else ()
 
     # Settings
 

@@ -116,21 +116,22 @@ def line(panel: Panel, kind: type[Setting], field: str, *, name: str = "", hint:
     return box
 
 
-def filled_by_pick(panel: Panel, box: QComboBox, kind: type[Setting], field: str, thing: str, says: str) -> QWidget:
-    """A field for a joint, control or part, with a button beside it after which the next pick in the view fills it."""
+def filled_by_pick(panel: Panel, box: QComboBox, kind: type[Setting], field: str, things: str | tuple[str, ...], says: str) -> QWidget:
+    """A field for a joint, control or part, or one of some kinds, with a button beside it after which the next pick in the view fills it."""
     holder = QWidget()
     row = QHBoxLayout(holder)
     row.setContentsMargins(0, 0, 0, 0)
     row.setSpacing(4)
     row.addWidget(box, 1)
     c = panel.c
-    wanted = Wanted(thing, kind, field, says)
+    kinds = (things,) if isinstance(things, str) else things
+    wanted, said = Wanted(kinds, kind, field, says), " or a ".join(kinds)
 
     def press() -> None:
         waiting = c.state.tooling.wanted == wanted
         c.store.put(wanted=None if waiting else wanted)
 
-    button_ = button("", f"{box.objectName()}.pick", press, role="plain", tip=f"Then pick a {thing} in the view: it goes into {says}")
+    button_ = button("", f"{box.objectName()}.pick", press, role="plain", tip=f"Then pick a {said} in the view: it goes into {says}")
     put_icon(button_, "crosshair")
     button_.setAccessibleName(f"Fill {says} by a pick in the view")
     row.addWidget(button_)

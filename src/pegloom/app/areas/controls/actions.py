@@ -8,9 +8,10 @@ import numpy as np
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import CONTROL_PICKED, WITH_CHARACTER, WITH_JOINTS, WITH_RIG
-from pegloom.app.actions.posing import pose_edit, posed_over
+from pegloom.app.actions.posing import pose_edit, posed_over, show_pose
 from pegloom.app.areas.controls.settings import HoldSettings, Ik, IkSettings, KitRigSettings, Work, WorkSettings
 from pegloom.app.context import Context
+from pegloom.app.state.state import JOINT
 from pegloom.core.errors import EditError
 from pegloom.core.rig.across import swapped_id
 from pegloom.core.rig.controls import Shape
@@ -20,6 +21,7 @@ from pegloom.core.rig.use import controls_of, idle
 from pegloom.core.skeleton.joints import Vector
 from pegloom.document import edits
 from pegloom.document.edits.rebuild import kits_of
+from pegloom.document.edits.rig.changing import name_of, node
 from pegloom.document.edits.rig.constraints import spaces_of
 from pegloom.document.edits.rig.solvers import ROOT_HELD, turners_of
 from pegloom.document.model import Document
@@ -74,6 +76,16 @@ def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
     gap = float(np.linalg.norm(after - before, axis=1).max(initial=0.0)) if before.shape == after.shape else 0.0
     if value in (0.0, 1.0) and gap > 1e-4 * c.character.height:
         c.say(f"{name}: this pose cannot be matched wholly; joints moved by up to {1000 * gap:.1f} mm")
+
+
+def preview_blend(c: Context, limb: str, value: float) -> None:
+    """Show a limb between FK and IK while its slider is dragged; always from the pose as it is kept."""
+    state = c.state
+    if state.clock.source:
+        # Over a clip the kept pose is another one: there it is shown on release.
+        return
+    document = edits.switch_limb(c.store.history.present, limb, value)
+    show_pose(c, edits.posed(document.require_character()), controls_of(c.character.require_rig().solver(limb)))
 
 
 def use(c: Context) -> None:
@@ -147,7 +159,8 @@ def bend_kit(c: Context, kit: str, how: KitRig) -> None:
 
 def constrain(c: Context) -> None:
     """The last picked control follows the ones picked before it."""
-    chosen, ids = c.state.settings.of(HoldSettings), c.state.selection.ids
+    chosen, picked = c.state.settings.of(HoldSettings), c.state.selection
+    ids = tuple(f"{JOINT}{i}" for i in picked.ids) if picked.kind == "joint" else picked.ids
     if len(ids) < 2:
         raise EditError("Pick what is to be followed, then with Shift what follows it")
     _hold(c, ids[-1], ids[:-1], chosen)
@@ -157,7 +170,7 @@ def hold(c: Context, held: str) -> None:
     """A control follows the one the card names."""
     chosen = c.state.settings.of(HoldSettings)
     if not held:
-        c.say("Pick the control that is to follow first", error=True)
+        c.say("Pick the control or joint that is to follow first", error=True)
     elif not chosen.target:
         c.say("Fill in what it follows: press the mark beside the field, then click it in the view", error=True)
     else:
@@ -168,10 +181,12 @@ def _hold(c: Context, held: str, targets: tuple[str, ...], chosen: HoldSettings)
     if not chosen.axes:
         c.say("Tick at least one axis to follow along", error=True)
         return
-    name = c.character.require_rig().control(held).name
+    name = name_of(c.skeleton, c.character.require_rig(), node(c.skeleton, c.character.require_rig(), held))
     c.try_edit(
         f"{name} follows",
-        lambda d: edits.constrain(d, held, targets, chosen.follow, axes=chosen.axes, keep=chosen.keep),
+        lambda d: edits.constrain(
+            d, held, targets, chosen.follow, axes=chosen.axes, keep=chosen.keep, as_posed=chosen.keep and chosen.posed
+        ),
         lambda _: c.say(f"{name} follows now; nothing moved. The dashed thread leads to what it follows"),
     )
 
@@ -185,10 +200,14 @@ def add_space(c: Context, held: str) -> None:
         return
     there = spaces_of(rig, held, chosen.axes)
     spaces: dict[str, str | NodeRef] = {} if there is None else {t.name: t.node for t in there.targets}
-    spaces[rig.control(target).name] = target
+    if held.startswith(JOINT):
+        c.say("Spaces are for controls; let a joint follow by a constraint", error=True)
+        return
+    said = name_of(c.skeleton, rig, node(c.skeleton, rig, target))
+    spaces[said] = target
     c.try_edit(
         f"Space of {rig.control(held).name}", lambda d: edits.set_spaces(d, held, spaces, axes=chosen.axes),
-        lambda _: c.say(f"{rig.control(held).name} may follow {rig.control(target).name} now; switch it in the card Follows"),
+        lambda _: c.say(f"{rig.control(held).name} may follow {said} now; switch it in the card Follows"),
     )  # fmt: skip
 
 

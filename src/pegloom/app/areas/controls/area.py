@@ -7,11 +7,12 @@ from typing import Any
 
 from pegloom.app.areas.controls.actions import ACTIONS
 from pegloom.app.areas.controls.cards import CARDS
+from pegloom.app.areas.controls.cards.work import working
 from pegloom.app.areas.controls.settings import SETTINGS, Work, WorkSettings
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.posed import posed_pane
 from pegloom.app.spec import AreaSpec, Fix, Step
-from pegloom.app.stage.posing import TOOLS, controls
+from pegloom.app.stage.posing import TOOLS, controls, joints
 from pegloom.app.state.state import Area, State
 from pegloom.scene.lenses import Lens
 
@@ -27,6 +28,13 @@ def _hint(state: State) -> str:
     return "Drag a control; <tool.move> moves, <tool.turn> rotates; right-drag orbits the view"
 
 
+def _passed_by(state: State) -> frozenset[str]:
+    """Joints are picked where the rig is built, for constraints on them; who poses has nothing of them."""
+    wanted = state.tooling.wanted
+    needed = working(Work.BUILD)(state) or (wanted is not None and "joint" in wanted.kinds)
+    return frozenset() if needed else frozenset({"joint"})
+
+
 def enter(state: State) -> Mapping[str, Any]:
     """The current pose is shown: a trial would hide what is posed and built."""
     trial = state.clock.source and state.clip is None
@@ -36,8 +44,8 @@ def enter(state: State) -> Mapping[str, Any]:
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
-    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD, actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control",),
-    shows=("controls", "mesh"), marks=(controls,), marks_face_the_eye=True,
+    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD, actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "joint"), passes_by=_passed_by,
+    shows=("controls", "joints", "mesh"), marks=(joints, controls), marks_face_the_eye=True,
     hint=_hint,
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,
     opens=lambda character: character.rig is not None, lenses=True,

@@ -67,10 +67,11 @@ class IkSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class HoldSettings(Setting):
-    """target : the control that is followed; "" for none yet.
+    """target : the control that is followed, or `joint:` and a joint; "" for none yet.
     follow : what is taken from it.
     x, y, z : along and about which axes.
     keep : whether the offset between them stays.
+    posed : the offset is that of the pose in hand, not that at rest.
     """
 
     ID = "controls.hold"
@@ -82,6 +83,7 @@ class HoldSettings(Setting):
     y: bool = True
     z: bool = True
     keep: bool = True
+    posed: bool = False
 
     @property
     def axes(self) -> str:

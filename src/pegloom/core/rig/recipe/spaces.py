@@ -77,6 +77,14 @@ def add_spaces(b: Builder, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig]) 
         b.constraints.append(
             Constraint(f"{head}.keep", base_node(head), Follow.ROTATION, (target,), ChannelRef(head, KEEP), "head keeps its turn")
         )
+        # Its turn alone: a head that took places, too, would leave the neck.
+        holder = next((k.id for k in kits if head in k.joints), "")
+        chosen = recipe.get(holder, USUAL_KIT).spaces
+        carriers = _above(b.skeleton, head)
+        spaces = {n: nodes[n] for n in (("world", "body", "chest") if chosen is None else chosen) if n in nodes}
+        spaces = {n: r for n, r in spaces.items() if r.id in carriers or r.id not in b.skeleton.index}
+        if spaces:
+            _add(b, head, spaces, Follow.ROTATION)
 
 
 EYES = "eyes.goal"
@@ -120,7 +128,16 @@ def _carried(skeleton: Skeleton, node: NodeRef, kit: Kit) -> bool:
     return False
 
 
-def _add(b: Builder, control: str, spaces: Mapping[str, NodeRef]) -> None:
+def _above(skeleton: Skeleton, joint: str) -> set[str]:
+    """What carries a joint."""
+    found, at = set(), skeleton.joint(joint).parent
+    while at is not None:
+        found.add(at)
+        at = skeleton.joint(at).parent
+    return found
+
+
+def _add(b: Builder, control: str, spaces: Mapping[str, NodeRef], follow: Follow = Follow.PARENT) -> None:
     name = next(c.name for c in b.controls if c.id == control)
     targets = []
     for space, node in spaces.items():
@@ -129,7 +146,7 @@ def _add(b: Builder, control: str, spaces: Mapping[str, NodeRef]) -> None:
         targets.append(Target(node, ChannelRef(control, key), name=space))
     _channel(b, control, Channel("spaces", "spaces", Quantity.SHARE, 1.0, 0.0, 1.0, locked=True, shown=False))
     b.constraints.append(
-        Constraint(f"{control}.spaces", base_node(control), Follow.PARENT, tuple(targets), ChannelRef(control, "spaces"),
+        Constraint(f"{control}.spaces", base_node(control), follow, tuple(targets), ChannelRef(control, "spaces"),
                    f"spaces of {name}", spaces=True)
     )  # fmt: skip
 

@@ -79,11 +79,14 @@ def control_id(rig: ControlRig, told: str) -> str:
 
 
 def node(skeleton: Skeleton, rig: ControlRig, told: str | NodeRef, *, held: bool = False) -> NodeRef:
-    """A node told by id or name: a control before a joint, "world" for the world. held : as what a constraint holds."""
+    """A node told by id or name: a control before a joint of the same name ("joint:" before it means the joint), "world" for the world. held : as what a constraint holds."""
     if isinstance(told, NodeRef):
         return base_node(told.id) if held and told.kind is NodeKind.CONTROL else told
     if told in ("", "world") and not held:
         return WORLD
+    kind, _, rest = told.partition(":")
+    if kind == "joint" and rest:
+        return joint_node(joint_id(skeleton, rest))
     for control in rig.controls:
         if told in (control.id, control.name):
             return base_node(control.id) if held else control_node(control.id)

@@ -6,7 +6,7 @@ from functools import partial
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
-from pegloom.app.areas.controls.actions import blend_limb, hold_root
+from pegloom.app.areas.controls.actions import blend_limb, hold_root, preview_blend
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import SliderRow, action_button, clear, label
@@ -59,7 +59,7 @@ class LimbsCard(Card):
             name = named[limb]
             words = amount_text if rig is not None and isinstance(rig.solver(limb), BodyIk) else blend_text
             slider = SliderRow(
-                f"controls.blend.{limb}", 0.0, 1.0, words, lambda v: None,
+                f"controls.blend.{limb}", 0.0, 1.0, words, partial(self._preview, limb),
                 partial(self._blend, limb, name),
             )  # fmt: skip
             slider.setAccessibleName(name)
@@ -86,7 +86,13 @@ class LimbsCard(Card):
         line.addWidget(self.root, 1)
         self.rows.addLayout(line)
 
+    def _preview(self, limb: str, value: float) -> None:
+        """The limb follows the slider while it is dragged."""
+        if self.sliders[limb].slider.isSliderDown():
+            preview_blend(self.c, limb, value)
+
     def _blend(self, limb: str, name: str, value: float) -> None:
+        self.c.store.drop_draft()
         value = 0.0 if value < ENDS else 1.0 if value > 1.0 - ENDS else value
         blend_limb(self.c, f"{name} to {blend_text(value)}", limb, value)
 
