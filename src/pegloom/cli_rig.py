@@ -56,7 +56,7 @@ def pose(
 
     document = open_any(project)
     rate, told_frames = poses.read_frames(document.require_character(), _json(frames))
-    told = poses.played(document.require_character(), told_frames)
+    told = poses.played(document.require_character(), told_frames, rate)
     if output is not None:
         if output.suffix.lower() != ".glb":
             raise MeshFileError(output.name, "frames are written as .glb", hint="name the output NAME.glb")

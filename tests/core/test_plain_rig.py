@@ -27,8 +27,9 @@ def demo(name):
 
 
 def plain(control):
-    """Channels the plain rig knows; what eyes look at rests, as it knows no aims."""
-    return [channel for channel in control.channels if channel.key in (*TRANSFORM, BLEND) and control.id != "eyes.goal"]
+    """Channels the plain rig knows; what eyes look at rests, as it knows no aims, and so do pivots that others drive."""
+    some = () if control.helper or control.id == "eyes.goal" else (*TRANSFORM, BLEND)
+    return [channel for channel in control.channels if channel.key in some]
 
 
 def same(skeleton, rig, pose, tolerance):

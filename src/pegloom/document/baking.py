@@ -14,11 +14,12 @@ from pegloom.core.curves import Run
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.clips import Clip, values_at
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.follow_through import joints_of
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.evaluate import AT_ONCE, joints_at
+from pegloom.core.rig.evaluate import AT_ONCE
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.tolerances import BAKE_OF_SIZE, RATE_OF_SIZE
@@ -177,7 +178,7 @@ def _locals(on: Live, clip: Clip, times: FloatArray) -> NDArray[np.float32]:
     result = np.empty((len(times), len(on.skeleton.joints), 10), dtype=np.float32)
     for first in range(0, len(times), AT_ONCE):
         some = slice(first, first + AT_ONCE)
-        worlds = joints_at(on.skeleton, on.rig, values_at(clip, times[some], on.rig, on.pose))
+        worlds = joints_of(on.skeleton, on.rig, clip, times[some], on.pose)
         result[some] = local_rows(on.skeleton, worlds)
     return result
 
@@ -200,7 +201,7 @@ def _strays(
         some = chosen[first : first + AT_ONCE]
         for share in PROBES:
             at = times[some] + share * (times[some + 1] - times[some])
-            exact = joints_at(on.skeleton, on.rig, values_at(clip, at, on.rig, on.pose))
+            exact = joints_of(on.skeleton, on.rig, clip, at, on.pose)
             result = _between(on.skeleton, local[some].astype(np.float64), local[some + 1].astype(np.float64), share)
             gap = np.linalg.norm(result[..., :3, 3] - exact[..., :3, 3], axis=-1)
             turn = np.linalg.norm(result[..., :3, :3] - exact[..., :3, :3], axis=(-2, -1)) / np.sqrt(2.0)

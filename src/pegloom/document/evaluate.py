@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, frozen
+from pegloom.core.memo import of_the_latest
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.rig.kernels.walk import SETTLED
+from pegloom.core.rig.outputs import hidden_things, morph_weights, widths_of
 from pegloom.core.rig.pose import Shown
 from pegloom.core.rig.use import shown_places
 from pegloom.core.skeleton.joints import Skeleton
@@ -21,46 +25,90 @@ from pegloom.document.model import Character, Part, Skin
 @dataclass(frozen=True, slots=True, eq=False)
 class PosedFrame:
     """joints (j, 4, 4), controls (c, 4, 4), the points (n, 3) of each included part by id, and where controls are shown
-    (c, 4, 4): see `shown_places`."""
+    (c, 4, 4): see `shown_places`.
+
+    values (v,) : of the channels, as they were driven and limited.
+    unseen : parts and controls that a channel hides, `part:` or `control:` and their ids.
+    """
 
     joints: FloatArray
     controls: FloatArray
     points: dict[str, FloatArray]
     shown: FloatArray
+    values: FloatArray
+    unseen: frozenset[str] = frozenset()
 
 
-def evaluate(character: Character, pose: Shown | None = None) -> PosedFrame:
-    """Everything in one pose; the character's own when none is given. Parts without weights stay at rest."""
+def evaluate(character: Character, pose: Shown | None = None, state: FloatArray = SETTLED) -> PosedFrame:
+    """Everything in one pose; the character's own when none is given. Parts without weights stay at rest.
+
+    state : of what follows through, see `core/motion/follow_through`; empty: it hangs still.
+    """
     shown = character.pose if pose is None else pose
     if character.skeleton is None:
         rest = {part.id: part.mesh.points for part in character.included}
-        return PosedFrame(np.zeros((0, 4, 4)), np.zeros((0, 4, 4)), rest, np.zeros((0, 4, 4)))
-    frame = evaluate_rig(character.skeleton, character.rig, shown)
+        return PosedFrame(np.zeros((0, 4, 4)), np.zeros((0, 4, 4)), rest, np.zeros((0, 4, 4)), np.zeros(0))
+    rig = character.rig
+    frame = evaluate_rig(character.skeleton, rig, shown, state)
     matrices = skin_matrices(character.skeleton, frame.joints)
-    points = {part.id: part_points(character, part, matrices) for part in character.included}
+    if rig is not None and rig.widths:
+        matrices = widened(character.skeleton, frame.joints, matrices, widths_of(rig.widths, rig.slots, frame.values))
+    weights = morph_weights(rig.morphs, rig.slots, frame.values) if rig is not None and rig.morphs else {}
+    unseen = hidden_things(rig.shows, rig.slots, frame.values) if rig is not None and rig.shows else frozenset()
+    points = {part.id: part_points(character, part, matrices, weights_of(part, weights)) for part in character.included}
     seen = frame.controls if character.rig is None else shown_places(character.skeleton, character.rig, shown, frame)
-    return PosedFrame(frame.joints, frame.controls, points, seen)
+    return PosedFrame(frame.joints, frame.controls, points, seen, frame.values, unseen)
 
 
-def part_points(character: Character, part: Part, matrices: FloatArray) -> FloatArray:
-    """Points (n, 3) of one part under skin matrices (j, 4, 4) in skeleton order."""
+def widened(
+    skeleton: Skeleton, joints: FloatArray, matrices: FloatArray, widths: Mapping[str, tuple[float, float]]
+) -> FloatArray:
+    """Skin matrices (j, 4, 4) with some joints' own skin made wider along their x and z axes (see `WidthDrive`)."""
+    result = matrices.copy()
+    for joint, (x, z) in widths.items():
+        i = skeleton.index[joint]
+        result[i] = joints[i] @ np.diag([x, 1.0, z, 1.0]) @ skeleton.inverse_world[i]
+    return result
+
+
+def weights_of(part: Part, weights: Mapping[tuple[str, str], float]) -> tuple[tuple[str, float], ...]:
+    """Weights of a part's morph targets that are not 0, of weights by part ("" for all) and name."""
+    if not weights or not part.morphs:
+        return ()
+    found = ((m.name, weights.get((part.id, m.name), 0.0) + weights.get(("", m.name), 0.0)) for m in part.morphs)
+    return tuple((name, weight) for name, weight in found if weight != 0.0)
+
+
+@of_the_latest(64)
+def morphed(part: Part, weights: tuple[tuple[str, float], ...]) -> FloatArray:
+    """A part's points (n, 3) at rest with morph targets at some weights."""
+    by_name = {m.name: m.deltas for m in part.morphs}
+    points = part.mesh.points.copy()
+    for name, weight in weights:
+        points += weight * by_name[name]
+    return np.asarray(frozen(points))
+
+
+def part_points(
+    character: Character, part: Part, matrices: FloatArray, morphs: tuple[tuple[str, float], ...] = ()
+) -> FloatArray:
+    """Points (n, 3) of one part under skin matrices (j, 4, 4) in skeleton order. morphs : weights of its targets."""
     weights = character.skin.weights.get(part.id) if character.skin else None
     if weights is None or character.skeleton is None:
-        return part.mesh.points
+        return morphed(part, morphs) if morphs else part.mesh.points
     assert character.skin is not None
-    return skinned(part, character.skin, character.skeleton, matrices)
+    return skinned(part, character.skin, character.skeleton, matrices, morphs=morphs)
 
 
-def skinned(part: Part, skin: Skin, skeleton: Skeleton, matrices: FloatArray, *, relax: bool = True) -> FloatArray:
-    """Points (n, 3) of a part bound in `skin`: blended, then relaxed where the part asks for it and `relax` is on."""
+def skinned(
+    part: Part, skin: Skin, skeleton: Skeleton, matrices: FloatArray, *, relax: bool = True,
+    morphs: tuple[tuple[str, float], ...] = (),
+) -> FloatArray:  # fmt: skip
+    """Points (n, 3) of a part bound in `skin`: morphed, blended, then relaxed where the part asks for it and `relax` is on."""
     weights = skin.weights[part.id]
     chosen = matrices[[skeleton.index[j] for j in weights.joint_ids]]
     share = skin.dual.get(part.id)
-    rows = packed(weights)
-    points = (
-        skin_linear(part.mesh.points, rows, chosen)
-        if share is None
-        else skin_dual(part.mesh.points, rows, chosen, share)
-    )
+    rows, rest = packed(weights), morphed(part, morphs) if morphs else part.mesh.points
+    points = skin_linear(rest, rows, chosen) if share is None else skin_dual(rest, rows, chosen, share)
     asked = skin.relax.get(part.id) if relax else None
     return points if asked is None else relaxed(part.mesh, asked, points)

@@ -265,6 +265,19 @@ class KeptPose:
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Expression:
+    """What a face does, kept by name.
+
+    values : of the channels that differ from rest, by control id and key.
+    """
+
+    id: str
+    name: str
+    values: Mapping[tuple[str, str], float]
+    picture: Image | None = None
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Character:
     """One character: parts, recipe (pegs), skeleton, skin, controls, motion. Points are in its own space, Y up."""
 
@@ -303,6 +316,9 @@ class Character:
     """Kept vertex selections: name -> part id -> vertices."""
     trials: tuple[KeptPose, ...] = ()
     references: tuple[Reference, ...] = ()
+    expressions: tuple[Expression, ...] = ()
+    face_pairs: Mapping[str, str] = field(default_factory=dict)
+    """Controls of other characters' expressions and what they are here, by name, where somebody matched them by hand."""
     import_notes: tuple[str, ...] = ()
     """What the file brought and what of it was ignored, one line each."""
 

@@ -10,6 +10,7 @@ import numpy as np
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.motion.clips import sample
+from pegloom.core.motion.follow_through import state_at
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Character, Skin
 from pegloom.files.gltf import read_gltf
@@ -60,7 +61,8 @@ def prove_glb(character: Character, *, delivered: Character | None = None, progr
             continue
         else:
             live = evaluate(
-                character, sample(live_clip, time, character.skeleton, character.pose, character.rig)
+                character, sample(live_clip, time, character.skeleton, character.pose, character.rig),
+                state_at(character.skeleton, character.rig, live_clip, character.pose, time),
             ).points
             posed = evaluate(returned, sample(clips[name], time, returned.skeleton)).points
             again = {p.name: posed[p.id] for p in returned.parts}

@@ -15,15 +15,22 @@ from typing import Any
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
+from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.constraints import Constraint, Follow, Target
 from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.couplings import Combine, Coupling, What
+from pegloom.core.rig.formulas import scaled
 from pegloom.core.rig.limits import JointLimit
+from pegloom.core.rig.outputs import CONTROL, MorphDrive, ShowDrive
 from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef
+from pegloom.core.rig.twists import TwistSpread
 from pegloom.core.skeleton.joints import Side, Skeleton, Vector, other_side_name
 
 FLIP = np.diag([-1.0, 1.0, 1.0, 1.0])
 ACROSS = "_across"
 """Ends the keys of a board's channel that belongs to the other side."""
+SIDED = ("hold", "spring")
+"""How keys of the board begin that are of one side: of a joint's constraints, of what follows through."""
 
 
 @dataclass(frozen=True)
@@ -51,7 +58,7 @@ class Across:
 
     def channel(self, ref: ChannelRef) -> ChannelRef | None:
         if ref.owner == BOARD:
-            return ChannelRef(BOARD, board_key(ref.key)) if ref.key.startswith("hold") else ref
+            return ChannelRef(BOARD, board_key(ref.key)) if ref.key.startswith(SIDED) else ref
         found = self.control(ref.owner)
         return None if found is None else ChannelRef(found, ref.key)
 
@@ -109,7 +116,7 @@ def mirrored_limit(across: Across, limit: JointLimit) -> JointLimit | None:
 
 
 def mirrored(across: Across, record: Any, made: str) -> Any | None:
-    """A solver or constraint on the other side, of id `made`; None where something it needs has no partner."""
+    """A record of a rig on the other side, of id `made`; None where something it needs has no partner."""
     values: dict[str, Any] = {}
     for part in fields(record):
         value = getattr(record, part.name)
@@ -121,7 +128,58 @@ def mirrored(across: Across, record: Any, made: str) -> Any | None:
     if values.get("name"):
         values["name"] = other_side_name(values["name"]) or f"{values['name']} across"
     result = type(record)(**values)
-    return _constraint(across, record, result) if isinstance(record, Constraint) else result
+    if isinstance(record, Constraint):
+        return _constraint(across, record, result)
+    if isinstance(record, Coupling):
+        return _coupling(across, record, result)
+    if isinstance(record, TwistSpread):
+        turn = across.turned(across.place(record.of), across.place(result.of))
+        return replace(result, axis=mirrored_vector(turn, record.axis))
+    if isinstance(record, ShowDrive) and record.thing.startswith(CONTROL):
+        other = across.control(record.thing.removeprefix(CONTROL))
+        return None if other is None else replace(result, thing=CONTROL + other)
+    if isinstance(record, MorphDrive):
+        return replace(result, morph=other_side_name(record.morph) or record.morph)
+    return result
+
+
+def across_key(across: Across, here: str, there: str, key: str) -> tuple[str, float]:
+    """The channel across that does what this one does, and whether it runs the other way (-1)."""
+    rig = across.rig
+    if here not in rig.index or there not in rig.index:
+        return key, 1.0
+    turn = across.turned(rig.control(here).matrix, rig.control(there).matrix)
+    for keys, axes in ((MOVE, turn), (ROTATE, -turn)):
+        if key in keys:
+            k = keys.index(key)
+            i = int(np.argmax(np.abs(axes[:, k])))
+            return keys[i], float(np.sign(axes[i, k]))
+    channel = rig.control(here).channel(key)
+    return key, -1.0 if channel is not None and channel.opposed else 1.0
+
+
+def _coupling(across: Across, old: Coupling, new: Coupling) -> Coupling:
+    """A coupling that does on the other side what the old one does on its own: axes and signs through the rest frames."""
+    factors: dict[str, float] = {}
+    readings = []
+    for before, after in zip(old.readings, new.readings, strict=True):
+        if before.channel is not None and after.channel is not None:
+            key, factors[before.name] = across_key(across, before.channel.owner, after.channel.owner, before.channel.key)
+            after = replace(after, channel=ChannelRef(after.channel.owner, key))
+        if before.measure is not None and after.measure is not None:
+            # A turn is an axial vector, a way out is not.
+            along = before.measure.what is What.ALONG
+            of, to = (m.other if along else m.node for m in (before.measure, after.measure))
+            turn = across.turned(across.place(of), across.place(to)) * (1.0 if along else -1.0)
+            after = replace(after, measure=replace(after.measure, axis=mirrored_vector(turn, before.measure.axis)))
+        readings.append(after)
+    key, sign = across_key(across, old.drives.owner, new.drives.owner, old.drives.key)
+    if old.combine is Combine.TIMES:
+        sign = 1.0
+    return replace(
+        new, readings=tuple(readings), formula=scaled(old.formula, factors), gain=sign * old.gain, offset=sign * old.offset,
+        drives=ChannelRef(new.drives.owner, key),
+    )  # fmt: skip
 
 
 def _mirrored_value(across: Across, name: str, value: Any) -> Any:

@@ -5,7 +5,7 @@ Changes name stable ids. What names something that is gone waits for its return.
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, fields, is_dataclass, replace
 from types import MappingProxyType
 from typing import Any
@@ -17,9 +17,13 @@ from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.rig.channels import Channel
 from pegloom.core.rig.constraints import Constraint
 from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
+from pegloom.core.rig.couplings import Coupling
 from pegloom.core.rig.limits import JointLimit
+from pegloom.core.rig.outputs import MorphDrive, ShowDrive, WidthDrive
 from pegloom.core.rig.refs import BOARD, WORLD, ChannelRef, NodeKind, NodeRef, control_node, joint_node
 from pegloom.core.rig.solvers import Solver, belongs, own_start
+from pegloom.core.rig.springs import Spring, SpringGroup
+from pegloom.core.rig.twists import TwistSpread
 from pegloom.core.skeleton.joints import Vector
 
 NOWHERE: Vector = (0.0, 0.0, 0.0)
@@ -73,6 +77,7 @@ class RigChanges:
     dropped : controls, solvers and constraints taken out.
     own_controls, own_channels (by control), own_solvers, own_constraints : made by hand. A solver or constraint of the id
         of a built one stands in its place.
+    own_couplings, own_twists, own_springs, own_spring_groups, own_morphs, own_shows, own_widths : likewise.
     limits : of joints, by id.
     """
 
@@ -84,13 +89,28 @@ class RigChanges:
     own_solvers: tuple[Solver, ...] = ()
     own_constraints: tuple[Constraint, ...] = ()
     limits: Mapping[str, JointLimit] = field(default_factory=lambda: MappingProxyType({}))
+    own_couplings: tuple[Coupling, ...] = ()
+    own_twists: tuple[TwistSpread, ...] = ()
+    own_springs: tuple[Spring, ...] = ()
+    own_spring_groups: tuple[SpringGroup, ...] = ()
+    own_morphs: tuple[MorphDrive, ...] = ()
+    own_shows: tuple[ShowDrive, ...] = ()
+    own_widths: tuple[WidthDrive, ...] = ()
 
     @property
     def empty(self) -> bool:
-        return not (
-            self.controls or self.channels or self.dropped or self.own_controls or self.own_channels or self.own_solvers
-            or self.own_constraints or self.limits
-        )  # fmt: skip
+        return not any(getattr(self, part.name) for part in fields(self))
+
+    @property
+    def own(self) -> tuple[Any, ...]:
+        """All records made by hand that have an id of their own, controls apart."""
+        return tuple(record for kind in OWN for record in getattr(self, f"own_{kind}"))
+
+
+OWN = ("solvers", "constraints", "couplings", "twists", "springs", "spring_groups", "morphs", "shows", "widths")
+"""Records of a rig beside its controls that may be made by hand: a rig has them by these names, changes as `own_` and these."""
+APART = OWN[2:]
+"""Those of which none needs another kind's special care."""
 
 
 def changed_rig(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArray] = NO_JOINTS) -> ControlRig:
@@ -144,6 +164,7 @@ def with_own(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArr
             controls[k] = replace(control, channels=(*control.channels, *more))
     known = {c.key for c in rig.board}
     board = (*rig.board, *(c for c in changes.own_channels.get(BOARD, ()) if c.key not in known))
+    board = tuple(_changed_channel(c, changes.channels[BOARD, c.key]) if (BOARD, c.key) in changes.channels else c for c in board)
     channels = {(c.id, channel.key) for c in controls for channel in c.channels} | {(BOARD, c.key) for c in board}
 
     def whole(record: object) -> bool:
@@ -154,6 +175,9 @@ def with_own(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArr
     # What starts from channels alone comes first: others start from what it gives.
     solvers = tuple(sorted(solvers, key=lambda s: not own_start(s)))
     constraints = _put_in(rig.constraints, [c for c in changes.own_constraints if c.id not in changes.dropped and whole(c)])
+    others: dict[str, Any] = {kind: _put_in(getattr(rig, kind), _ready(getattr(changes, f"own_{kind}"), changes.dropped, whole)) for kind in APART}
+    groups = {g.id for g in others["spring_groups"]}
+    others["springs"] = tuple(s for s in others["springs"] if s.group in groups)
     drives = rig.drives
     solved = {j for s in solvers for j in s.joints}
     if any(d.joint in solved for d in drives):
@@ -161,8 +185,12 @@ def with_own(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArr
     controls = _apart(controls, solvers)
     return replace(
         rig, controls=tuple(controls), drives=drives, solvers=solvers, constraints=constraints, board=board,
-        limits=tuple(limits.values()),
+        limits=tuple(limits.values()), **others,
     )  # fmt: skip
+
+
+def _ready(own: tuple[Any, ...], dropped: frozenset[str], whole: Callable[[object], bool]) -> list[Any]:
+    return [record for record in own if record.id not in dropped and whole(record)]
 
 
 def _apart(controls: list[Control], solvers: tuple[Solver, ...]) -> list[Control]:
@@ -197,7 +225,7 @@ def _is_there(node: NodeRef, controls: Container[str], joints: Mapping[str, Floa
 
 
 def references(record: object) -> Iterator[NodeRef | ChannelRef]:
-    """All nodes and channels a solver or constraint refers to, its joints and FK controls among them."""
+    """All nodes and channels a record of a rig refers to, its joints and FK controls among them."""
     assert is_dataclass(record)
     for part in fields(record):
         value = getattr(record, part.name)
@@ -215,6 +243,8 @@ def references(record: object) -> Iterator[NodeRef | ChannelRef]:
                     yield each
                 elif is_dataclass(each):
                     yield from references(each)
+        elif is_dataclass(value):
+            yield from references(value)
 
 
 def unchanged(rig: ControlRig, changes: RigChanges, spare: ControlRig) -> ControlRig:
@@ -257,7 +287,7 @@ def unchanged(rig: ControlRig, changes: RigChanges, spare: ControlRig) -> Contro
 
 def _without_own(rig: ControlRig, changes: RigChanges) -> ControlRig:
     """The rig without what was made by hand; what it stood in the place of is not known any more."""
-    made = {x.id for x in (*changes.own_solvers, *changes.own_constraints)} | {o.control.id for o in changes.own_controls}
+    made = {x.id for x in changes.own} | {o.control.id for o in changes.own_controls}
     result = without(rig, made) if made else rig
     if not changes.own_channels and not changes.limits:
         return result
@@ -278,7 +308,7 @@ def waiting(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArra
     """What was done by hand and finds no partner in the rig as built, one line each."""
     final = changed_rig(rig, changes, joints)
     known = {c.id for c in (*rig.controls, *final.controls)}
-    things = {x.id for x in (*rig.solvers, *rig.constraints, *final.solvers, *final.constraints)}
+    things = {x.id for one in (rig, final) for kind in OWN for x in getattr(one, kind)}
     found = [f"control {c}" for c in changes.controls if c not in known]
     found += [f"control {c}" for c in sorted(changes.dropped) if c not in known | things]
     slots = {*rig.slots.index, *final.slots.index}
@@ -289,8 +319,10 @@ def waiting(rig: ControlRig, changes: RigChanges, joints: Mapping[str, FloatArra
     ]
     found += [f"control {own.control.name}" for own in changes.own_controls if own.control.id not in known | changes.dropped]
     found += [f"channels of control {owner}" for owner in changes.own_channels if owner not in known | {BOARD}]
-    found += [f"{s.name or s.id}" for s in changes.own_solvers if s.id not in things | changes.dropped]
-    found += [f"constraint {c.name or c.id}" for c in changes.own_constraints if c.id not in things | changes.dropped]
+    for kind in OWN:
+        word = "" if kind == "solvers" else f"{kind[:-1].replace('_', ' ')} "
+        own = getattr(changes, f"own_{kind}")
+        found += [f"{word}{getattr(x, 'name', '') or x.id}" for x in own if x.id not in things | changes.dropped]
     found += [f"limits of joint {j}" for j in changes.limits if joints and j not in joints]
     return tuple(dict.fromkeys(found))
 
@@ -359,7 +391,12 @@ def without(rig: ControlRig, dropped: Iterable[str]) -> ControlRig:
             continue
         up = None if constraint.up_node is not None and _of(constraint.up_node, gone) else constraint.up_node
         constraints.append(replace(constraint, targets=targets, up_node=up))
-    return replace(rig, controls=controls, drives=kept, solvers=tuple(solvers), constraints=tuple(constraints))
+
+    def stays(record: object) -> bool:
+        return not any(_of(r, gone) if isinstance(r, NodeRef) else r.owner in gone for r in references(record))
+
+    others: dict[str, Any] = {kind: tuple(x for x in getattr(rig, kind) if stays(x)) for kind in APART}
+    return replace(rig, controls=controls, drives=kept, solvers=tuple(solvers), constraints=tuple(constraints), **others)
 
 
 def _of(node: NodeRef, controls: Container[str]) -> bool:
@@ -367,8 +404,13 @@ def _of(node: NodeRef, controls: Container[str]) -> bool:
 
 
 def _without_records(rig: ControlRig, dropped: frozenset[str]) -> ControlRig:
-    """The rig without some solvers and constraints; joints of the first are turned by their FK controls, unless another
-    solver works them out."""
+    """The rig without some solvers, constraints and others; joints of the first are turned by their FK controls, unless
+    another solver works them out."""
+    others: dict[str, Any] = {kind: tuple(x for x in getattr(rig, kind) if x.id not in dropped) for kind in APART}
+    if any(len(some) != len(getattr(rig, kind)) for kind, some in others.items()):
+        groups = {g.id for g in others["spring_groups"]}
+        others["springs"] = tuple(s for s in others["springs"] if s.group in groups)
+        rig = replace(rig, **others)
     going = [s for s in rig.solvers if s.id in dropped]
     held = tuple(c for c in rig.constraints if c.id not in dropped)
     if not going:
@@ -418,7 +460,14 @@ def followed(rig: ControlRig, old: Mapping[str, FloatArray], new: Mapping[str, F
     held = tuple(
         c for c in kept.constraints if all(r.kind is not NodeKind.JOINT or r.id in new for r in references(c) if isinstance(r, NodeRef))
     )
-    return replace(kept, solvers=whole, constraints=held, limits=tuple(limit for limit in kept.limits if limit.joint in new))
+
+    def here(record: object) -> bool:
+        return all(r.kind is not NodeKind.JOINT or r.id in new for r in references(record) if isinstance(r, NodeRef))
+
+    others: dict[str, Any] = {kind: tuple(x for x in getattr(kept, kind) if here(x)) for kind in APART}
+    return replace(
+        kept, solvers=whole, constraints=held, limits=tuple(limit for limit in kept.limits if limit.joint in new), **others
+    )
 
 
 def _still(node: NodeRef, joints: Mapping[str, FloatArray]) -> NodeRef:

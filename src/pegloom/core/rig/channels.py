@@ -18,6 +18,10 @@ class Quantity(Enum):
     SHARE = "share"
     """0 to 1."""
     NUMBER = "number"
+    SWITCH = "switch"
+    """0 or 1."""
+    CHOICE = "choice"
+    """One of some options, by its number from 0."""
 
     @property
     def on_screen(self) -> float:
@@ -36,6 +40,7 @@ class Channel:
     locked : nobody changes it by hand.
     shown : whether it stands among its control's values.
     opposed : whether it runs the other way in a mirror, as a turn about a line does; move and rotate are told by frames.
+    options : of a choice, by name.
     """
 
     key: str
@@ -48,6 +53,7 @@ class Channel:
     locked: bool = False
     shown: bool = True
     opposed: bool = False
+    options: tuple[str, ...] = ()
 
 
 MOVE = ("move_x", "move_y", "move_z")

@@ -33,7 +33,7 @@ def cone_angles(skeleton: Skeleton, rig: ControlRig, nodes: FloatArray) -> Mappi
     found = {}
     for limb in rig.limbs:
         start = nodes[:, count + skeleton.index[limb.joints[0]], :3, 3]
-        goal, pole = (_places(rig, nodes, node_id) for node_id in (limb.goal.id, limb.pole.id))
+        goal, pole = (_places(rig, nodes, node_id) for node_id in (limb.end_goal.id, limb.pole.id))
         to, out = normalised(goal - start), normalised(pole - start)
         angle = np.arccos(np.clip((to * out).sum(axis=1), -1.0, 1.0))
         found[limb.id] = np.minimum(angle, pi - angle)
@@ -61,7 +61,7 @@ def planes_kept(skeleton: Skeleton, rig: ControlRig, before: Pose, after: Pose) 
     for limb in limbs:
         if angles[limb.id][0] > CONE or limb.swivel is None:
             continue
-        index = [skeleton.index[limb.joints[0]], rig.index[limb.goal.id], rig.index[limb.pole.id]]
+        index = [skeleton.index[limb.joints[0]], rig.index[limb.end_goal.id], rig.index[limb.pole.id]]
         lines, normals = [], []
         for frame in (old, new):
             start = frame.joints[index[0], :3, 3]

@@ -13,11 +13,15 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import ShapeError
 from pegloom.core.rig.channels import Channel
 from pegloom.core.rig.constraints import Constraint
+from pegloom.core.rig.couplings import Coupling
 from pegloom.core.rig.limits import JointLimit
+from pegloom.core.rig.outputs import MorphDrive, ShowDrive, WidthDrive
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import WORLD, ChannelRef, NodeKind, NodeRef
 from pegloom.core.rig.slots import SlotTable, slots_of
 from pegloom.core.rig.solvers import LIMBS, Limb, Solver, belongs
+from pegloom.core.rig.springs import Spring, SpringGroup
+from pegloom.core.rig.twists import TwistSpread
 from pegloom.core.skeleton.joints import Side, Vector, other_side_name
 
 
@@ -41,6 +45,7 @@ class Control:
     rest : 16 numbers, row after row, character_from_control.
     channels : its numbers; a move, rotate or scale it lacks rests.
     size : metres, of the shape. offset and tilt place the shape in the control (metres; x y z radians).
+    helper : a frame that only others drive: neither drawn nor picked.
     """
 
     id: str
@@ -53,6 +58,7 @@ class Control:
     size: float
     offset: Vector = (0.0, 0.0, 0.0)
     tilt: Vector = (0.0, 0.0, 0.0)
+    helper: bool = False
 
     @property
     def matrix(self) -> FloatArray:
@@ -76,7 +82,7 @@ class Drive:
     node: NodeRef
 
 
-RECIPE = 2
+RECIPE = 3
 """Version of the code that builds rigs, counted up whenever it places, parents or solves anything otherwise."""
 
 
@@ -86,6 +92,7 @@ class ControlRig:
 
     solvers : of several on one joint, each starts from the one before it.
     board : channels of the rig as a whole.
+    morphs, shows, widths : what channels move beside nodes.
     built_by : version of the code that built it.
     """
 
@@ -96,6 +103,13 @@ class ControlRig:
     constraints: tuple[Constraint, ...] = ()
     limits: tuple[JointLimit, ...] = ()
     board: tuple[Channel, ...] = ()
+    couplings: tuple[Coupling, ...] = ()
+    twists: tuple[TwistSpread, ...] = ()
+    springs: tuple[Spring, ...] = ()
+    spring_groups: tuple[SpringGroup, ...] = ()
+    morphs: tuple[MorphDrive, ...] = ()
+    shows: tuple[ShowDrive, ...] = ()
+    widths: tuple[WidthDrive, ...] = ()
 
     @cached_property
     def index(self) -> Mapping[str, int]:
@@ -109,6 +123,11 @@ class ControlRig:
     def limbs(self) -> tuple[Limb, ...]:
         """Limbs of two and of three bones."""
         return tuple(s for s in self.solvers if isinstance(s, LIMBS))
+
+    @cached_property
+    def goal_over(self) -> Mapping[str, str]:
+        """The goal that carries each pivot which a limb's end follows, by the pivot's id."""
+        return {limb.under.id: limb.goal.id for limb in self.limbs if limb.under is not None}
 
     @cached_property
     def limit_of(self) -> Mapping[str, JointLimit]:
@@ -127,6 +146,21 @@ class ControlRig:
             if constraint.id == constraint_id:
                 return constraint
         raise ShapeError(f"there is no constraint {constraint_id}")
+
+    @cached_property
+    def drivers(self) -> Mapping[ChannelRef, tuple[Coupling, ...]]:
+        """Couplings by the channel they drive, in the order they work."""
+        found: dict[ChannelRef, list[Coupling]] = {}
+        for one in sorted(self.couplings, key=lambda c: (c.order, c.id)):
+            found.setdefault(one.drives, []).append(one)
+        return {ref: tuple(some) for ref, some in found.items()}
+
+    def coupling(self, coupling_id: str) -> Coupling:
+        """The coupling of that id. Raises ShapeError for an unknown one."""
+        for one in self.couplings:
+            if one.id == coupling_id:
+                return one
+        raise ShapeError(f"there is no coupling {coupling_id}")
 
     def holds_on(self, control_id: str) -> tuple[Constraint, ...]:
         """Constraints that hold a control."""

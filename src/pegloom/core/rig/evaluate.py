@@ -10,10 +10,12 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import decompose, quaternion_euler
 from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.controls import Control, ControlRig, with_values
+from pegloom.core.rig.couplings import Combine
 from pegloom.core.rig.kernels import joints as joint_kernels
 from pegloom.core.rig.kernels import walk
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import JointPose, Pose, Shown
+from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.skeleton.joints import Skeleton
 
 NOTHING = Pose()
@@ -24,28 +26,32 @@ AT_ONCE = 250
 @dataclass(frozen=True, slots=True, eq=False)
 class Frame:
     """joints (j, 4, 4) and controls (c, 4, 4): character_from_node in this pose. bases (c, 4, 4): the controls without
-    their own channels."""
+    their own channels. values (v,): of the channels, as they were driven and limited."""
 
     joints: FloatArray
     controls: FloatArray
     bases: FloatArray
+    values: FloatArray
 
 
-def evaluate_rig(skeleton: Skeleton, rig: ControlRig | None, pose: Shown) -> Frame:
+def evaluate_rig(skeleton: Skeleton, rig: ControlRig | None, pose: Shown, state: FloatArray = walk.SETTLED) -> Frame:
     """World matrices of a pose. Joints of a pose told by joints stand as it says, controls rest then.
+
+    state : of what follows through, see `core/motion/follow_through`; empty: it hangs still.
 
     Raises EditError where the rig refers to something missing or to itself in a loop.
     """
     by_joints = _by_joints(skeleton, pose) if isinstance(pose, JointPose) else None
     if rig is None:
         none = np.zeros((0, 4, 4))
-        return Frame(skeleton.world if by_joints is None else by_joints, none, none)
+        return Frame(skeleton.world if by_joints is None else by_joints, none, none, np.zeros(0))
     plan = make_plan(skeleton, rig)
     world = np.empty(plan.local.shape)
-    walk.walk(*plan.arrays, plan.slots.vector(pose if isinstance(pose, Pose) else NOTHING), world)
+    values = plan.slots.vector(pose if isinstance(pose, Pose) else NOTHING)
+    walk.walk(*plan.arrays, values, world, state.copy() if len(state) == plan.state else walk.SETTLED, 0.0)
     controls, bases = len(rig.controls), len(rig.controls) + len(skeleton.joints)
     joints = world[controls:bases] if by_joints is None else by_joints
-    return Frame(joints, world[:controls], world[bases : bases + controls])
+    return Frame(joints, world[:controls], world[bases : bases + controls], values)
 
 
 def nodes_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray, *, bases: bool = False) -> FloatArray:
@@ -57,6 +63,13 @@ def nodes_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray, *, bases: 
 def joints_at(skeleton: Skeleton, rig: ControlRig, values: FloatArray) -> FloatArray:
     """character_from_joint (k, j, 4, 4) alone, as `nodes_at` has it."""
     return _many(skeleton, rig, values, len(rig.controls), 0)
+
+
+def driven(skeleton: Skeleton, rig: ControlRig, values: FloatArray) -> FloatArray:
+    """Channel values (k, v) of many moments as couplings and limits leave them."""
+    plan, result = make_plan(skeleton, rig), np.array(values, dtype=np.float64)
+    walk.walk_values(*plan.arrays, result)
+    return result
 
 
 def _many(skeleton: Skeleton, rig: ControlRig, values: FloatArray, first: int, more: int) -> FloatArray:
@@ -86,8 +99,16 @@ def place_control(
     skeleton: Skeleton, rig: ControlRig, pose: Pose, control: Control, target: FloatArray, *, keep: tuple[str, ...] = ()
 ) -> Pose:
     """Channel values that bring a control to `target` (4x4, character space). Channels in `keep` stay."""
-    base = evaluate_rig(skeleton, rig, pose).bases[rig.index[control.id]]
+    frame = evaluate_rig(skeleton, rig, pose)
+    base = frame.bases[rig.index[control.id]]
     position, turn, _ = decompose(np.linalg.inv(base) @ target)
     found = dict(zip((*MOVE, *ROTATE), (*position.tolist(), *quaternion_euler(turn).tolist()), strict=True))
     wanted = {k: v for k, v in found.items() if k in control.free and k not in keep}
+    for key in [k for k in wanted if (control.id, k) in rig.drivers]:
+        ref = ChannelRef(control.id, key)
+        if any(d.combine is not Combine.ADD for d in rig.drivers[ref]):
+            # What is set, or a factor, leaves nothing to a hand.
+            del wanted[key]
+        else:
+            wanted[key] -= float(frame.values[rig.slots.index[ref]]) - rig.value(pose, ref)
     return with_values(rig, pose, control.id, **wanted)

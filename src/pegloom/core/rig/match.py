@@ -14,11 +14,12 @@ from numba import njit
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.controls import Control, ControlRig
-from pegloom.core.rig.evaluate import nodes_at
+from pegloom.core.rig.couplings import Combine
+from pegloom.core.rig.evaluate import driven, nodes_at
 from pegloom.core.rig.kernels import walk
 from pegloom.core.rig.plan import make_plan
-from pegloom.core.rig.refs import NodeKind
-from pegloom.core.rig.solvers import KINDS, Solver, own_start
+from pegloom.core.rig.refs import ChannelRef, NodeKind
+from pegloom.core.rig.solvers import KINDS, LIMBS, Solver, own_start
 from pegloom.core.skeleton.joints import Skeleton
 
 
@@ -41,6 +42,7 @@ def values_for(
     worlds: dict[str, FloatArray] = {}
     nodes: FloatArray | None = None
     needed = set(targets)
+    led = _Led(skeleton, rig, needed)
     for i in reversed(plan.order):
         control = rig.controls[i]
         if control.id in needed and control.parent.kind is NodeKind.CONTROL:
@@ -67,12 +69,56 @@ def values_for(
             base = nodes[:, plan.nodes.number(parent)] @ local
         rows = plan.slots.rows[i]
         if control.id in targets:
-            _put(values, rows, control, base, targets[control.id], (keep or {}).get(control.id, ()))
+            kept = (keep or {}).get(control.id, ())
+            adds = led.adds(control, values)
+            _put(values, rows, control, base, targets[control.id], (*kept, *(key for key, more in adds.items() if more is None)))
+            for key, more in adds.items():
+                if more is not None and key not in kept:
+                    values[:, plan.slots.index[control.id, key]] -= more
             nodes = None
         turned = np.empty((len(values), 4, 4))
-        walk.channel_places(rows, values, turned)
+        walk.channel_places(rows, led.shown(control, values), turned)
         worlds[control.id] = base @ turned
     return values
+
+
+class _Led:
+    """What couplings make of transform channels while controls are placed one after the other."""
+
+    def __init__(self, skeleton: Skeleton, rig: ControlRig, placed: set[str]) -> None:
+        self.skeleton, self.rig, self.placed = skeleton, rig, placed
+        self.known: tuple[FloatArray, FloatArray] | None = None
+
+    def keys(self, control: Control) -> tuple[str, ...]:
+        return tuple(key for key in (*MOVE, *ROTATE) if (control.id, key) in self.rig.drivers)
+
+    def _around(self, control: Control, values: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Values before and after couplings: once worked out they hold, unless what is placed here drives this control."""
+        some = [d for key in self.keys(control) for d in self.rig.drivers[ChannelRef(control.id, key)]]
+        moving = any(r.channel is None or r.channel.owner in self.placed for d in some for r in d.readings)
+        if self.known is None or moving:
+            self.known = values.copy(), driven(self.skeleton, self.rig, values)
+        return self.known
+
+    def adds(self, control: Control, values: FloatArray) -> dict[str, FloatArray | None]:
+        """What couplings add (k,), by key; None where they leave nothing to a hand."""
+        found: dict[str, FloatArray | None] = {}
+        for key in self.keys(control):
+            before, after = self._around(control, values)
+            slot, some = self.rig.slots.index[control.id, key], self.rig.drivers[ChannelRef(control.id, key)]
+            found[key] = after[:, slot] - before[:, slot] if all(d.combine is Combine.ADD for d in some) else None
+        return found
+
+    def shown(self, control: Control, values: FloatArray) -> FloatArray:
+        """The values (k, v) as this control's channels are after couplings."""
+        adds = self.adds(control, values)
+        if not adds:
+            return values
+        result = values.copy()
+        for key, more in adds.items():
+            slot = self.rig.slots.index[control.id, key]
+            result[:, slot] = self._around(control, values)[1][:, slot] if more is None else values[:, slot] + more
+        return result
 
 
 def values_of_joints(skeleton: Skeleton, rig: ControlRig, joints: FloatArray) -> FloatArray:
@@ -107,7 +153,19 @@ def ik_values(skeleton: Skeleton, rig: ControlRig, values: FloatArray, solver: S
     for channel, told in back.values.items():
         slot = plan.slots.index[channel]
         values[:, slot] = np.clip(told, plan.slots.low[slot], plan.slots.high[slot])
-    return values_for(skeleton, rig, back.places, values)
+    return values_for(skeleton, rig, _over_pivots(rig, nodes, solver, back.places), values)
+
+
+def _over_pivots(rig: ControlRig, nodes: FloatArray, solver: Solver, wanted: Mapping[str, FloatArray]) -> dict[str, FloatArray]:
+    """Where goals go that carry an end over pivots: those stand in the goal as they are posed."""
+    places = dict(wanted)
+    if isinstance(solver, LIMBS) and solver.under is not None:
+        at_rest = np.linalg.inv(rig.control(solver.goal.id).matrix) @ rig.control(solver.under.id).matrix
+        places[solver.under.id] = places[solver.goal.id] @ at_rest
+    for pivot, goal in rig.goal_over.items():
+        if pivot in places:
+            places[goal] = places.pop(pivot) @ np.linalg.inv(nodes[:, rig.index[pivot]]) @ nodes[:, rig.index[goal]]
+    return places
 
 
 def fk_values(skeleton: Skeleton, rig: ControlRig, values: FloatArray, solver: Solver) -> FloatArray:

@@ -38,7 +38,7 @@ def idle(rig: ControlRig, pose: Shown) -> Mapping[str, Solver]:
             used |= own
     for solver in rig.solvers:
         if isinstance(solver, BodyIk) and rig.value(values, solver.amount) > 0.001:
-            used |= {g.node.id for g in solver.goals if rig.value(values, g.place or solver.amount) > 0.001}
+            used |= {rig.goal_over.get(g.node.id, g.node.id) for g in solver.goals if rig.value(values, g.place or solver.amount) > 0.001}
     return {control: solver for control, solver in found.items() if control not in used}
 
 

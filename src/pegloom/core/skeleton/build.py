@@ -129,15 +129,16 @@ def _chain(kit: Kit, at: dict[str, FloatArray], pegs: PegSet) -> list[Joint]:
 def _twists(kit: Kit, joints: list[Joint]) -> list[Joint]:
     """Joints along the limb's bones, which share its twist out."""
     result: list[Joint] = []
-    if not kit.twist or len(kit.ik) < 3:
-        return result
     by_id = {j.id: j for j in joints}
-    for here, following in zip(kit.ik[:2], kit.ik[1:], strict=True):
+    for here, following, at_root in kit.twisted_bones if kit.twist else ():
+        if here not in by_id or following not in by_id:
+            continue
         bone = by_id[here]
         start, end = np.array(bone.position), np.array(by_id[following].position)
         for k in range(1, kit.twist + 1):
-            place = start + (end - start) * k / (kit.twist + 1)
-            tail = start + (end - start) * (k + 1) / (kit.twist + 1)
+            at = k - 1 if at_root else k
+            place = start + (end - start) * at / (kit.twist + 1)
+            tail = start + (end - start) * (at + 1) / (kit.twist + 1)
             axes = rotation_matrix(bone.rotation)
             name = f"{bone.name}_twist_{k}"
             joint = make_joint(f"{here}.twist{k}", name, here, kit.side, place, axes, tail)

@@ -182,10 +182,39 @@ def with_sides(skeleton: Skeleton) -> Skeleton:
     return Skeleton(tuple(result))
 
 
+AT_ROOT = 1e-6
+"""Metres from its bone's joint within which a twist joint stands at the root."""
+
+
+def twist_joints(skeleton: Skeleton, joint_id: str) -> tuple[Joint, ...]:
+    """The twist joints along a joint's bone, from its root on."""
+    place = skeleton.positions[skeleton.index[joint_id]]
+    some = [c for c in skeleton.children(joint_id) if c.kind is JointKind.TWIST]
+    return tuple(sorted(some, key=lambda c: float(np.linalg.norm(np.array(c.position) - place))))
+
+
+def section_start(skeleton: Skeleton, joint: Joint) -> FloatArray:
+    """Where the stretch of its bone begins that a joint's own skin lies along (3,): at the joint, or beyond the last of the
+    twist joints that begin at its root."""
+    here = np.array(joint.position)
+    along = twist_joints(skeleton, joint.id) if joint.id in skeleton.index else ()
+    if not along or np.linalg.norm(np.array(along[0].position) - here) > AT_ROOT or along[-1].tail is None:
+        return here
+    return np.array(along[-1].tail)
+
+
+def _ends_bone(skeleton: Skeleton, joint: Joint, begin: FloatArray) -> bool:
+    """Whether a joint is what its parent's bone leads to, past where twist joints end."""
+    start = skeleton.positions[skeleton.index[joint.parent]] if joint.parent else begin
+    way, gap = begin - start, np.array(joint.position) - start
+    return float(gap @ way) > 0.0
+
+
 def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]:
     """Segments each joint owns: to every child, or to its tail. starts (s, 3), ends (s, 3), owner (s,).
 
-    A bone with twist joints along it ends, for its own joint, at the first of them.
+    A bone with twist joints along it ends, for its own joint, at the first of them; where they begin at its root, its own
+    joint has what lies beyond the last.
     """
     starts, ends, owners = [], [], []
     has_child = set(skeleton.parents.tolist())
@@ -196,8 +225,12 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
     for i, joint in enumerate(skeleton.joints):
         parent = int(skeleton.parents[i])
         along = joint.parent in first_twist and joint.id != first_twist[joint.parent]
+        begin = section_start(skeleton, skeleton.joints[parent]) if parent >= 0 else None
+        if begin is not None and not np.array_equal(begin, skeleton.positions[parent]):
+            # The stretches up to there are the twist joints' own.
+            along = joint.kind is JointKind.TWIST or not _ends_bone(skeleton, joint, begin)
         if parent >= 0 and not along and not joint.floating:
-            starts.append(skeleton.positions[parent])
+            starts.append(skeleton.positions[parent] if begin is None else begin)
             ends.append(skeleton.positions[i])
             owners.append(parent)
         if i not in has_child:

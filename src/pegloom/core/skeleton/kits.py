@@ -43,7 +43,9 @@ class Kit:
     fold : which three pegs fold.
     ik : the three joints IK works on.
     least, most : how many joints it may have.
-    twist : joints put along each bone of the ik, for twisting.
+    twist : joints put along each bone of the ik, for twisting; of a neck, along its last bone.
+    twist_at_root : those of a limb's first bone begin at its root, where its skin must not turn, and its own joint has the
+        last stretch; else they stand as those of the second bone do (projects of before).
     roll : radians about the aim, for a thumb.
     """
 
@@ -67,6 +69,17 @@ class Kit:
     twist: int = 0
     roll: float = 0.0
     part: str = ""
+    twist_at_root: bool = False
+
+    @property
+    def twisted_bones(self) -> tuple[tuple[str, str, bool], ...]:
+        """Bones that twist joints are put along: its joint, the one at its end, whether they begin at its root."""
+        if len(self.ik) == 3:
+            first, middle, end = self.ik
+            return (first, middle, self.twist_at_root), (middle, end, False)
+        if self.kind == "neck" and len(self.joints) > 1:
+            return ((self.joints[-2], self.joints[-1], False),)
+        return ()
 
 
 def finger_names(count: int) -> tuple[str, ...]:
@@ -143,7 +156,7 @@ def kit_of(plan: Mapping[str, Any], s: str) -> Kit:
         tuple(mark + n for n in names), at, str(plan.get("bend", "level")), tuple(int(v) for v in plan.get("fold", ())),
         tuple(f"{kit_id}.{k}" for k in plan.get("ik", ())), str(plan.get("goal", "")), str(plan.get("pole", "")),
         bool(plan.get("ik_at_rest", False)), bool(plan.get("slides", False)), int(plan.get("least", count)),
-        int(plan.get("most", count)), int(plan.get("twist", 0)), float(plan.get("roll", 0.0)), str(plan.get("part", "")),
+        int(plan.get("most", count)), int(plan.get("twist", 0)), float(plan.get("roll", 0.0)), str(plan.get("part", "")), True,
     )  # fmt: skip
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.distance import closest_on_segments
 from pegloom.core.geometry.transforms import normalised
-from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton
+from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton, section_start
 from pegloom.core.skin.weights import Weights, dense_over, limited_rows, with_rows, without_columns
 
 
@@ -128,8 +128,10 @@ def carry_weights(
             shares[heir] = shares.get(heir, nothing) + total
             continue
         last = new.joint(alive[-1])
-        places = [np.array(new.joint(j).position) for j in alive]
-        places.append(np.array(last.tail) if last.tail else 2 * places[-1] - places[max(len(places) - 2, 0)])
+        places = [section_start(new, new.joint(j)) for j in alive]
+        ends = [c for c in new.children(last.id) if c.kind is not JointKind.TWIST and last.kind is not JointKind.TWIST and len(alive) > 1]
+        end = ends[0].position if ends and not np.array_equal(places[-1], last.position) else last.tail
+        places.append(np.array(end) if end else 2 * places[-1] - places[max(len(places) - 2, 0)])
         for joint, part in zip(alive, spread_over_chain(some, total, np.array(places)).T, strict=True):
             shares[joint] = shares.get(joint, nothing) + part
     result = {joint: v for joint, v in shares.items() if joint in new.index}

@@ -207,16 +207,29 @@ def set_joint_count(document: Document, kit_id: str, count: int, *, both_sides: 
 
 
 def set_twist(document: Document, kit_id: str, count: int, *, both_sides: bool = True) -> Document:
-    """Put 0 to 4 twist joints along each bone of a limb."""
+    """Put 0 to 4 twist joints along each bone of a limb, or along a neck; what is bound there is shared out."""
     if not 0 <= count <= 4:
         raise EditError(f"a bone takes 0 to 4 twist joints, not {count}")
     character = document.require_character()
     ids = both_kits(kit_id, both_sides)
     kits = kits_in(pegs_of(character))
-    if not any(k.id in ids and len(k.ik) == 3 for k in kits):
-        raise EditError(f"{kit_id} is no limb with two bones that twist")
-    changed = tuple(replace(k, twist=count) if k.id in ids else k for k in kits)
-    return with_kits(document, character, changed)
+    if not any(k.id in ids and k.twisted_bones for k in kits):
+        raise EditError(f"{kit_id} is no limb with two bones that twist, and no neck")
+    changed = tuple(replace(k, twist=count, twist_at_root=True) if k.id in ids else k for k in kits)
+    chains = [c for old, new in zip(kits, changed, strict=True) if new.id in ids for c in _twist_chains(old, new)]
+    return with_kits(document, character, changed, chains=tuple(chains))
+
+
+def _twist_chains(old: Kit, new: Kit) -> list[tuple[tuple[str, ...], tuple[str, ...]]]:
+    """What holds the weight along each bone that twists, before and after, from root to end."""
+    found = []
+    for (here, _, at_root), (_, _, was) in zip(new.twisted_bones, old.twisted_bones, strict=True):
+        rows = []
+        for count, root in ((old.twist, was), (new.twist, at_root)):
+            along = tuple(f"{here}.twist{k}" for k in range(1, count + 1))
+            rows.append((*along, here) if root else (here, *along))
+        found.append((rows[0], rows[1]))
+    return found
 
 
 def set_roll(document: Document, kit_id: str, roll: float, *, both_sides: bool = True) -> Document:

@@ -141,7 +141,8 @@ def recipe_rig(character: Character) -> ControlRig:
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first")
     kits = kits_of(character)
-    return build_rig(character.skeleton, character.height, kits, character.rig_recipe, front=character.front)
+    places = {} if character.pegs is None else {p.name: p.position for p in character.pegs.pegs}
+    return build_rig(character.skeleton, character.height, kits, character.rig_recipe, front=character.front, pegs=places)
 
 
 def assembled(character: Character) -> Skeleton:

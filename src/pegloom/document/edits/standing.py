@@ -33,6 +33,7 @@ from pegloom.core.rig.changes import ControlChange
 from pegloom.core.rig.channels import MOVE, Quantity
 from pegloom.core.rig.controls import Control, ControlRig
 from pegloom.core.rig.pose import JointPose, Pose, Shown
+from pegloom.core.rig.resized import resized, resized_coupling
 from pegloom.core.skeleton.build import AS_STOOD
 from pegloom.core.skeleton.joints import Skeleton, Vector
 from pegloom.core.skeleton.pegs import Peg, PegSet
@@ -158,7 +159,7 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     changed = replace(
         character, parts=parts, pegs=move.pegs(character.pegs), adopted=move.skeleton(character.adopted), front=front,
         rig_changes=replace(
-            character.rig_changes,
+            resized(character.rig_changes, character.rig, move.scale, move.rest),
             controls=MappingProxyType({c: move.change(o) for c, o in character.rig_changes.controls.items()}),
         ),
         references=tuple(
@@ -177,7 +178,8 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     clips = tuple(move.clip(clip, old, character.rig) for clip in character.clips)
     pose = move.pose(character.pose, old, character.rig)
     trials = tuple(replace(t, pose=move.pose(t.pose, old, character.rig)) for t in character.trials)
-    changed = replace(changed, skeleton=moved, rig=rig, clips=clips, pose=pose, trials=trials)
+    faces = tuple(replace(e, values=move.values(e.values, character.rig)) for e in character.expressions)
+    changed = replace(changed, skeleton=moved, rig=rig, clips=clips, pose=pose, trials=trials, expressions=faces)
     if draft or (character.pegs is None and character.adopted is None):
         return changed
     # Seen as a change of joints, clips sampled on joints are carried over by the rebuild itself.
@@ -334,13 +336,19 @@ class _Similarity:
                 offset=self.length(control.offset), channels=channels,
             )  # fmt: skip
 
-        return replace(rig, controls=tuple(moved(control) for control in rig.controls))
+        lengths = {ref for ref, is_length in _lengths(rig).items() if is_length}
+        couplings = tuple(resized_coupling(c, lengths, self.scale) for c in rig.couplings)
+        return replace(rig, controls=tuple(moved(control) for control in rig.controls), couplings=couplings)
+
+    def values(self, values: Mapping[tuple[str, str], float], rig: ControlRig | None) -> Mapping[tuple[str, str], float]:
+        """Channel values, lengths scaled."""
+        lengths = _lengths(rig)
+        return MappingProxyType({ref: v * self.scale if _is_length(ref, lengths) else v for ref, v in values.items()})
 
     def pose(self, pose: Shown, skeleton: Skeleton, rig: ControlRig | None) -> Shown:
         """The same pose of the body: moves scaled, what has no parent turned and moved as well."""
         if isinstance(pose, Pose):
-            lengths = _lengths(rig)
-            return Pose({ref: v * self.scale if _is_length(ref, lengths) else v for ref, v in pose.values.items()})
+            return Pose(self.values(pose.values, rig))
         rows = pose.rows.copy()
         for row, joint in zip(rows, pose.joints, strict=True):
             if joint in skeleton.index and skeleton.joint(joint).parent is None:

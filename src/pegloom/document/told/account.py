@@ -6,13 +6,17 @@ from collections import Counter
 from collections.abc import Iterable, Mapping
 from typing import Any
 
+import numpy as np
+
 from pegloom.core.errors import EditError
 from pegloom.core.rig.changes import references
 from pegloom.core.rig.channels import Channel
 from pegloom.core.rig.constraints import Constraint
 from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.couplings import Coupling
 from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef
 from pegloom.core.rig.solvers import LIMBS, BendIk, BodyIk, ChainIk, LimbIk, Solver, SplineIk
+from pegloom.core.rig.springs import Spring
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.model import Character
 
@@ -56,27 +60,39 @@ def account(character: Character, findings: Iterable[Mapping[str, Any]] = ()) ->
     controls = [
         {
             "id": c.id, "name": names.controls[c.id], "side": c.side.value, "parent": names.node(c.parent),
-            "kind": _kind(rig, c.id), "shape": c.shape.value, "channels": [_channel(x) for x in c.channels],
+            "kind": _kind(rig, c.id), "shape": c.shape.value, "channels": [_channel(x, c.id, rig) for x in c.channels],
         }
         for c in rig.controls
     ]  # fmt: skip
     if rig.board:
         controls.append({
             "id": BOARD, "name": BOARD, "side": "centre", "parent": "world", "kind": "board", "shape": "",
-            "channels": [_channel(x) for x in rig.board],
+            "channels": [_channel(x, BOARD, rig) for x in rig.board],
         })  # fmt: skip
     return {
         "controls": controls,
         "limbs": [_limb(s, names) for s in rig.solvers if isinstance(s, LIMBS)],
-        "solvers": [_solver(s, names) for s in rig.solvers],
+        "solvers": [_solver(s, names, rig) for s in rig.solvers],
         "constraints": [_constraint(c, names) for c in rig.constraints if not c.spaces],
         "spaces": [_constraint(c, names) for c in rig.constraints if c.spaces],
-        "couplings": [], "springs": [],
+        "couplings": [_coupling(c, names) for c in rig.couplings],
+        "springs": [_spring(s, names, rig) for s in rig.springs],
+        "twists": [
+            {
+                "id": t.id, "name": t.name, "of": names.node(t.of), "against": names.node(t.against),
+                "joints": [names.joints[j] for j in t.joints], "shares": list(t.shares),
+            }
+            for t in rig.twists
+        ],
+        "morphs": [{"id": m.id, "morph": m.morph, "part": m.part, "driven_by": names.channel(m.channel)} for m in rig.morphs],
+        "shows": [{"id": s.id, "thing": s.thing, "when": s.when, "driven_by": names.channel(s.channel)} for s in rig.shows],
         "findings": [dict(f) for f in findings],
     }  # fmt: skip
 
 
 def _kind(rig: ControlRig, control: str) -> str:
+    if rig.control(control).helper:
+        return "helper"
     if any(d.node.id == control for d in rig.drives) or any(control in s.fk for s in rig.solvers):
         return "turner"
     for solver in rig.solvers:
@@ -90,11 +106,44 @@ def _kind(rig: ControlRig, control: str) -> str:
     return "carrier"
 
 
-def _channel(channel: Channel) -> dict[str, Any]:
-    unit = {"length": "m", "angle": "rad", "share": "share", "factor": "factor"}.get(channel.quantity.value, "number")
+def _channel(channel: Channel, owner: str, rig: ControlRig) -> dict[str, Any]:
+    word = channel.quantity.value
+    unit = {"length": "m", "angle": "rad"}.get(word, word)
+    drivers = [c.name or c.id for c in rig.drivers.get(ChannelRef(owner, channel.key), ())]
     return {
         "key": channel.key, "title": channel.title, "unit": unit, "rest": channel.rest, "low": channel.low, "high": channel.high,
-        "locked": channel.locked, "shown": channel.shown, "driven_by": None,
+        "locked": channel.locked, "shown": channel.shown, "driven_by": drivers or None,
+        **({"options": list(channel.options)} if channel.options else {}),
+    }  # fmt: skip
+
+
+def _coupling(one: Coupling, names: Names) -> dict[str, Any]:
+    readings = []
+    for r in one.readings:
+        told: dict[str, Any] = {"name": r.name}
+        if r.channel is not None:
+            told |= names.channel(r.channel)
+        elif r.measure is not None:
+            told |= {
+                "what": r.measure.what.value, "node": names.node(r.measure.node), "other": names.node(r.measure.other),
+                "axis": list(r.measure.axis),
+            }  # fmt: skip
+        readings.append(told)
+    curve = [] if one.curve is None else np.stack([one.curve.times, one.curve.values], axis=1).tolist()
+    return {
+        "id": one.id, "name": one.name, "drives": names.channel(one.drives), "readings": readings, "formula": one.formula, "gain": one.gain,
+        "offset": one.offset, "curve": curve, "combine": one.combine.value, "order": one.order,
+        "amount": None if one.amount is None else names.channel(one.amount),
+    }  # fmt: skip
+
+
+def _spring(one: Spring, names: Names, rig: ControlRig) -> dict[str, Any]:
+    group = next(g for g in rig.spring_groups if g.id == one.group)
+    settings = {key: float(rig.slots.rest[rig.slots.index[getattr(group, key)]]) for key in ("mass", "stiffness", "damping", "gravity")}
+    told = {key: None if ref is None else names.channel(ref) for key, ref in (("swing", one.swing), ("drift", one.drift))}
+    return {
+        "id": one.id, "name": one.name, "joints": [names.joints[j] for j in one.joints], "settings": group.name, **settings,
+        "amount": names.channel(one.amount), **told,
     }  # fmt: skip
 
 
@@ -105,14 +154,14 @@ def _limb(solver: LimbIk | BendIk, names: Names) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _solver(solver: Solver, names: Names) -> dict[str, Any]:
+def _solver(solver: Solver, names: Names, rig: ControlRig) -> dict[str, Any]:
     told: dict[str, Any] = {
         "id": solver.id, "name": solver.name or solver.id, "kind": KIND_NAMES[type(solver)],
         "joints": [names.joints[j] for j in solver.joints], "fk": [names.controls[c] for c in solver.fk],
         "amount": names.channel(solver.amount),
     }  # fmt: skip
     if isinstance(solver, BodyIk):
-        told["goals"] = [{"joint": names.joints[g.joint], "goal": names.node(g.node)} for g in solver.goals]
+        told["goals"] = [{"joint": names.joints[g.joint], "goal": names.controls[rig.goal_over.get(g.node.id, g.node.id)]} for g in solver.goals]
     elif isinstance(solver, SplineIk):
         told["points"] = [names.node(p) for p in solver.points]
     else:

@@ -13,11 +13,13 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.curves import Curve, Run, curve
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.follow_through import nodes_of
 from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.evaluate import nodes_at
+from pegloom.core.rig.evaluate import driven, nodes_at
+from pegloom.core.rig.outputs import hidden_things, morph_weights
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import BOARD, ChannelRef
-from pegloom.core.rig.solvers import BodyIk, SplineIk
+from pegloom.core.rig.solvers import LIMBS, BodyIk, SplineIk
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.edits.rig.changing import near
 from pegloom.document.model import Character, Document
@@ -75,13 +77,20 @@ def values_of(rig: ControlRig, frames: Frames) -> FloatArray:
     return values
 
 
-def played(character: Character, frames: Frames) -> dict[str, Any]:
-    """Where joints and controls stand at each frame, row after row, world; and how far goals were missed, metres."""
+def played(character: Character, frames: Frames, rate: float = 30.0) -> dict[str, Any]:
+    """Where joints and controls stand at each frame, row after row, world; and how far goals were missed, metres.
+
+    rate : frames a second, for what follows through.
+    """
     skeleton, rig = rigged(character)
     names, count = Names(skeleton, rig), len(rig.controls)
     values = values_of(rig, frames)
     nodes = nodes_at(skeleton, rig, values)
+    if rig.springs:
+        clip = _clip(rig, rate, frames)
+        nodes = nodes_of(skeleton, rig, clip, np.arange(len(frames)) / rate, Pose())
     named = [names.controls[c.id] for c in rig.controls]
+    after = driven(skeleton, rig, values)
     missed = open_goals(skeleton, rig, values, nodes)
     notes = [
         f"{names.controls.get(goal, goal)} is missed by up to {float(gaps.max()):.3g} m, at frame {int(np.argmax(gaps))}"
@@ -95,6 +104,7 @@ def played(character: Character, frames: Frames) -> dict[str, Any]:
             {
                 "world": [m.ravel().tolist() for m in moment[count:]],
                 "controls": {name: m.ravel().tolist() for name, m in zip(named, moment[:count], strict=True)},
+                "driven": _driven(rig, names, after[k]),
                 "missed": {names.controls.get(g, g): float(gaps[k]) for g, gaps in missed.items()},
             }
             for k, moment in enumerate(nodes)
@@ -102,6 +112,15 @@ def played(character: Character, frames: Frames) -> dict[str, Any]:
         "limbs": [_limb(s, names) for s in rig.limbs],
         "notes": notes,
     }  # fmt: skip
+
+
+def _driven(rig: ControlRig, names: Names, values: FloatArray) -> dict[str, Any]:
+    """What couplings made of the channels they drive, weights of morph targets, and what is not seen, at the values (v,)."""
+    channels: dict[str, dict[str, float]] = {}
+    for ref in rig.drivers:
+        channels.setdefault(names.controls.get(ref.owner, ref.owner), {})[ref.key] = float(values[rig.slots.index[ref]])
+    morphs = {name: weight for (_, name), weight in morph_weights(rig.morphs, rig.slots, values).items()}
+    return {"channels": channels, "morphs": morphs, "unseen": sorted(hidden_things(rig.shows, rig.slots, values))}
 
 
 def open_goals(skeleton: Skeleton, rig: ControlRig, values: FloatArray, nodes: FloatArray) -> Mapping[str, FloatArray]:
@@ -115,7 +134,8 @@ def open_goals(skeleton: Skeleton, rig: ControlRig, values: FloatArray, nodes: F
         if isinstance(solver, SplineIk):
             continue
         on = values[:, index[solver.amount]] >= 1.0
-        pairs = [(g.node.id, g.joint) for g in solver.goals] if isinstance(solver, BodyIk) else [(solver.goal.id, solver.joints[-1])]
+        end = solver.end_goal if isinstance(solver, LIMBS) else None
+        pairs = [(g.node.id, g.joint) for g in solver.goals] if isinstance(solver, BodyIk) else [((end or solver.goal).id, solver.joints[-1])]
         for goal, joint in pairs:
             if goal not in rig.index:
                 continue
@@ -124,7 +144,7 @@ def open_goals(skeleton: Skeleton, rig: ControlRig, values: FloatArray, nodes: F
             wanted = (nodes[:, rig.index[goal]] @ offset)[:, :3, 3]
             gaps = np.where(on, np.linalg.norm(nodes[:, count + number, :3, 3] - wanted, axis=1), 0.0)
             # What works the joint out last is what counts.
-            found[goal] = gaps
+            found[rig.goal_over.get(goal, goal)] = gaps
     return found
 
 
@@ -132,13 +152,16 @@ def as_clip(document: Document, rate: float, frames: Frames, name: str = "frames
     """The document with these frames as its one clip, run through evenly between them."""
     character = document.require_character()
     rigged(character)
-    refs = dict.fromkeys(ref for frame in frames for ref in frame)
     rig = character.rig
     assert rig is not None
+    return document.with_character(replace(character, clips=(_clip(rig, rate, frames, name),)))
+
+
+def _clip(rig: ControlRig, rate: float, frames: Frames, name: str = "frames") -> Clip:
+    refs = dict.fromkeys(ref for frame in frames for ref in frame)
     times = np.arange(len(frames)) / rate
     curves: dict[tuple[str, str], Curve] = {}
     for ref in refs:
         rest = float(rig.slots.rest[rig.slots.index[ref]])
         curves[ChannelRef(*ref)] = curve(times, [frame.get(ref, rest) for frame in frames], Run.LINEAR)
-    clip = Clip("frames", name, rate, float(times[-1]) if len(times) else 0.0, curves=MappingProxyType(curves))
-    return document.with_character(replace(character, clips=(clip,)))
+    return Clip("frames", name, rate, float(times[-1]) if len(times) else 0.0, curves=MappingProxyType(curves))

@@ -20,7 +20,7 @@ from pegloom.document.told.account import Names
 
 CONTROL = ("control", "control_id", "control_ids")
 JOINT = ("joint", "joint_id", "joint_ids", "first", "last", "parent_id")
-RECORDS: tuple[type, ...] = (ChannelChange, KitRig)
+RECORDS: tuple[type, ...] = (ChannelChange, KitRig, edits.Read)
 """Records that edits take, told as objects of their fields."""
 
 

@@ -14,14 +14,22 @@ from pegloom.core.rig.kernels.algebra import at, put_channels, put_product
 from pegloom.core.rig.kernels.bend import bend
 from pegloom.core.rig.kernels.body import body, limited_chain
 from pegloom.core.rig.kernels.chain import chain
+from pegloom.core.rig.kernels.formula import couple
 from pegloom.core.rig.kernels.hold import hold
 from pegloom.core.rig.kernels.limb import limb
 from pegloom.core.rig.kernels.spline import spline
+from pegloom.core.rig.kernels.spring import spring
+from pegloom.core.rig.kernels.twist import twist
 
-LIMIT, RIDE, TURN, LIMB, BEND, CHAIN, LIMITED, SPLINE, BODY, HOLD = range(10)
+LIMIT, RIDE, TURN, LIMB, BEND, CHAIN, LIMITED, SPLINE, BODY, HOLD, COUPLE, TWIST, SPRING = range(13)
 """What a step does: bring a slot within its limits; place a node on its parent; put a control's channels on its base;
-solve a limb of two bones, of three, a chain, a chain with limits, a curve, a whole body; bring a node to its targets.
+solve a limb of two bones, of three, a chain, a chain with limits, a curve, a whole body; bring a node to its targets;
+drive a slot; spread a twist; let a chain follow through.
 How many numbers a step has in the pools, its kernel knows."""
+
+
+SETTLED = np.zeros(0)
+"""No state: what follows through hangs still."""
 
 
 @njit(cache=True)
@@ -35,8 +43,11 @@ def limited(value, low, high, soft):
 
 
 @njit(cache=True, nogil=True)
-def walk(steps, ints, floats, local, values, world):
-    """Places of all nodes into world (n, 4, 4) for the values of one moment (v,), which are limited in place."""
+def walk(steps, ints, floats, local, values, world, state, seconds):
+    """Places of all nodes into world (n, 4, 4) for the values of one moment (v,), which are driven and limited in place.
+
+    state, seconds : of what follows through, see `spring`; empty: settled.
+    """
     turn = np.empty((4, 4))
     for s in range(len(steps)):
         op, out, base, i, f = steps[s, 0], steps[s, 1], steps[s, 2], steps[s, 3], steps[s, 4]
@@ -69,6 +80,12 @@ def walk(steps, ints, floats, local, values, world):
             body(world, ints[i:], values, floats[f:])
         elif op == HOLD:
             hold(world, ints[i:], values, floats[f:])
+        elif op == COUPLE:
+            couple(world, ints[i:], values, floats[f:], out)
+        elif op == TWIST:
+            twist(world, ints[i:], values, floats[f:], out)
+        elif op == SPRING:
+            spring(world, ints[i:], values, floats[f:], state, seconds)
 
 
 @njit(cache=True, nogil=True)
@@ -76,8 +93,34 @@ def walk_many(steps, ints, floats, local, values, first, last, out):
     """`walk` for many moments (k, v): nodes first to last into out (k, last - first, 4, 4)."""
     world = np.empty(local.shape)
     for m in range(len(values)):
-        walk(steps, ints, floats, local, values[m].copy(), world)
+        walk(steps, ints, floats, local, values[m].copy(), world, np.empty(0), 0.0)
         out[m] = world[first:last]
+
+
+@njit(cache=True, nogil=True)
+def walk_shown(steps, ints, floats, local, values, states, out):
+    """`walk` for many moments (k, v) in as many states (k, s): the first nodes into out (k, n, 4, 4)."""
+    world = np.empty(local.shape)
+    for m in range(len(values)):
+        walk(steps, ints, floats, local, values[m].copy(), world, states[m].copy(), 0.0)
+        out[m] = world[: out.shape[1]]
+
+
+@njit(cache=True, nogil=True)
+def walk_values(steps, ints, floats, local, values):
+    """What becomes of the values of many moments (k, v), in place: driven and limited."""
+    world = np.empty(local.shape)
+    for m in range(len(values)):
+        walk(steps, ints, floats, local, values[m], world, np.empty(0), 0.0)
+
+
+@njit(cache=True, nogil=True)
+def walk_ticks(steps, ints, floats, local, values, states, seconds):
+    """On from a state, tick by tick: values (k, v) at the end of each, states (k + 1, s), of which the first is given."""
+    world = np.empty(local.shape)
+    for m in range(len(values)):
+        states[m + 1] = states[m]
+        walk(steps, ints, floats, local, values[m].copy(), world, states[m + 1], seconds)
 
 
 @njit(cache=True, nogil=True)

@@ -11,8 +11,8 @@ Needs = Mapping[int, set[int]]
 """What each vertex needs before it."""
 
 
-def in_order(needs: Needs, name: Callable[[int], str]) -> list[int]:
-    """Every vertex after what it needs. Raises EditError naming the members of a loop."""
+def in_order(needs: Needs, name: Callable[[int], str], hint: Callable[[list[int]], str] = lambda _: "") -> list[int]:
+    """Every vertex after what it needs. Raises EditError naming the members of a loop, and what `hint` says of them."""
     try:
         return list(TopologicalSorter(needs).static_order())
     except CycleError as error:
@@ -24,4 +24,4 @@ def in_order(needs: Needs, name: Callable[[int], str]) -> list[int]:
                 loop.append(said)
         if loop[0] != loop[-1] or len(loop) == 1:
             loop.append(loop[0])
-        raise EditError("controls depend on each other in a loop: " + " > ".join(loop)) from error
+        raise EditError("controls depend on each other in a loop: " + " > ".join(loop) + hint(list(error.args[1]))) from error

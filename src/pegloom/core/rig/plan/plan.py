@@ -12,6 +12,9 @@ from pegloom.core.errors import EditError
 from pegloom.core.memo import by_identity
 from pegloom.core.rig.constraints import Constraint, checked, pack, reads
 from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.couplings import checked as check_coupling
+from pegloom.core.rig.couplings import pack as pack_coupling
+from pegloom.core.rig.couplings import reads as coupling_reads
 from pegloom.core.rig.kernels.walk import LIMIT, RIDE, TURN
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.plan.nodes import NodeTable
@@ -19,6 +22,13 @@ from pegloom.core.rig.plan.order import in_order
 from pegloom.core.rig.refs import ChannelRef, NodeKind, NodeRef, control_node, joint_node
 from pegloom.core.rig.slots import SlotTable
 from pegloom.core.rig.solvers import KINDS, Packed, Rests, Solver, own_start
+from pegloom.core.rig.springs import NUMBERS, Spring, SpringGroup
+from pegloom.core.rig.springs import checked as check_spring
+from pegloom.core.rig.springs import pack as pack_spring
+from pegloom.core.rig.springs import reads as spring_reads
+from pegloom.core.rig.twists import TwistSpread
+from pegloom.core.rig.twists import checked as check_twist
+from pegloom.core.rig.twists import pack as pack_twist
 from pegloom.core.skeleton.joints import Skeleton
 
 
@@ -33,6 +43,7 @@ class Plan:
     solvers : each solver's numbers by id.
     order : controls as they are worked out.
     held : controls whose base a constraint holds.
+    state : numbers that what follows through remembers.
     """
 
     slots: SlotTable
@@ -45,6 +56,7 @@ class Plan:
     solvers: Mapping[str, Packed]
     order: tuple[int, ...]
     held: frozenset[str]
+    state: int = 0
 
     @property
     def arrays(self) -> tuple[IntArray, IntArray, FloatArray, FloatArray]:
@@ -83,7 +95,14 @@ class _Planner:
             self.nodes.number, self.slot, self.place, lambda j: rig.limit_of.get(j) or JointLimit(j),
             lambda j: skeleton.joint(j).parent, lambda c: rig.control(c).parent,
             lambda c: tuple(int(s) for s in self.slots.rows[rig.index[c]]), lambda s: float(self.slots.rest[s]), _height(skeleton),
+            self.tip,
         )  # fmt: skip
+
+    def tip(self, joint_id: str) -> FloatArray:
+        """Where a joint's bone ends at rest (3,)."""
+        joint = self.skeleton.joint(joint_id)
+        ends = [c.position for c in self.skeleton.children(joint_id) if not c.floating]
+        return np.array(ends[0] if ends else joint.tail if joint.tail is not None else joint.position)
 
     def slot(self, ref: tuple[str, str]) -> int:
         if ref not in self.slots.index:
@@ -106,9 +125,95 @@ class _Planner:
             if joint not in self.last:
                 self.parents[joint] = node
         holds = self._holds()
+        self._twisted()
+        self._sprung()
         needs = self._needs(chosen, holds)
-        order = in_order(needs, self._name)
+        self._need_more(needs)
+        order = in_order(needs, self._name, self._opening)
         return self._packed(order, chosen, holds)
+
+    def _opening(self, loop: list[int]) -> str:
+        """A space that nothing may be in yet, and that would open a loop if it were taken out."""
+        for constraint in self.rig.constraints:
+            if not constraint.spaces or self.nodes.number(constraint.held) not in loop:
+                continue
+            for target in constraint.targets:
+                if self.nodes.number(target.node) in loop:
+                    held = self.nodes.name(self.nodes.number(constraint.held))
+                    return f"; {held} may follow {target.name or self.nodes.name(self.nodes.number(target.node))}: without that space it is none"
+        return ""
+
+    def _twisted(self) -> None:
+        """Which joints take a share of a twist."""
+        self.twists: dict[int, tuple[TwistSpread, int]] = {}
+        for spread in self.rig.twists:
+            check_twist(spread)
+            for k, joint in enumerate(spread.joints):
+                node = self.nodes.number(joint_node(joint))
+                if node in self.twists or node in self.last:
+                    raise EditError(f"{self._name(node)} cannot take a share of {spread.name or spread.id}: it is worked out already")
+                self.twists[node] = (spread, k)
+
+    def _sprung(self) -> None:
+        """Which joints follow through: those that ride or are driven one by one, those of a solver after it, all at once."""
+        groups = {g.id: g for g in self.rig.spring_groups}
+        self.sprung: dict[int, tuple[Spring, SpringGroup, str, int]] = {}
+        self.after: dict[int, tuple[Spring, SpringGroup, tuple[str, ...], int]] = {}
+        """What follows through after a solver, by the solver's row."""
+        self.state = 0
+        taken: set[str] = set()
+        for spring in self.rig.springs:
+            check_spring(spring)
+            said = spring.name or spring.id
+            if spring.group not in groups:
+                raise EditError(f"{said} takes its settings from {spring.group}, which is not there")
+            if taken & set(spring.joints):
+                raise EditError(f"{said} takes a joint that follows through already")
+            taken |= set(spring.joints)
+            by_row: dict[int, list[str]] = {}
+            for joint in spring.joints:
+                node, begin = self.nodes.number(joint_node(joint)), self.state + NUMBERS * spring.joints.index(joint)
+                if node in self.last:
+                    by_row.setdefault(self.last[node], []).append(joint)
+                else:
+                    self.sprung[node] = (spring, groups[spring.group], joint, begin)
+            for row, joints in by_row.items():
+                solver = self.rig.solvers[row]
+                if row in self.after:
+                    raise EditError(f"two chains of {solver.name or solver.id} follow through; take them as one")
+                self._check_below_of(joints, row, said)
+                self.after[row] = (spring, groups[spring.group], tuple(joints), self.state + NUMBERS * spring.joints.index(joints[0]))
+            self.state += NUMBERS * len(spring.joints)
+
+    def _check_below_of(self, joints: list[str], row: int, said: str) -> None:
+        """What a solver placed below these joints would not come along."""
+        solver = self.rig.solvers[row]
+        for other in KINDS[type(solver)].writes(solver):
+            above = self.skeleton.joint(other.id).parent
+            while other.id not in joints and above is not None and above not in joints:
+                above = self.skeleton.joint(above).parent
+            if other.id not in joints and above is not None:
+                raise EditError(f"{said} would leave {self.skeleton.joint(other.id).name} behind, which {solver.name or solver.id} places; take it in")
+
+    def _spring_vertex(self, row: int) -> int:
+        return self._solver_vertex(len(self.rig.solvers)) + row
+
+    def _need_more(self, needs: dict[int, set[int]]) -> None:
+        """What couplings, twists and springs wait for."""
+        for one in self.rig.couplings:
+            check_coupling(one)
+            needs[self._slot_vertex(self.slot(one.drives))] |= {v for v in map(self._vertex, coupling_reads(one)) if v >= 0}
+        for node, (spread, _) in self.twists.items():
+            of = [self.nodes.number(spread.of), self.nodes.number(spread.against)]
+            amount = [] if spread.amount is None else [self._slot_vertex(self.slot(spread.amount))]
+            needs[node] |= {v for v in (*of, *amount) if v >= 0}
+        for node, (spring, group, _, _) in self.sprung.items():
+            needs[node] |= {self._vertex(c) for c in spring_reads(spring, group)}
+        for row, (spring, group, joints, _) in self.after.items():
+            vertex = self._spring_vertex(row)
+            needs[vertex] = {self._solver_vertex(row), *(self._vertex(c) for c in spring_reads(spring, group))}
+            for joint in joints:
+                needs[self.nodes.number(joint_node(joint))] = {vertex}
 
     def _driven(self) -> dict[int, int]:
         driven: dict[int, int] = {}
@@ -238,6 +343,9 @@ class _Planner:
             owner, key = list(self.slots.index)[vertex - slots]
             named = self.rig.control(owner).name if owner in self.rig.index else owner
             return f"{named} {key.replace('_', ' ')}"
+        if vertex >= self._spring_vertex(0):
+            spring = self.after[vertex - self._spring_vertex(0)][0]
+            return spring.name or spring.id
         solver = self.rig.solvers[vertex - self._solver_vertex(0)]
         return solver.name or solver.id
 
@@ -255,6 +363,7 @@ class _Planner:
         for k, parent in enumerate(self.start_parents):
             control, joint = self.rest[parent], self.rest[joints_of[self.count + k]]
             local[self.count + k] = np.eye(4) if np.array_equal(control, joint) else inverse[parent] @ joint
+        keys = list(slots.index)
         steps: list[tuple[int, int, int, int, int]] = []
         ints: list[int] = []
         floats: list[float] = []
@@ -265,14 +374,20 @@ class _Planner:
             ints.extend(packed.ints)
             floats.extend(packed.floats.tolist())
 
-        slot_0, solver_0 = self._slot_vertex(0), self._solver_vertex(0)
+        drivers = rig.drivers
+        slot_0, solver_0, spring_0 = self._slot_vertex(0), self._solver_vertex(0), self._spring_vertex(0)
         for v in order:
-            if v >= solver_0:
+            if v >= spring_0:
+                spring, group, joints_of_it, begin = self.after[v - spring_0]
+                put(pack_spring(spring, group, self.rests, joints_of_it, begin, carried=True), nodes.number(joint_node(joints_of_it[0])))
+            elif v >= solver_0:
                 solver = rig.solvers[v - solver_0]
                 joints, starts, _ = chosen[v - solver_0]
                 packed = known[solver.id] = KINDS[type(solver)].pack(solver, self.rests, starts)
                 put(packed, joints[0])
             elif v >= slot_0:
+                for one in drivers.get(ChannelRef(*keys[v - slot_0]), ()):
+                    put(pack_coupling(one, self.rests), v - slot_0)
                 low, high = slots.low[v - slot_0], slots.high[v - slot_0]
                 if np.isfinite(low) or np.isfinite(high):
                     steps.append((LIMIT, v - slot_0, -1, len(ints), len(floats)))
@@ -286,11 +401,17 @@ class _Planner:
                 steps.append((RIDE, v, int(self.parents[v]), len(ints), len(floats)))
                 for constraint in holds.get(v, ()):
                     put(pack(constraint, self.rests, int(self.parents[v]), self._at_rest(int(self.parents[v]))), v)
+                if v in self.twists:
+                    put(pack_twist(self.twists[v][0], self.rests, self.twists[v][1]), v)
+                if v in self.sprung:
+                    spring, group, joint, begin = self.sprung[v]
+                    put(pack_spring(spring, group, self.rests, (joint,), begin, carried=False), v)
         held = frozenset(rig.controls[n - self.bases].id for n in holds if n >= self.bases)
         return Plan(
             slots, nodes, np.asarray(frozen(np.array(steps, dtype=np.int64).reshape(-1, 5))),
             np.asarray(frozen(np.array(ints, dtype=np.int64))), np.asarray(frozen(np.array(floats, dtype=np.float64))),
             np.asarray(frozen(local)), self.rests, known, tuple(v for v in order if v < nodes.controls), held,
+            self.state,
         )  # fmt: skip
 
 

@@ -8,8 +8,10 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.channels import ROTATE, Channel, channels_of
 from pegloom.core.rig.constraints import Constraint
 from pegloom.core.rig.controls import Control, Drive, Shape
+from pegloom.core.rig.couplings import Coupling
 from pegloom.core.rig.refs import NodeRef, control_node
 from pegloom.core.rig.solvers import Solver
+from pegloom.core.rig.twists import TwistSpread
 from pegloom.core.skeleton.axes import clean_matrix
 from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
 from pegloom.core.skeleton.names import with_ending
@@ -30,6 +32,8 @@ class Builder:
         self.drives: list[Drive] = []
         self.solvers: list[Solver] = []
         self.constraints: list[Constraint] = []
+        self.couplings: list[Coupling] = []
+        self.twists: list[TwistSpread] = []
         self.taken_names: set[str] = set()
 
     def place(self, joint_id: str) -> FloatArray:
@@ -48,6 +52,15 @@ class Builder:
         if drives:
             self.drives.append(Drive(drives, control_node(control_id)))
             self.taken_names.add(drives)
+
+    def helper(
+        self, control_id: str, name: str, side: Side, parent: NodeRef, rest: FloatArray, channels: tuple[Channel, ...]
+    ) -> None:
+        """A frame nobody holds: driven, never drawn or picked."""
+        flat = tuple(float(v) for v in rest.ravel())
+        self.controls.append(
+            Control(control_id, name, side, parent, flat, channels, Shape.CROSS, 0.01 * self.height, helper=True)
+        )
 
     def length(self, joint: Joint) -> float:
         ends = [np.array(c.position) for c in self.skeleton.children(joint.id) if c.kind is not JointKind.TWIST]

@@ -30,11 +30,17 @@ class KitRig:
     """solver : what bends the kit's limb.
     ik_at_rest : whether it starts with IK; None as the kit has it.
     spaces : what its goal may follow beside the root, of SPACES; None as is usual.
+    roll : whether a leg's goal has heel, ball and toe roll, bank and swings.
+    curl : whether its hand has curl and spread of the fingers.
+    twist : whether the twist of its bones is spread over the twist joints along them.
     """
 
     solver: KitSolver = KitSolver.USUAL
     ik_at_rest: bool | None = None
     spaces: tuple[str, ...] | None = None
+    roll: bool = True
+    curl: bool = True
+    twist: bool = True
 
 
 USUAL_KIT = KitRig()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
 
@@ -37,7 +38,7 @@ def limb_channels(*, hock: bool = False) -> tuple[Channel, ...]:
     return (*found, *more) if hock else found
 
 
-def limb_settings(goal: str, pole: str) -> dict[str, ChannelRef]:
+def limb_settings(goal: str, pole: str) -> dict[str, Any]:
     """Channels of a limb's settings, by field of its record."""
     return {
         "goal_place": ChannelRef(goal, PLACE), "goal_turn": ChannelRef(goal, TURN), "pole_share": ChannelRef(goal, POLE),

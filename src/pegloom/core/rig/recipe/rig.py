@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import replace
+from types import MappingProxyType
 
 import numpy as np
 
@@ -13,23 +14,28 @@ from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
 from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
 from pegloom.core.rig.recipe.builder import HUMAN_SIZES, Builder, level
 from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, KitSolver, joints_bent, solver_of_kit
+from pegloom.core.rig.recipe.comfort import add_feet, add_hands
 from pegloom.core.rig.recipe.limb import add_chain, add_curve, add_limb
 from pegloom.core.rig.recipe.spaces import add_eyes, add_spaces
+from pegloom.core.rig.recipe.twist import add_twists
 from pegloom.core.rig.refs import WORLD, control_node, joint_node
 from pegloom.core.skeleton.build import AS_STOOD
-from pegloom.core.skeleton.joints import Joint, JointKind, Quaternion, Side, Skeleton
+from pegloom.core.skeleton.joints import Joint, JointKind, Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.kits import Kit
+
+NO_PEGS: Mapping[str, Vector] = MappingProxyType({})
 
 
 def build_rig(
     skeleton: Skeleton, height: float, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig] = NO_RECIPE, *,
-    front: Quaternion = AS_STOOD,
+    front: Quaternion = AS_STOOD, pegs: Mapping[str, Vector] = NO_PEGS,
 ) -> ControlRig:  # fmt: skip
     """Controls for a skeleton of any body plan.
 
     height : metres, sizes the shapes.
     recipe : how each kit is to be built, by id; one not named as is usual.
     front : how the body's own up and ahead are turned now (x y z w).
+    pegs : places of pegs by name, for what no joint says: a heel.
 
     Every control reads zero at rest and no joint moves. Joints no kit knows (added by hand, from a file) get a
     turner each. Raises EditError for a skeleton without joints.
@@ -86,9 +92,15 @@ def build_rig(
         by_hand = joint.id in limb_joints
         own = f"{joint.id}.fk" if by_hand else joint.id
         b.turner(own, joint.id, joint_node(joint.parent), size, shape=shape, channels=keys, clean=not by_hand)
+    add_feet(b, kits, recipe, pegs)
+    add_hands(b, kits, recipe)
+    add_twists(b, kits, recipe)
     add_spaces(b, kits, recipe)
     add_eyes(b, kits)
-    return ControlRig(tuple(b.controls), tuple(b.drives), tuple(b.solvers), constraints=tuple(b.constraints))
+    return ControlRig(
+        tuple(b.controls), tuple(b.drives), tuple(b.solvers), constraints=tuple(b.constraints), couplings=tuple(b.couplings),
+        twists=tuple(b.twists),
+    )  # fmt: skip
 
 
 def _bent(b: Builder, kit: Kit, joints: tuple[str, ...], recipe: Mapping[str, KitRig]) -> None:

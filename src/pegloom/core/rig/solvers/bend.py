@@ -45,6 +45,12 @@ class BendIk:
     swivel: ChannelRef | None = None
     stretch: ChannelRef | None = None
     soft: ChannelRef | None = None
+    under: NodeRef | None = None
+
+    @property
+    def end_goal(self) -> NodeRef:
+        """What the end follows: the goal, or what carries it there."""
+        return self.under or self.goal
 
     @property
     def settings(self) -> tuple[ChannelRef | None, ...]:
@@ -55,7 +61,7 @@ class BendIk:
 
 
 def reads(solver: BendIk) -> tuple[NodeRef | ChannelRef, ...]:
-    return (solver.goal, solver.pole, solver.amount, *(c for c in solver.settings if c is not None))
+    return (solver.end_goal, solver.pole, solver.amount, *(c for c in solver.settings if c is not None))
 
 
 def writes(solver: BendIk) -> tuple[NodeRef, ...]:
@@ -64,12 +70,13 @@ def writes(solver: BendIk) -> tuple[NodeRef, ...]:
 
 def belongs(solver: BendIk) -> Mapping[str, str]:
     _, middle, _, end = solver.joints
-    return dict(zip(solver.fk, solver.joints, strict=True)) | {solver.goal.id: end, solver.pole.id: middle}
+    pivots = {} if solver.under is None else {solver.under.id: end}
+    return dict(zip(solver.fk, solver.joints, strict=True)) | {solver.goal.id: end, solver.pole.id: middle} | pivots
 
 
 def pack(solver: BendIk, rests: Rests, starts: tuple[int, ...]) -> Packed:
     upper, middle, hock, end = (rests.place(n) for n in writes(solver))
-    limb = rest_numbers(upper, middle, end, rests.place(solver.pole), rests.place(solver.goal))
+    limb = rest_numbers(upper, middle, end, rests.place(solver.pole), rests.place(solver.end_goal))
     into = middle[:3, :3].T
     bone, tail = into @ (hock[:3, 3] - middle[:3, 3]), into @ (end[:3, 3] - hock[:3, 3])
     b, c = float(np.linalg.norm(bone)), float(np.linalg.norm(tail))
@@ -83,7 +90,7 @@ def pack(solver: BendIk, rests: Rests, starts: tuple[int, ...]) -> Packed:
     apart = float(np.linalg.norm(end[:3, 3] - upper[:3, 3]))
     fold = fold_of(span, b, c)
     more = [*USUAL, HALF, 0.0, *normalised(hinge), *(into @ hock[:3, :3]).ravel(), apart / whole, span / whole, fold]
-    nodes = (*(rests.node(n) for n in writes(solver)), *starts, rests.node(solver.goal), rests.node(solver.pole))
+    nodes = (*(rests.node(n) for n in writes(solver)), *starts, rests.node(solver.end_goal), rests.node(solver.pole))
     return Packed(OPCODE, (*nodes, *rests.slots(solver.amount, *solver.settings)), np.concatenate([limb, more]))
 
 

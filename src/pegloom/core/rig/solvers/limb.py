@@ -31,6 +31,7 @@ class LimbIk:
     goal_place, goal_turn, pole_share : channels of how much each of them counts; None: wholly.
     swivel : channel that turns the limb about the line from end to end, beside the pole.
     stretch, soft : channels of how much the bones give way beyond reach, and over which share of it they ease in.
+    under : what rides on the goal and carries the end, as the pivots of a foot do; None: the goal itself.
     """
 
     id: str
@@ -46,6 +47,12 @@ class LimbIk:
     swivel: ChannelRef | None = None
     stretch: ChannelRef | None = None
     soft: ChannelRef | None = None
+    under: NodeRef | None = None
+
+    @property
+    def end_goal(self) -> NodeRef:
+        """What the end follows: the goal, or what carries it there."""
+        return self.under or self.goal
 
     @property
     def settings(self) -> tuple[ChannelRef | None, ...]:
@@ -58,7 +65,7 @@ USUAL = (1.0, 1.0, 1.0, 0.0, 0.0, 0.0)
 
 
 def reads(solver: LimbIk) -> tuple[NodeRef | ChannelRef, ...]:
-    return (solver.goal, solver.pole, solver.amount, *(c for c in solver.settings if c is not None))
+    return (solver.end_goal, solver.pole, solver.amount, *(c for c in solver.settings if c is not None))
 
 
 def writes(solver: LimbIk) -> tuple[NodeRef, ...]:
@@ -67,13 +74,14 @@ def writes(solver: LimbIk) -> tuple[NodeRef, ...]:
 
 def belongs(solver: LimbIk) -> Mapping[str, str]:
     _, middle, end = solver.joints
-    return dict(zip(solver.fk, solver.joints, strict=True)) | {solver.goal.id: end, solver.pole.id: middle}
+    pivots = {} if solver.under is None else {solver.under.id: end}
+    return dict(zip(solver.fk, solver.joints, strict=True)) | {solver.goal.id: end, solver.pole.id: middle} | pivots
 
 
 def pack(solver: LimbIk, rests: Rests, starts: tuple[int, ...]) -> Packed:
     upper, lower, end = (rests.joint(j) for j in solver.joints)
-    floats = rest_numbers(upper, lower, end, rests.place(solver.pole), rests.place(solver.goal))
-    nodes = (*(rests.node(n) for n in writes(solver)), *starts, rests.node(solver.goal), rests.node(solver.pole))
+    floats = rest_numbers(upper, lower, end, rests.place(solver.pole), rests.place(solver.end_goal))
+    nodes = (*(rests.node(n) for n in writes(solver)), *starts, rests.node(solver.end_goal), rests.node(solver.pole))
     return Packed(OPCODE, (*nodes, *rests.slots(solver.amount, *solver.settings)), np.concatenate([floats, USUAL]))
 
 

@@ -24,6 +24,7 @@ class Rests:
     rows : slots of a control's move, rotate and scale (7,), by its id.
     value : of a slot, at rest.
     height : of the joints at rest, metres.
+    tip : where a joint's own bone ends at rest (3,), by its id.
     """
 
     node: Callable[[NodeRef], int]
@@ -35,6 +36,10 @@ class Rests:
     rows: Callable[[str], tuple[int, ...]]
     value: Callable[[int], float]
     height: float
+    tip: Callable[[str], FloatArray]
+
+    def node_of_joint(self, joint_id: str) -> int:
+        return self.node(joint_node(joint_id))
 
     def slots(self, *channels: ChannelRef | None) -> tuple[int, ...]:
         """Numbers of channels, -1 for those there are not."""

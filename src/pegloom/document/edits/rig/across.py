@@ -10,11 +10,20 @@ import numpy as np
 
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import euler_quaternion, matrix_quaternion, quaternion_euler, rotation_matrix
-from pegloom.core.rig.across import Across, board_key, mirrored, mirrored_limit, mirrored_place, swapped_id
-from pegloom.core.rig.changes import ControlChange, OwnControl, RigChanges
-from pegloom.core.rig.channels import MOVE, ROTATE, Channel
+from pegloom.core.rig.across import (
+    SIDED,
+    Across,
+    across_key,
+    board_key,
+    mirrored,
+    mirrored_limit,
+    mirrored_place,
+    swapped_id,
+)
+from pegloom.core.rig.changes import OWN, ControlChange, OwnControl, RigChanges, references
+from pegloom.core.rig.channels import Channel
 from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.refs import BOARD, NodeKind
+from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind
 from pegloom.core.rig.solvers import Solver
 from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
 from pegloom.document.edits.controls import put_changes
@@ -64,18 +73,22 @@ def _put_as_many(document: Document, changes: RigChanges) -> tuple[Document, lis
     try:
         return put_changes(document, changes), []
     except EditError:
-        had = {c.id for c in document.require_character().rig_changes.own_constraints}
-        new = [c for c in changes.own_constraints if c.id not in had]
+        had = {c.id for c in document.require_character().rig_changes.own}
+        new = [(k, c) for k in ("own_constraints", "own_couplings") for c in getattr(changes, k) if c.id not in had]
         if not new:
             raise
-    document = put_changes(document, replace(changes, own_constraints=tuple(c for c in changes.own_constraints if c.id in had)))
+    without: dict[str, Any] = {
+        k: tuple(c for c in getattr(changes, k) if c.id in had) for k in ("own_constraints", "own_couplings")
+    }
+    document = put_changes(document, replace(changes, **without))
     lost = []
-    for constraint in new:
+    for kind, record in new:
         now = document.require_character().rig_changes
+        more: dict[str, Any] = {kind: (*getattr(now, kind), record)}
         try:
-            document = put_changes(document, replace(now, own_constraints=(*now.own_constraints, constraint)))
+            document = put_changes(document, replace(now, **more))
         except EditError:
-            lost.append(f"{constraint.name or constraint.id} (it would close a loop)")
+            lost.append(f"{record.name or record.id} (it would close a loop)")
     return document, lost
 
 
@@ -85,12 +98,15 @@ def _side_of_id(told: str) -> Side:
 
 
 def _side_of(record: Solver | object, skeleton: Skeleton, rig: ControlRig) -> Side:
-    """The side a solver or constraint is of: that of its joints, or of what it holds."""
+    """The side a record is of: that of its joints, of what it holds, of the channel it drives or reads."""
     joints = getattr(record, "joints", ())
     if joints:
         sides = {skeleton.joint(j).side for j in joints if j in skeleton.index} - {Side.CENTRE}
         return sides.pop() if len(sides) == 1 else Side.CENTRE
     held = getattr(record, "held", None)
+    told = getattr(record, "drives", None) or getattr(record, "channel", None)
+    if isinstance(told, ChannelRef):
+        return rig.control(told.owner).side if told.owner in rig.index else Side.CENTRE
     if held is None:
         return Side.CENTRE
     if held.kind is NodeKind.JOINT:
@@ -158,7 +174,7 @@ def _records(changes: RigChanges, across: Across, side: Side) -> tuple[RigChange
             made = swapped_id(told) if swapped_id(told) != told else told.removesuffix(TAIL) if told.endswith(TAIL) else told + TAIL
             found = mirrored(across, record, made)
             if found is None:
-                lost.append(record.name or told)
+                lost.append(getattr(record, "name", "") or told)
             else:
                 result[made] = found
         return tuple(result.values())
@@ -166,7 +182,7 @@ def _records(changes: RigChanges, across: Across, side: Side) -> tuple[RigChange
     channels = dict(changes.own_channels)
     for owner, some in changes.own_channels.items():
         if owner == BOARD:
-            mine = [c for c in some if c.key.startswith("hold") and _board_side(changes, across, c.key) is side]
+            mine = [c for c in some if c.key.startswith(SIDED) and _board_side(changes, across, c.key) is side]
             have = {c.key: c for c in channels[BOARD]}
             have |= {board_key(c.key): replace(c, key=board_key(c.key)) for c in mine}
             channels[BOARD] = tuple(have.values())
@@ -183,17 +199,17 @@ def _records(changes: RigChanges, across: Across, side: Side) -> tuple[RigChange
             limits[other_limit.joint] = other_limit
     dropped = {d for d in changes.dropped if _side_of_id(d) is not OTHER[side]}
     dropped |= {swapped_id(d) for d in dropped if _side_of_id(d) is side}
+    made: dict[str, Any] = {f"own_{kind}": both(getattr(changes, f"own_{kind}")) for kind in OWN}
     result = replace(
-        changes, own_solvers=both(changes.own_solvers), own_constraints=both(changes.own_constraints),
-        own_channels=MappingProxyType(channels), limits=MappingProxyType(limits), dropped=frozenset(dropped),
+        changes, **made, own_channels=MappingProxyType(channels), limits=MappingProxyType(limits), dropped=frozenset(dropped),
     )  # fmt: skip
     return result, lost
 
 
 def _board_side(changes: RigChanges, across: Across, key: str) -> Side:
-    for constraint in changes.own_constraints:
-        if key in (constraint.amount.key, *(t.weight.key for t in constraint.targets)):
-            return _side_of(constraint, across.skeleton, across.rig)
+    for record in (*changes.own_constraints, *changes.own_springs):
+        if any(isinstance(r, ChannelRef) and r == (BOARD, key) for r in references(record)):
+            return _side_of(record, across.skeleton, across.rig)
     return Side.CENTRE
 
 
@@ -223,7 +239,7 @@ def _controls(changes: RigChanges, across: Across, built: ControlRig, side: Side
         other = across.control(owner)
         if other is None or other not in rig.index:
             continue
-        new_key, sign = _across_key(across, owner, other, key)
+        new_key, sign = across_key(across, owner, other, key)
         limits = channel.limits
         if limits is not None and sign < 0:
             limits = (None if limits[1] is None else -limits[1], None if limits[0] is None else -limits[0])
@@ -253,13 +269,3 @@ def _mirrored_change(across: Across, built: ControlRig, here: str, there: str, c
     )  # fmt: skip
 
 
-def _across_key(across: Across, here: str, there: str, key: str) -> tuple[str, float]:
-    """The channel across that does what this one does, and whether it runs the other way."""
-    rig = across.rig
-    turn = across.turned(rig.control(here).matrix, rig.control(there).matrix)
-    for keys, axes in ((MOVE, turn), (ROTATE, -turn)):
-        if key in keys:
-            k = keys.index(key)
-            i = int(np.argmax(np.abs(axes[:, k])))
-            return keys[i], float(np.sign(axes[i, k]))
-    return key, 1.0

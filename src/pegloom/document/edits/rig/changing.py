@@ -39,7 +39,7 @@ def fresh(document: Document, stem: str, count: int = 1) -> tuple[Document, list
     character = document.require_character()
     changes = character.rig_changes
     used = [o.control.id for o in changes.own_controls]
-    used += [x.id for x in (*changes.own_solvers, *changes.own_constraints)]
+    used += [x.id for x in changes.own]
     character, ids = fresh_ids(character, stem, used, count)
     return document.with_character(character), ids
 

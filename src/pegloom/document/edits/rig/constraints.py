@@ -214,6 +214,43 @@ def set_spaces(document: Document, control: str, spaces: Mapping[str, str | Node
     return _put(document, constraint, held, channels)
 
 
+def add_space(document: Document, control: str, name: str, told: str | NodeRef, *, axes: str = "xyz") -> Document:
+    """One more thing a control may follow, beside those it has; the others keep their channels and keys."""
+    _, skeleton, rig = rigged(document)
+    held = control_id(rig, control)
+    there = spaces_of(rig, held, axes)
+    if there is None:
+        return set_spaces(document, held, {name: told}, axes=axes)
+    if any(t.name == name for t in there.targets):
+        raise EditError(f"{rig.control(held).name} may follow {name} already")
+    key = _key(name, axes, {c.key for c in rig.control(held).channels})
+    said = f"follow {name}" + ("" if axes == "xyz" else f" along {axes}")
+    channel = Channel(key, said, Quantity.SHARE, 0.0, 0.0, 1.0)
+    target = Target(node(skeleton, rig, told), ChannelRef(held, key), name=name)
+    return _put(document, replace(there, targets=(*there.targets, target)), held, [channel])
+
+
+def take_hold(document: Document, held: str, by: str, *, clip: str = "", time: float = 0.0) -> Document:
+    """Let something be held from a moment on: a prop by a hand, or a hand's goal by a prop. It stays where it is.
+
+    held : a control. by : a control or joint; it becomes one of what `held` may follow, and the one it follows from then on.
+    clip, time : within a clip from `time` (seconds) on, with the keys it needs; else in the pose in hand.
+    """
+    _, skeleton, rig = rigged(document)
+    control, target = control_id(rig, held), node(skeleton, rig, by)
+    there = spaces_of(rig, control)
+    name = next((t.name for t in there.targets if t.node == target), "") if there is not None else ""
+    if not name:
+        name = name_of(skeleton, rig, target)
+        document = add_space(document, control, name, target)
+    return switch_space_at(document, control, name, clip, time) if clip else switch_space(document, control, name)
+
+
+def let_go(document: Document, held: str, *, clip: str = "", time: float = 0.0) -> Document:
+    """Let what is held go: it follows what it rides on again, and stays where it is. clip, time : as `take_hold` has them."""
+    return switch_space_at(document, held, "", clip, time) if clip else switch_space(document, held, "")
+
+
 def _key(name: str, axes: str, taken: set[str]) -> str:
     plain = "".join(c if c.isalnum() else "_" for c in name.lower()) or "space"
     stem = SPACE + plain + ("" if axes == "xyz" else f"_{axes}")

@@ -208,9 +208,9 @@ def put_body(document: Document, made: str, name: str) -> Document:
     fk = tuple(turners[j] for j in order)
     goals = tuple(
         # A limb on FK holds nothing.
-        BodyGoal(limb.joints[-1], limb.goal, limb.amount) for limb in limbs if limb.joints[-1] in order
+        BodyGoal(limb.joints[-1], limb.end_goal, limb.amount) for limb in limbs if limb.joints[-1] in order
     )  # fmt: skip
-    held = _without_loops(rig, skeleton, {g.node.id for g in goals} | {limb.pole.id for limb in limbs}, set(order))
+    held = _without_loops(rig, skeleton, {limb.goal.id for limb in limbs} | {limb.pole.id for limb in limbs}, set(order))
     changes = document.require_character().rig_changes
     limits = dict(changes.limits)
     middles = {limb.joints[1]: (limb.joints[0], limb.joints[1], limb.joints[2]) for limb in limbs}

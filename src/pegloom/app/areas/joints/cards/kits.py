@@ -91,10 +91,10 @@ class KitsCard(Card):
         self.count.setToolTip(
             f"{kit.least} to {counted(kit.most, 'joint')}" if some and kit is not None else "This kit has a fixed number of joints"
         )
-        bent = kit is not None and len(kit.ik) == 3
+        bent = kit is not None and bool(kit.twisted_bones)
         self.twist.setEnabled(bent)
         self.twist.setToolTip(
-            "Joints along each bone that share its twist out" if bent else "Only limbs with two bones twist"
+            "Joints along each bone that share its twist out" if bent else "Only limbs with two bones and necks twist"
         )
         finger = kit is not None and kit.kind == "finger"
         self.bent.setVisible(finger)
