@@ -45,6 +45,7 @@ class Ask(Protocol):
     def open_file(self) -> str: ...
     def open_picture(self) -> str: ...
     def open_motion(self) -> str: ...
+    def open_expressions(self) -> str: ...
     def choose_import(self, imported: Imported) -> ImportChoice | None: ...
     def pair_joints(self, other: Character, ours: Skeleton) -> dict[str, str] | None: ...
     def name(self, title: str, suggestion: str) -> str: ...
@@ -195,6 +196,15 @@ class Context(QObject):
         if then is not None:
             then(result)
         return True
+
+    def preview(self, edit: Edit) -> PegLoomError | None:
+        """Show what an edit would make of the document as it is kept, without a step; what is wrong, where it cannot be done."""
+        try:
+            document, _ = _parted(edit(self.store.history.present))
+        except PegLoomError as error:
+            return error
+        self.store.draft(document)
+        return None
 
     def change(
         self, name: str, edit: Edit, *, slow: bool = False, doing: str = "", then: Callable[[Any], None] | None = None

@@ -8,6 +8,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.outputs import CONTROL
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.rig.refs import NodeKind, NodeRef
 from pegloom.core.rig.shapes import shape_lines
@@ -17,13 +18,19 @@ from pegloom.scene.drawing import LINEN, Marks, side_colour
 from pegloom.scene.drawlist import DrawList
 
 
-def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, joints: Mapping[str, FloatArray], pose: Shown, marks: Marks) -> None:
+def draw_controls(
+    draw: DrawList, rig: ControlRig, worlds: FloatArray, joints: Mapping[str, FloatArray], pose: Shown, marks: Marks,
+    unseen: frozenset[str] = frozenset(),
+) -> None:  # fmt: skip
     """Control shapes in side colours; what a limb's blend leaves out of use is dimmed. Threads lead to what is followed.
 
     joints : character_from_joint (4, 4) by id.
+    unseen : what a channel hides, `control:` and its id.
     """
     dim = out_of_use(rig, pose)
     for i, control in enumerate(rig.controls):
+        if control.helper or f"{CONTROL}{control.id}" in unseen:
+            continue
         chosen = control.id in marks.selected
         alpha = 0.16 if control.id in dim and not chosen else 0.95
         colour = side_colour(control.side)
@@ -40,6 +47,7 @@ def draw_controls(draw: DrawList, rig: ControlRig, worlds: FloatArray, joints: M
             middle = worlds[rig.index[limb.fk[1]]][:3, 3]
             draw.through.add(np.array([pole, middle]), side_colour(rig.control(limb.pole.id).side), 1.0, 0.25)
     _draw_threads(draw, rig, worlds, joints, pose, marks)
+    _draw_drivers(draw, rig, worlds, joints, marks)
 
 
 def _draw_threads(
@@ -65,6 +73,30 @@ def _draw_threads(
                 continue
             for a, b in dashes(here, there):
                 draw.through.add(np.array([a, b]), LINEN, 1.8 if picked else 1.2, 0.85 if picked else 0.3)
+
+
+def _draw_drivers(draw: DrawList, rig: ControlRig, worlds: FloatArray, joints: Mapping[str, FloatArray], marks: Marks) -> None:
+    """A dotted thread from a picked control to what drives it, and to what it drives: shorter dashes than what it follows."""
+    drawn: set[tuple[str, str]] = set()
+
+    def place(owner: str) -> FloatArray | None:
+        if owner in rig.index and not rig.control(owner).helper:
+            return np.asarray(worlds[rig.index[owner]][:3, 3])
+        found = joints.get(owner)
+        return None if found is None else np.asarray(found[:3, 3])
+
+    for one in rig.couplings:
+        sources = [r.channel.owner for r in one.readings if r.channel is not None]
+        sources += [r.measure.node.id for r in one.readings if r.measure is not None]
+        for source in sources:
+            pair = (source, one.drives.owner)
+            if pair in drawn or source == one.drives.owner or not set(pair) & set(marks.selected):
+                continue
+            drawn.add(pair)
+            here, there = place(source), place(one.drives.owner)
+            if here is not None and there is not None:
+                for a, b in dashes(here, there, 30):
+                    draw.through.add(np.array([a, b]), LINEN, 1.4, 0.6)
 
 
 def dashes(start: FloatArray, end: FloatArray, count: int = 14) -> list[tuple[FloatArray, FloatArray]]:

@@ -138,9 +138,9 @@ class PartsDrawer(Panel):
             for item in rows.values():
                 item.setExpanded(True)
         if character.rig is not None:
-            top = self._row(None, "controls", str(len(character.rig.controls)), "", "")
+            top = self._row(None, "controls", str(len(character.rig.handles)), "", "")
             by_hand = {fk for limb in character.rig.limbs for fk in limb.fk}
-            for control in character.rig.controls:
+            for control in character.rig.handles:
                 self._row(top, control.name, "FK" if control.id in by_hand else "", "control", control.id)
         if character.clips:
             top = self._row(None, "clips", str(len(character.clips)), "", "")

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtWidgets import (
+    QComboBox,
     QDoubleSpinBox,
     QFormLayout,
     QHBoxLayout,
@@ -21,7 +22,7 @@ from pegloom.app.context import Context
 from pegloom.app.panels.tags import TAGS
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import Selection, State
-from pegloom.app.theme import put_icon
+from pegloom.app.theme import current, put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel
 from pegloom.core.rig.channels import Quantity
@@ -103,6 +104,7 @@ class Tag(Panel):
         self.form.setVerticalSpacing(4)
         inner.addLayout(self.form)
         self.fields: dict[str, NumberBox] = {}
+        self.choices: dict[str, QComboBox] = {}
         self.groups: dict[str, tuple[QToolButton, int]] = {}
         self.groups_end, self.open_group = 0, ""
         self.texts: dict[str, QLabel] = {}
@@ -174,7 +176,7 @@ class Tag(Panel):
             _put_away(row.fieldItem)
         while self.buttons.count():
             _put_away(self.buttons.takeAt(0))
-        self.fields, self.texts, self.groups = {}, {}, {}
+        self.fields, self.texts, self.groups, self.choices = {}, {}, {}, {}
 
     def group(self, title: str) -> None:
         """What is added from here on folds under a title; one group is open at a time."""
@@ -230,6 +232,35 @@ class Tag(Panel):
         box.valueChanged.connect(lambda value, k=key: commit(k, value))
         self.form.addRow(label(text, "soft"), box)
         self.fields[key] = box
+
+    def options(self, key: str, text: str, words: Sequence[str], commit: Callable[[str, float], None]) -> None:
+        """One of some options, its number given to commit(key, number)."""
+        box = QComboBox()
+        box.setObjectName(f"{self.stem}.{key}")
+        box.setAccessibleName(text)
+        for k, word in enumerate(words):
+            box.addItem(word, k)
+        box.activated.connect(lambda number, k=key: commit(k, float(number)))
+        self.form.addRow(label(text, "soft"), box)
+        self.choices[key] = box
+
+    def put_option(self, key: str, number: int) -> None:
+        """Show the option of a number."""
+        self.choices[key].setCurrentIndex(min(max(number, 0), self.choices[key].count() - 1))
+
+    def driven(self, key: str, words: str, go: Callable[[], None]) -> None:
+        """A field that others drive: a thread beside its name says by what, and leads there."""
+        box: QWidget | None = self.fields.get(key) or self.choices.get(key)
+        if box is None:
+            return
+        box.setProperty("driven", True)
+        box.setToolTip(words)
+        caption = self.form.labelForField(box)
+        if isinstance(caption, QLabel):
+            caption.setTextFormat(Qt.TextFormat.RichText)
+            caption.setText(f'<a style="text-decoration:none; color:{current().woad}" href="#">⤷</a> {caption.text()}')
+            caption.setToolTip(f"{words}: click the arrow to go there")
+            caption.linkActivated.connect(lambda _: go())
 
     def text(self, key: str, text: str) -> None:
         """A line of words."""

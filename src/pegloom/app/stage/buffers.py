@@ -68,7 +68,7 @@ class Buffers:
         """The soft shadow of what is shown, on the ground where that shows."""
         state = self.c.state
         hidden = state.viewing.hidden
-        shown = state.shown_parts if frame is not None and character is not None and "ground" not in hidden else ()
+        shown = self.c.frames.seen_parts if frame is not None and character is not None and "ground" not in hidden else ()
         key = (frame, tuple(part.id for part in shown))
         if self._shadow_for[0] is frame and self._shadow_for[1:] == key[1:]:
             return
@@ -86,7 +86,7 @@ class Buffers:
         c = self.c
         character, frame = c.state.character, c.frames.frame()
         assert character is not None and frame is not None
-        parts = c.state.shown_parts
+        parts = c.frames.seen_parts
         other, other_frame = c.frames.other, c.frames.other_frame()
         shown = {part.id for part in parts} | ({part.id + OTHER for part in parts} if other is not None else set())
         renderer.keep_parts(shown)

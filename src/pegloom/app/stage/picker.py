@@ -8,6 +8,8 @@ from pegloom.app.context import Context
 from pegloom.app.stage.tools import Size
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import triangulate
+from pegloom.core.rig.controls import Control
+from pegloom.core.rig.outputs import CONTROL
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.rig.use import out_of_use
 from pegloom.document.evaluate import PosedFrame
@@ -36,7 +38,8 @@ class Picker:
         if kind == "joint" and character.skeleton is not None:
             return [j.id for j in character.skeleton.joints], frame.joints[:, :3, 3]
         if kind == "control" and character.rig is not None:
-            return [control.id for control in character.rig.controls], frame.shown[:, :3, 3]
+            some = [i for i, control in enumerate(character.rig.controls) if self._picks(frame, control)]
+            return [character.rig.controls[i].id for i in some], frame.shown[some, :3, 3]
         return [], np.zeros((0, 3))
 
     def kinds(self) -> list[str]:
@@ -80,6 +83,11 @@ class Picker:
                 return kind, found
         return "", ""
 
+    @staticmethod
+    def _picks(frame: PosedFrame, control: Control) -> bool:
+        """Whether a control is there to be picked: no helper, and not hidden by a channel."""
+        return not control.helper and f"{CONTROL}{control.id}" not in frame.unseen
+
     def _control_at(
         self, character: Character, frame: PosedFrame, x: float, y: float, camera: Camera, size: Size
     ) -> str:
@@ -88,6 +96,8 @@ class Picker:
         dim = out_of_use(rig, self.c.frames.control_pose)
         best = (NEAR_ENOUGH * 0.75, "")
         for i, control in enumerate(rig.controls):
+            if not self._picks(frame, control):
+                continue
             extra = 3.0 if control.id in dim else 0.0
             for line in shape_lines(control):
                 world = line @ frame.shown[i][:3, :3].T + frame.shown[i][:3, 3]
@@ -112,7 +122,7 @@ class Picker:
     ) -> tuple[Part, Hit] | None:
         ray = camera.ray(x, y, *size)
         best: tuple[Part, Hit] | None = None
-        for part in self.c.state.shown_parts:
+        for part in self.c.frames.seen_parts:
             points = instead[1] if instead is not None and instead[0] == part.id else frame.points[part.id]
             hit = hit_surface(ray, points, triangulate(part.mesh).vertices)
             if hit is not None and (best is None or hit.distance < best[1].distance):

@@ -36,7 +36,7 @@ def controls(view: StageView, draw: DrawList) -> None:
     marks = drawing.Marks(frozenset(c.state.selection.ids), view.hovered)
     skeleton = character.skeleton
     joints = {} if skeleton is None else {j.id: m for j, m in zip(skeleton.joints, frame.joints, strict=True)}
-    rig_drawing.draw_controls(draw, character.rig, frame.shown, joints, c.frames.control_pose, marks)
+    rig_drawing.draw_controls(draw, character.rig, frame.shown, joints, c.frames.control_pose, marks, frame.unseen)
     handle = handle_for(c, view.camera, view.size_in_points)
     if handle is not None:
         drag, some = handle

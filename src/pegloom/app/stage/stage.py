@@ -51,6 +51,8 @@ CLOSE = 1.03
 """How much more than the figure is shown when all of it is."""
 STILL = 140
 """Milliseconds without a change after which the view is drawn finer."""
+NEXT_FRAME = 15
+"""Milliseconds until the next frame where something moves by itself."""
 ROOM = 24
 """Pixels from the view's edge within which a joint counts as out of sight."""
 
@@ -239,6 +241,9 @@ class Stage(QOpenGLWidget):
             if number < self.passes:
                 self._then.start()
         renderer.gl.disable(moderngl.DEPTH_TEST)
+        if self.c.frames.behind or self.c.frames.live is not None:
+            # What follows through is on its way: the next frame shows it farther on.
+            QTimer.singleShot(NEXT_FRAME, self.update)
 
     def _finer(self) -> None:
         """The next pass of a finer picture."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time as clock
 from dataclasses import replace
 
 import numpy as np
@@ -10,22 +11,28 @@ from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
 from pegloom.app.state.store import Store
 from pegloom.core.arrays import FloatArray
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.clips import sample
+from pegloom.core.motion.clips import Clip, sample
+from pegloom.core.motion.follow_through import TICK, has_springs, track_of
 from pegloom.core.motion.trials import trial_amount, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.kernels.walk import SETTLED
+from pegloom.core.rig.outputs import PART
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
-from pegloom.document.model import Character
+from pegloom.document.model import Character, Part
 from pegloom.scene.drawing import reach_lines
+from pegloom.scene.live_springs import LiveSprings
 
 REST = Pose()
 SAMPLES = 12
 """Frames of a clip that are asked how far its joints come."""
-Known = tuple[Character, Shown, PosedFrame]
-"""What a character looks like in a pose, kept with both."""
+Known = tuple[Character, Shown, FloatArray, PosedFrame]
+"""What a character looks like in a pose and a state of what follows through, kept with them."""
+AT_ONCE = 0.03
+"""Seconds that are spent on follow-through for one frame; what takes longer shows stiff meanwhile."""
 
 
 class Frames:
@@ -37,6 +44,11 @@ class Frames:
         self._frame: Known | None = None
         self._other_frame: Known | None = None
         self._other: tuple[Character, str, Character] | None = None
+        self._sprung: tuple[object, float, FloatArray] | None = None
+        self.live: LiveSprings | None = None
+        """Follow-through while something is dragged, and until it hangs still again."""
+        self.behind = False
+        """Follow-through of the clip is not worked out up to the frame that is shown."""
 
     @property
     def pose(self) -> Shown:
@@ -67,8 +79,55 @@ class Frames:
         character = self.store.state.character
         if character is None:
             return None
-        self._frame = _evaluated(self._frame, character, self.pose)
-        return self._frame[2]
+        self._frame = _evaluated(self._frame, character, self.pose, self._springs(character))
+        return self._frame[3]
+
+    def _springs(self, character: Character) -> FloatArray:
+        """What the springs remember in the frame that is shown; empty where they hang still."""
+        state, rig, skeleton = self.store.state, character.rig, character.skeleton
+        self.behind = False
+        if rig is None or skeleton is None or not rig.springs or state.at_rest or not isinstance(self.pose, Pose):
+            self.live = None
+            return SETTLED
+        if state.clock.source:
+            self.live = None
+            return self._of_clip(character, state.clip, state.clock.time)
+        if self.live is not None and self.live.rig is not rig:
+            self.live = None
+        pose = character.pose
+        if not isinstance(pose, Pose):
+            return SETTLED
+        if self.live is None:
+            if not state.dragging:
+                return SETTLED
+            before = edits.posed(self.store.history.present.require_character())
+            self.live = LiveSprings(skeleton, rig, before, clock.monotonic())
+        found = self.live.at(pose, clock.monotonic())
+        if self.live.still and not state.dragging:
+            self.live = None
+            return SETTLED
+        return found
+
+    def _of_clip(self, character: Character, clip: Clip | None, time: float) -> FloatArray:
+        if clip is None or not has_springs(character.skeleton, character.rig, clip):
+            return SETTLED
+        assert character.skeleton is not None and character.rig is not None
+        track = track_of(character.skeleton, character.rig, clip, edits.posed(character))
+        if self._sprung is not None and self._sprung[0] is track and self._sprung[1] == time:
+            return self._sprung[2]
+        if not track.go_on(time + 2 * TICK, AT_ONCE):
+            self.behind = True
+            return SETTLED
+        self._sprung = (track, time, track.at(time))
+        return self._sprung[2]
+
+    @property
+    def seen_parts(self) -> tuple[Part, ...]:
+        """The parts in the view, without what a channel hides just now."""
+        frame, shown = self.frame(), self.store.state.shown_parts
+        if frame is None or not frame.unseen:
+            return shown
+        return tuple(p for p in shown if f"{PART}{p.id}" not in frame.unseen)
 
     def reached(self) -> FloatArray:
         """Where joints come to (n, 3) in what the strip plays: in each trial, at some frames of a clip, in a pose."""
@@ -105,8 +164,10 @@ class Frames:
         other = self.other
         if other is None:
             return None
-        self._other_frame = _evaluated(self._other_frame, other, self.pose)
-        return self._other_frame[2]
+        character = self.store.state.character
+        state = SETTLED if character is None else self._springs(character)
+        self._other_frame = _evaluated(self._other_frame, other, self.pose, state)
+        return self._other_frame[3]
 
     @property
     def difference_said(self) -> str:
@@ -143,11 +204,11 @@ class Frames:
         return float(radius * character.reaches.get(joint, 1.0))
 
 
-def _evaluated(known: Known | None, character: Character, pose: Shown) -> Known:
-    """What is known already where it is of this character and pose."""
-    if known is not None and known[0] is character and known[1] is pose:
+def _evaluated(known: Known | None, character: Character, pose: Shown, state: FloatArray) -> Known:
+    """What is known already where it is of this character, pose and state."""
+    if known is not None and known[0] is character and known[1] is pose and known[2] is state:
         return known
-    return character, pose, evaluate(character, pose)
+    return character, pose, state, evaluate(character, pose, state)
 
 
 def pose_at(state: State, time: float) -> Shown:

@@ -60,6 +60,8 @@ QLabel[role="soft"] {{ color: {soft}; }}
 QLabel[role="caption"] {{ color: {soft}; font-size: 11px; }}
 QLabel[role="figure"] {{ color: {text}; font-weight: 500; }}
 QLabel[role="snag"] {{ color: {madder}; font-size: 12px; }}
+QDoubleSpinBox[driven="true"], QComboBox[driven="true"] {{ color: {woad}; font-style: italic; }}
+#coupling {{ background: {panel}; border-left: 1px solid {line}; }}
 QFrame[role="card"] {{ background: {card}; border-radius: 6px; }}
 QToolButton[role="cardhead"] {{ background: transparent; border: none; font-weight: 600; text-align: left; padding: 2px; }}
 QPushButton {{ background: {raised}; border: 1px solid {line}; border-radius: 6px; padding: 5px 7px; min-height: 16px; }}

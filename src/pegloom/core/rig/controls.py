@@ -124,6 +124,23 @@ class ControlRig:
         """Limbs of two and of three bones."""
         return tuple(s for s in self.solvers if isinstance(s, LIMBS))
 
+    @property
+    def handles(self) -> tuple[Control, ...]:
+        """Controls a person holds: all but helpers."""
+        return tuple(c for c in self.controls if not c.helper)
+
+    def riders_of(self, solver: Solver) -> tuple[Control, ...]:
+        """Controls that ride on a pivot which the amount of a solver turns."""
+        pivots = {c.drives.owner for c in self.couplings if any(r.channel == solver.amount for r in c.readings)}
+        return tuple(c for c in self.controls if c.parent.kind is NodeKind.CONTROL and c.parent.id in pivots and not c.helper)
+
+    def handle_above(self, control_id: str) -> str | None:
+        """The control a person holds that carries a control, by itself or by the joint it turns; None where none does."""
+        above = self.control(control_id).parent.id
+        while above in self.index and self.control(above).helper:
+            above = self.control(above).parent.id
+        return above if above in self.index else None
+
     @cached_property
     def goal_over(self) -> Mapping[str, str]:
         """The goal that carries each pivot which a limb's end follows, by the pivot's id."""

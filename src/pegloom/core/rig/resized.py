@@ -37,7 +37,7 @@ def resized(changes: RigChanges, rig: ControlRig | None, scale: float, place: Pl
     return replace(
         changes, own_controls=tuple(_control(o, scale, place) for o in changes.own_controls),
         own_channels=MappingProxyType({o: tuple(_channel(c, scale) for c in some) for o, some in changes.own_channels.items()}),
-        channels=MappingProxyType({ref: limits(tuple(ref), c) for ref, c in changes.channels.items()}),
+        channels=MappingProxyType({ref: limits(ref, c) for ref, c in changes.channels.items()}),
         own_constraints=tuple(_constraint(c, scale, place) for c in changes.own_constraints),
         own_couplings=tuple(resized_coupling(c, lengths, scale) for c in changes.own_couplings),
     )  # fmt: skip

@@ -14,6 +14,7 @@ from pegloom.core.geometry.transforms import compose, decompose, euler_quaternio
 from pegloom.core.rig.changes import ChannelChange, ControlChange, RigChanges, changed_rig, unchanged, waiting
 from pegloom.core.rig.channels import MOVE, ROTATE, TRANSFORM
 from pegloom.core.rig.controls import RECIPE, ControlRig, Shape, with_values
+from pegloom.core.rig.evaluate import evaluate_rig, place_control
 from pegloom.core.rig.match import fk_values, ik_values
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import Pose, Shown
@@ -259,7 +260,12 @@ def switch_limb(document: Document, limb_id: str, blend: float) -> Document:
     elif blend >= 0.5 > now:
         pose = _matched(ik_values, skeleton, rig, pose, limb)
     amount = {limb.amount.key: min(max(blend, 0.0), 1.0)}
-    return set_pose(document, with_values(rig, pose, limb.amount.owner, **amount))
+    stood = evaluate_rig(skeleton, rig, posed(character)).controls
+    pose = with_values(rig, pose, limb.amount.owner, **amount)
+    for control in rig.riders_of(limb):
+        # Toes that IK keeps flat stay as they are.
+        pose = place_control(skeleton, rig, pose, control, stood[rig.index[control.id]], keep=MOVE)
+    return set_pose(document, pose)
 
 
 def match_limb(document: Document, limb_id: str) -> Document:

@@ -18,9 +18,7 @@ def _tree(state: State) -> Tree:
     if one is None:
         return {}
     if kind == "control" and one.rig is not None:
-        ids = one.rig.index
-        above = {c.id: c.parent.id if c.parent.id in ids else None for c in one.rig.controls}
-        return dict(above)
+        return {c.id: one.rig.handle_above(c.id) for c in one.rig.handles}
     if kind == "joint" and one.skeleton is not None:
         return {joint.id: joint.parent for joint in one.skeleton.joints}
     return {}

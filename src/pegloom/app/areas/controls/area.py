@@ -8,10 +8,13 @@ from typing import Any
 from pegloom.app.areas.controls.actions import ACTIONS
 from pegloom.app.areas.controls.cards import CARDS
 from pegloom.app.areas.controls.cards.work import working
+from pegloom.app.areas.controls.coupling_pane import CouplingPane
+from pegloom.app.areas.controls.coupling_pane import wanted as coupling_wanted
+from pegloom.app.areas.controls.made import MADE
 from pegloom.app.areas.controls.settings import SETTINGS, Work, WorkSettings
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.posed import posed_pane
-from pegloom.app.spec import AreaSpec, Fix, Step
+from pegloom.app.spec import AreaSpec, Fix, Pane, Place, Step
 from pegloom.app.stage.posing import TOOLS, controls, joints
 from pegloom.app.state.state import Area, State
 from pegloom.scene.lenses import Lens
@@ -44,7 +47,7 @@ def enter(state: State) -> Mapping[str, Any]:
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
-    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD, actions=ACTIONS, fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(),), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "joint"), passes_by=_passed_by,
+    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD, actions=(*ACTIONS, *MADE), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300)), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "joint"), passes_by=_passed_by,
     shows=("controls", "joints", "mesh"), marks=(joints, controls), marks_face_the_eye=True,
     hint=_hint,
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import Enum
 
+from pegloom.app.areas.controls.settings_made import MADE_SETTINGS
 from pegloom.app.state.settings import Setting
 from pegloom.core.rig.constraints import Follow
 
@@ -14,6 +15,7 @@ class Work(Enum):
 
     BUILD = "build"
     POSE = "pose"
+    FACE = "face"
 
 
 class Ik(Enum):
@@ -33,7 +35,7 @@ class Ik(Enum):
 
 @dataclass(frozen=True, slots=True)
 class WorkSettings(Setting):
-    """work : whether controls are built or posed."""
+    """work : whether controls are built or posed, or the face."""
 
     ID = "controls.work"
 
@@ -90,4 +92,4 @@ class HoldSettings(Setting):
         return "".join(a for a, on in zip("xyz", (self.x, self.y, self.z), strict=True) if on)
 
 
-SETTINGS = (WorkSettings, KitRigSettings, IkSettings, HoldSettings)
+SETTINGS = (WorkSettings, KitRigSettings, IkSettings, HoldSettings, *MADE_SETTINGS)

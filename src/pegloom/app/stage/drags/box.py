@@ -59,7 +59,7 @@ class BoxDrag:
         if frame is None:
             return
         chosen = dict(self.c.state.vertices) if self.add else {}
-        for part in self.c.state.shown_parts:
+        for part in self.c.frames.seen_parts:
             inside = np.flatnonzero(self.inside(frame.points[part.id]))
             if len(inside):
                 chosen[part.id] = np.union1d(chosen.get(part.id, np.zeros(0, dtype=np.int64)), inside)

@@ -191,8 +191,8 @@ def _hand(b: Builder, hand: str, bases: list[str]) -> None:
     reach = max(float(np.linalg.norm(middle - b.place(hand))), 0.01 * b.height)
     rest = np.eye(4)
     up = b.front @ np.array([0.0, 1.0, 0.0])
-    rest[:3, 3] = middle + up * 1.1 * reach
-    size = float(np.clip(0.3 * reach / b.height, 0.008, 0.03))
+    rest[:3, 3] = middle + up * 1.6 * reach
+    size = float(np.clip(0.4 * reach / b.height, 0.01, 0.04))
     b.add(own, f"{mark}fingers", joint.side, joint_node(hand), rest, Shape.ARROW, size, (), more=tuple(channels))
     line = _across(places)
     aside = (places - middle) @ line

@@ -308,8 +308,11 @@ def switch_limb_at(document: Document, limb_id: str, blend: float, clip_id: str,
     side = set(solver.fk) if blend < 0.5 else set(belongs(solver)) - set(solver.fk)
     own = [ChannelRef(c, key) for c in side for key in rig.control(c).free if key in (*MOVE, *ROTATE)]
     told = [r for r in references(solver) if isinstance(r, ChannelRef) and r.owner in side]
+    riders = rig.riders_of(solver)
+    own += [ChannelRef(c.id, key) for c in riders for key in c.free if key in ROTATE]
     refs = list(dict.fromkeys([solver.amount, *own, *told]))
-    return key_switch(document, clip_id, time, refs, change, before=[solver.amount], watched=set(belongs(solver)))
+    before = [solver.amount, *(r for r in own if r.owner in {c.id for c in riders})]
+    return key_switch(document, clip_id, time, refs, change, before=before, watched=set(belongs(solver)) | {c.id for c in riders})
 
 
 def key_switch(

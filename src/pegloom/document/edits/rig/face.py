@@ -16,7 +16,7 @@ from pegloom.core.rig.couplings import Combine, Coupling, Reading
 from pegloom.core.rig.outputs import MorphDrive
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.recipe.spaces import head_of
-from pegloom.core.rig.refs import BOARD, ChannelRef, joint_node
+from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, joint_node
 from pegloom.core.skeleton.joints import Skeleton, Vector, side_of_name
 from pegloom.document.edits.controls import posed, set_pose
 from pegloom.document.edits.ids import fresh_ids
@@ -105,9 +105,8 @@ def face_channels(character: Character) -> tuple[ChannelRef, ...]:
     refs: dict[ChannelRef, None] = {}
     for control in rig.controls:
         carrier = control.parent
-        seen = 0
-        while carrier.id in rig.index and seen < 64:
-            carrier, seen = rig.control(carrier.id).parent, seen + 1
+        while carrier.kind in (NodeKind.CONTROL, NodeKind.BASE):
+            carrier = rig.control(carrier.id).parent
         if carrier.id in below and not control.helper:
             refs |= {ChannelRef(control.id, c.key): None for c in control.channels if not c.locked}
     refs |= {m.channel: None for m in rig.morphs if m.channel in rig.slots.index and not _channel(rig, m.channel).locked}

@@ -4,6 +4,9 @@ from collections.abc import Callable
 from functools import partial
 
 from pegloom.app.areas.controls.cards.build import BuildCard
+from pegloom.app.areas.controls.cards.channels import ChannelCard
+from pegloom.app.areas.controls.cards.couplings import CouplingCard
+from pegloom.app.areas.controls.cards.face import ExpressionCard, FaceCard, HandleCard
 from pegloom.app.areas.controls.cards.follows import FollowsCard
 from pegloom.app.areas.controls.cards.hold import HoldCard
 from pegloom.app.areas.controls.cards.ik import IkCard
@@ -13,6 +16,7 @@ from pegloom.app.areas.controls.cards.limits import LimitCard
 from pegloom.app.areas.controls.cards.mirror import MirrorCard
 from pegloom.app.areas.controls.cards.pose import PoseCard
 from pegloom.app.areas.controls.cards.shape import ShapeCard
+from pegloom.app.areas.controls.cards.springs import SpringCard
 from pegloom.app.areas.controls.cards.work import WorkCard, working
 from pegloom.app.areas.controls.settings import Work
 from pegloom.app.context import Context
@@ -31,10 +35,12 @@ def _when(make: Callable[[Context], Card], what: Work) -> Callable[[Context], Ca
     return made
 
 
-BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, LimitCard, MirrorCard, ShapeCard)
+BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, ChannelCard, CouplingCard, SpringCard, LimitCard, MirrorCard, ShapeCard)
 POSING = (PoseCard, LimbsCard, FollowsCard)
+FACE = (FaceCard, ExpressionCard, HandleCard)
 CARDS: tuple[Callable[[Context], Card], ...] = (
     WorkCard, *(_when(card, Work.BUILD) for card in BUILDING), *(_when(card, Work.POSE) for card in POSING),
+    *(_when(card, Work.FACE) for card in FACE),
     partial(SnagCard, area="controls", sound="Nothing is wrong with the controls."),
 )  # fmt: skip
 

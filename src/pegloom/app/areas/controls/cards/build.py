@@ -27,5 +27,5 @@ class BuildCard(Card):
         if rig is None:
             self.built.setText("No controls yet: build joints and bind, then build them.")
         else:
-            self.built.setText(f"{counted(len(rig.controls), 'control')}, {counted(len(rig.solvers), 'IK set-up')}.")
+            self.built.setText(f"{counted(len(rig.handles), 'control')}, {counted(len(rig.solvers), 'IK set-up')}.")
         self.note.setText("built" if rig is not None else "")

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QComboBox
 from pegloom.app.areas.controls.actions import follow
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
-from pegloom.app.widgets import label
+from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import fill
 from pegloom.document.edits.rig.changing import name_of
@@ -24,6 +24,8 @@ class FollowsCard(Card):
         self.space.setObjectName("controls.follows_space")
         self.space.activated.connect(lambda _: follow(c, self.subject_id(c.state), self.space.currentData()))
         self.field("Follows", self.space)
+        q = c.actions.qactions
+        self.row(action_button(q["hold.take"], "Take hold"), action_button(q["hold.let_go"], "Let go"))
         self.words = label("", "caption", wrap=True, name="controls.follows_words")
         self.body.addWidget(self.words)
 

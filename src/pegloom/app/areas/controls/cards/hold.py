@@ -60,7 +60,7 @@ class HoldCard(Card):
             self.note.setText("build controls first")
             return
         joints = [(f"{j.name} (joint)", f"{JOINT}{j.id}") for j in one.skeleton.joints]
-        options = [*((c.name, c.id) for c in rig.controls), *joints]
+        options = [*((c.name, c.id) for c in rig.handles), *joints]
         fill(self.target, [("pick one", ""), *(option for option in options if option[1] != lead)])
         self.target.setCurrentIndex(max(self.target.findData(target), 0))
         held = node(one.skeleton, rig, lead, held=True) if lead else None

@@ -16,6 +16,7 @@ from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice, fill, tick
 from pegloom.core.rig.recipe import KitRig, KitSolver
 from pegloom.core.rig.recipe.choices import SPACES, USUAL_SPACES, has_ik, hock_joints, solver_of_kit
+from pegloom.core.rig.recipe.comfort import FEET
 from pegloom.core.skeleton.kits import Kit
 from pegloom.document.edits.rebuild import kits_of
 
@@ -41,6 +42,18 @@ class KitRigCard(Card):
         self.at_rest.setObjectName("controls.kit_ik")
         self.at_rest.clicked.connect(lambda on: self._put(ik_at_rest=on))
         self.body.addWidget(self.at_rest)
+        self.comfort: dict[str, QCheckBox] = {}
+        for key, word, tip in (
+            ("roll", "foot roll", "Heel, ball and toe roll, bank and swings on the foot's goal"),
+            ("curl", "curl and spread", "A control beside the hand for all fingers"),
+            ("twist", "spread twist", "Over the twist joints along its bones"),
+        ):
+            box = QCheckBox(word)
+            box.setObjectName(f"controls.kit_{key}")
+            box.setToolTip(tip)
+            box.clicked.connect(lambda on, k=key: self._put(**{k: on}))
+            self.comfort[key] = box
+        self.row(*self.comfort.values())
         self.spaces: dict[str, QCheckBox] = {}
         boxes = []
         for space in SPACES:
@@ -96,6 +109,11 @@ class KitRigCard(Card):
         limb = has_ik(kit, one.rig_recipe)
         self.at_rest.setVisible(limb)
         self.at_rest.setChecked(kit.ik_at_rest if how.ik_at_rest is None else how.ik_at_rest)
+        self.comfort["roll"].setVisible(kit.kind in FEET and limb)
+        self.comfort["curl"].setVisible(kit.kind in ("arm", "hand"))
+        self.comfort["twist"].setVisible(bool(kit.twisted_bones))
+        for key, box in self.comfort.items():
+            box.setChecked(getattr(how, key))
         self.follows.setVisible(limb or now is KitSolver.CHAIN)
         usual = USUAL_SPACES.get(kit.part or kit.kind, ("world", "body"))
         for space, box in self.spaces.items():

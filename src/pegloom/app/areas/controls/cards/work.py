@@ -14,6 +14,7 @@ from pegloom.app.widgets.card import Card
 SAYS = {
     Work.BUILD: "Choose what bends each limb, add IK and constraints. A dragged control springs back.",
     Work.POSE: "Drag controls. What you pose stays.",
+    Work.FACE: "Handles for morph targets, and expressions kept by name.",
 }
 
 
@@ -34,7 +35,7 @@ class WorkCard(Card):
         self.setProperty("role", "")
         self.head.hide()
         self.note.hide()
-        self.choices = Choices("controls.work", [("Build", Work.BUILD), ("Pose", Work.POSE)], lambda w: work(c, w))
+        self.choices = Choices("controls.work", [("Build", Work.BUILD), ("Pose", Work.POSE), ("Face", Work.FACE)], lambda w: work(c, w))
         self.body.addWidget(self.choices)
         self.words = label("", "caption", wrap=True, name="controls.work.words")
         self.body.addWidget(self.words)
@@ -46,6 +47,6 @@ class WorkCard(Card):
         return (state.settings.of(WorkSettings).work, state.character is None or state.character.rig is None)
 
     def show_state(self, state: State) -> None:
-        what = Work.BUILD if working(Work.BUILD)(state) else Work.POSE
+        what = next(w for w in Work if working(w)(state))
         self.choices.set(what)
         self.words.setText(SAYS[what])
