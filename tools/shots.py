@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QApplication
 
 from pegloom.app.actions.posing import commit_pose
 from pegloom.app.areas.controls.settings import Work, WorkSettings
+from pegloom.app.areas.controls.settings_made import CouplingSettings
 from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
 from pegloom.app.panels.graph import QualityGraph
@@ -64,18 +65,6 @@ def main() -> None:
     settle(app, 0.5)
     shoot("mesh")
     window.store.put(saved=s.history.present)
-    s.open(DEMO / "dumble.obj")
-    settle(app, 1)
-    s.run("mesh.stand_up")
-    s.run("mesh.turn_left")
-    s.set_view(middle_shown=True)
-    settle(app, 0.5)
-    window.stage.show_all()
-    only(window, "mesh.halves")
-    shoot("mesh_dumble")
-    only(window, "mesh.bring_in", "mesh.stand", "mesh.parts", "mesh.soundness")
-    s.set_view(middle_shown=False)
-    window.store.put(saved=s.history.present)
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)
     s.set_view(display=Display.TEXTURED)
@@ -95,7 +84,46 @@ def main() -> None:
     only(window, "controls.hold")
     settle(app, 0.5)
     shoot("controls_build")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "harl.pegloom")
+    settle(app, 1)
+    rig = s.character.rig
+    s.commit("Half folded", edits.set_pose(s.history.present, Pose({("spine.chest", "fold_wings"): 0.45})))
+    folds = next(c for c in rig.couplings if c.name == "l_wing elbow folds")
+    s.commit("With a curve", edits.change_coupling(s.history.present, folds.id, formula="fold", gain=2.2, curve=[(0.0, 0.0), (0.45, 0.3), (1.0, 1.0)]))
+    s.put_setting(CouplingSettings, open=folds.id)
+    window.stage.show_all()
+    s.select("control", "wing.l.lower.fk")
+    only(window, "controls.couplings")
+    settle(app, 0.5)
+    shoot("coupling")
+    s.put_setting(CouplingSettings, open="")
+    s.put_setting(WorkSettings, work=Work.FACE)
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "wick.pegloom")
+    settle(app, 1)
+    faces = s.character.expressions
+    s.select("control", next(c.id for c in s.character.rig.controls if c.name == "mouth"))
+    for face in reversed(faces):
+        rest = edits.set_pose(s.history.present, Pose())
+        s.commit(face.name, edits.apply_expression(rest, face.id))
+        window.stage.show_selection()
+        settle(app, 0.5)
+        kept, _ = edits.keep_expression(s.history.present, face.name, picture=window.stage.small_picture())
+        s.commit("A picture", kept)
+    only(window, "face.expressions")
+    settle(app, 0.5)
+    shoot("face")
     s.put_setting(WorkSettings, work=Work.POSE)
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "lantern.pegloom")
+    settle(app, 1)
+    wide = {w.across: 1.7 for w in s.character.rig.widths}
+    s.commit("Folded", edits.set_pose(s.history.present, Pose({("body", "wings"): 1.0, **wide})))
+    window.stage.show_all()
+    s.select("control", "body")
+    settle(app, 0.5)
+    shoot("moth")
     window.store.put(saved=s.history.present)
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)
@@ -126,7 +154,6 @@ def main() -> None:
     shoot("weights")
     s.set_view(lens=Lens.STRAIN, tool=Tool.PICK)
     s.play_source(RANGE_TEST, (8 * 40 + 20) / 30)
-    shoot("strain")
     s.set_view(lens=Lens.VOLUME)
     s.select("joint", "arm.l.upper")
     measured(app, window)
@@ -266,7 +293,6 @@ def oilskin(app: QApplication, window: Window, shoot: Callable[[str], None]) -> 
     settle(app, 1)
     window.stage.show_all()
     settle(app, 1)
-    shoot("numbers")
     s.run("vertices.numbers")
     s.vertices = {}
 

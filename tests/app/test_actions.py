@@ -26,6 +26,7 @@ from tests.document.test_detail_levels import levels
 from tests.support.figures import DEMO, wick
 
 LEFT_ARM = "arm.l.upper"
+NEWEST = "the joint drawn last"
 
 
 def columns(character, part="part0"):
@@ -165,7 +166,7 @@ CASES = [
     Case("joints.split", more_joints(2), Area.JOINTS, ("joint", "leg.l.lower")),
     Case("joints.extend", more_joints(2), Area.JOINTS, ("joint", "leg.l.toes")),
     Case("joints.duplicate", more_joints(2), Area.JOINTS, ("joint", "leg.l.end")),
-    Case("joints.mirror", more_joints(1), Area.JOINTS, ("joint", "own.1"), before=lone_feather),
+    Case("joints.mirror", more_joints(1), Area.JOINTS, ("joint", NEWEST), before=lone_feather),
     Case("joints.delete", more_joints(-2), Area.JOINTS, ("joint", "arm.l.clavicle")),
     Case("joints.delete_branch", more_joints(-4), Area.JOINTS, ("joint", "leg.l.end")),
     Case(
@@ -220,7 +221,8 @@ def test_an_action_does_what_it_says_in_one_step(hand, case):
     hand.session.start_with(document, None)
     hand.session.go(case.area)
     if case.pick:
-        hand.session.select(*case.pick)
+        kind, thing = case.pick
+        hand.session.select(kind, document.character.own_joints[-1].id if thing == NEWEST else thing)
     if case.vertices:
         hand.session.set_view(vertices={"part0": shoulder(document.character)})
     if case.setting is not None:

@@ -50,7 +50,7 @@ def test_the_drawer_lists_all_there_is_and_finds_by_name(rigged):
     names = {r.text(0) for r in rows(tree)}
     assert {p.name for p in character.parts} <= names
     assert {j.name for j in character.skeleton.joints} <= names
-    assert {c.name for c in character.rig.controls} <= names
+    assert {c.name for c in character.rig.handles} <= names
     assert {c.name for c in character.clips} <= names
     rigged.bot.keyClicks(box, "thigh")
     shown = [r.text(0) for r in rows(tree) if not r.isHidden() and "thigh" in r.text(0)]

@@ -197,6 +197,13 @@ class Context(QObject):
             then(result)
         return True
 
+    def attempt(self, do: Callable[[], object]) -> None:
+        """Do something for a button of a card; what is wrong is said."""
+        try:
+            do()
+        except PegLoomError as error:
+            self.say(str(error), error=True)
+
     def preview(self, edit: Edit) -> PegLoomError | None:
         """Show what an edit would make of the document as it is kept, without a step; what is wrong, where it cannot be done."""
         try:

@@ -14,16 +14,16 @@ from pegloom.core.curves import Run
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.clips import Clip, values_at
 from pegloom.core.motion.follow_through import joints_of
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.evaluate import AT_ONCE
+from pegloom.core.rig.evaluate import AT_ONCE, driven
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.tolerances import BAKE_OF_SIZE, RATE_OF_SIZE
-from pegloom.document.model import Character
+from pegloom.document.model import Character, Part
 
 FINEST = 8
 """Times an interval between two frames or keys is halved at most."""
@@ -98,6 +98,37 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, NDArray[np.
     times = np.concatenate(found)
     _one_half_space(local)
     return times, local
+
+
+def morph_weights_at(character: Character, part: Part, clip: Clip, times: FloatArray) -> FloatArray | None:
+    """Weights (k, m) of a part's morph targets at times (k,) of a clip on controls; None where no channel moves them."""
+    rig, skeleton = character.rig, character.skeleton
+    if rig is None or skeleton is None or not rig.morphs or not part.morphs:
+        return None
+    drives = [m for m in rig.morphs if m.part in ("", part.id) and any(m.morph == x.name for x in part.morphs)]
+    if not drives:
+        return None
+    values = driven(skeleton, rig, values_at(clip, times, rig, character.pose))
+    result = np.zeros((len(times), len(part.morphs)))
+    for drive in drives:
+        column = next(k for k, x in enumerate(part.morphs) if x.name == drive.morph)
+        result[:, column] += values[:, rig.slots.index[drive.channel]]
+    return result
+
+
+def with_widths(character: Character, clip: Clip, times: FloatArray, local: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Local values (k, j, 10) with the widths of joints nothing hangs on; others would widen what hangs on them."""
+    rig, skeleton = character.rig, character.skeleton
+    if rig is None or skeleton is None or not rig.widths:
+        return local
+    values = driven(skeleton, rig, values_at(clip, times, rig, character.pose))
+    local = local.copy()
+    for drive in rig.widths:
+        if drive.joint in skeleton.index and not skeleton.children(drive.joint):
+            i = skeleton.index[drive.joint]
+            local[:, i, 7] *= values[:, rig.slots.index[drive.across]]
+            local[:, i, 9] *= values[:, rig.slots.index[drive.through]]
+    return local
 
 
 def _jumps(clip: Clip) -> FloatArray:

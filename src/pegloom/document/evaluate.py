@@ -12,7 +12,7 @@ from pegloom.core.memo import of_the_latest
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.rig.kernels.walk import SETTLED
 from pegloom.core.rig.outputs import hidden_things, morph_weights, widths_of
-from pegloom.core.rig.pose import Shown
+from pegloom.core.rig.pose import JointPose, Shown
 from pegloom.core.rig.use import shown_places
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
@@ -54,10 +54,18 @@ def evaluate(character: Character, pose: Shown | None = None, state: FloatArray 
     if rig is not None and rig.widths:
         matrices = widened(character.skeleton, frame.joints, matrices, widths_of(rig.widths, rig.slots, frame.values))
     weights = morph_weights(rig.morphs, rig.slots, frame.values) if rig is not None and rig.morphs else {}
+    if isinstance(shown, JointPose) and shown.morphs:
+        weights = _told(character, shown)
     unseen = hidden_things(rig.shows, rig.slots, frame.values) if rig is not None and rig.shows else frozenset()
     points = {part.id: part_points(character, part, matrices, weights_of(part, weights)) for part in character.included}
     seen = frame.controls if character.rig is None else shown_places(character.skeleton, character.rig, shown, frame)
     return PosedFrame(frame.joints, frame.controls, points, seen, frame.values, unseen)
+
+
+def _told(character: Character, pose: JointPose) -> Mapping[tuple[str, str], float]:
+    """Weights by part ("" for all) and name, of a pose that names parts; one that is not here means every part."""
+    ids = {p.name: p.id for p in character.parts}
+    return {(ids.get(part, ""), name): weight for part, name, weight in pose.morphs}
 
 
 def widened(

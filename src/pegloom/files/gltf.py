@@ -272,6 +272,7 @@ def _read(file: GltfFile) -> Imported:
     skeleton = read_skeleton(file, worlds, parents)
     parts: list[Part] = []
     weights = {}
+    faces: dict[int, tuple[str, tuple[str, ...]]] = {}
     unique = Unique()
     holders = sum("mesh" in node for node in file.json.get("nodes", []))
     limited(holders, MOST_PARTS, "meshes")
@@ -286,11 +287,13 @@ def _read(file: GltfFile) -> Imported:
         if part is None:
             continue
         parts.append(part)
+        if part.morphs:
+            faces[number] = part.name, tuple(m.name for m in part.morphs)
         if skin is not None and skeleton is not None and joints is not None and values is not None:
             weights[part.id] = skin_weights(file, skeleton, int(skin), joints, values)
     if not parts:
         raise file.fail("holds no surface", hint="export the mesh with its faces")
-    clips = read_clips(file, skeleton, parents) if skeleton is not None else ()
+    clips = read_clips(file, skeleton, parents, faces) if skeleton is not None else ()
     for kind, label in (("cameras", "cameras"), ("lights", "lights")):
         if file.json.get(kind):
             file.notes.append(f"{label} ignored: {len(file.json[kind])}")

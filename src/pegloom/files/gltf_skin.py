@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -10,7 +10,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.geometry.transforms import compose, composed, decompose, decomposed, matrix_quaternion
-from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.clips import Clip, MorphTrack
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, side_of_name
 from pegloom.core.skin.weights import Weights, from_entries
@@ -162,17 +162,23 @@ def skin_weights(file: GltfFile, skeleton: FileSkeleton, skin: int, joints: np.n
     return result
 
 
-def read_clips(file: GltfFile, skeleton: FileSkeleton, parents: list[int]) -> tuple[Clip, ...]:
-    """All animations that move joints."""
+def read_clips(
+    file: GltfFile, skeleton: FileSkeleton, parents: list[int], faces: Mapping[int, tuple[str, tuple[str, ...]]]
+) -> tuple[Clip, ...]:
+    """All animations that move joints or morph targets. faces : name and targets of the part each node holds."""
     clips = []
     for number, animation in enumerate(file.json.get("animations", [])):
         name = str(animation.get("name") or f"clip {number + 1}")
         tracks = _node_tracks(file, animation, f"animation {number}")
         moved = {node for node, _ in tracks}
+        morphs = _morph_tracks(file, animation, f"animation {number}", faces)
+        if not moved & set(skeleton.order) and morphs:
+            clips.append(Clip(f"clip{number}", name, 30.0, max(float(m.times[-1]) for m in morphs) or 1e-3, morphs=morphs))
+            continue
         if not moved & set(skeleton.order):
             file.notes.append(f"clip {name} moves no joint, ignored")
             continue
-        length = max(float(t.times[-1]) for t in tracks.values())
+        length = max([float(t.times[-1]) for t in tracks.values()] + [float(m.times[-1]) for m in morphs])
         if skeleton.plain and moved <= set(skeleton.order):
             by_joint: dict[str, list[Track]] = {}
             for (node, _), track in tracks.items():
@@ -180,8 +186,37 @@ def read_clips(file: GltfFile, skeleton: FileSkeleton, parents: list[int]) -> tu
             kept = {joint: tuple(pieces) for joint, pieces in by_joint.items()}
         else:
             kept = _resampled(file, skeleton, parents, tracks)
-        clips.append(Clip(f"clip{number}", name, 30.0, max(length, 1e-3), tracks=joint_tracks(kept)))
+        clips.append(Clip(f"clip{number}", name, 30.0, max(length, 1e-3), tracks=joint_tracks(kept), morphs=morphs))
     return tuple(clips)
+
+
+def _morph_tracks(
+    file: GltfFile, animation: dict[str, Any], where: str, faces: Mapping[int, tuple[str, tuple[str, ...]]]
+) -> tuple[MorphTrack, ...]:
+    """Weights of morph targets of an animation; one of a mesh without any is passed by."""
+    found = []
+    for channel in animation.get("channels", []):
+        node, path = channel["target"].get("node"), channel["target"]["path"]
+        if path != "weights" or node not in faces:
+            continue
+        part, names = faces[node]
+        sampler = animation["samplers"][channel["sampler"]]
+        times = file.accessor(sampler["input"], where)[:, 0].astype(np.float64)
+        values = file.accessor(sampler["output"], where).astype(np.float64).ravel()
+        if len(times) == 0 or (np.diff(times) < 0).any() or not -LONGEST_CLIP <= times[0] <= times[-1] <= LONGEST_CLIP:
+            raise file.fail("key times of morph weights do not rise within a day", where=where)
+        mode = sampler.get("interpolation", "LINEAR")
+        each = 3 if mode == "CUBICSPLINE" else 1
+        if len(values) != each * len(times) * len(names) or not np.isfinite(values).all():
+            raise file.fail(f"{len(names)} weights for each time are needed", where=where)
+        rows = values.reshape(len(times), each, len(names))
+        keep = np.concatenate([[True], np.diff(times) > 0])
+        if mode == "CUBICSPLINE":
+            times, weights = _cubic(times[keep], rows[keep])
+        else:
+            times, weights = times[keep], rows[keep, 0]
+        found.append(MorphTrack(part, names, frozen(times), frozen(weights), mode == "STEP"))
+    return tuple(found)
 
 
 def _node_tracks(file: GltfFile, animation: dict[str, Any], where: str) -> dict[tuple[int, str], Track]:

@@ -25,7 +25,7 @@ from pegloom.core.skeleton.joints import Joint, Skeleton
 from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skeleton.uses import HandedJoints, not_handed_over
 from pegloom.core.skin.weights import packed
-from pegloom.document.baking import bake_clip
+from pegloom.document.baking import bake_clip, morph_weights_at, with_widths
 from pegloom.document.model import Character, Material, Part, Placing
 from pegloom.document.uses import said_of
 from pegloom.files.not_exported import not_exported
@@ -77,6 +77,7 @@ class _Writer:
         self.joints: list[Joint] = []
         """Those that are written, in the skeleton's order."""
         self.node_of: dict[str, int] = {}
+        self.part_nodes: dict[str, int] = {}
         self.binary = bytearray()
         self.notes: list[str] = []
         self.json: dict[str, Any] = {
@@ -270,6 +271,7 @@ class _Writer:
         node: dict[str, Any] = {"name": part.name, "mesh": len(self.json["meshes"]) - 1}
         if weights is not None and "skins" in self.json:
             node["skin"] = 0
+        self.part_nodes[part.id] = len(self.json["nodes"])
         self.json["scenes"][0]["nodes"].append(len(self.json["nodes"]))
         self.json["nodes"].append(node)
 
@@ -292,7 +294,7 @@ class _Writer:
 
     def clip(self, clip: Clip) -> None:
         skeleton = self.character.skeleton
-        if skeleton is None or not (clip.tracks or clip.played):
+        if skeleton is None or not (clip.tracks or clip.played or clip.morphs):
             return
         samplers: list[dict[str, Any]] = []
         channels: list[dict[str, Any]] = []
@@ -308,12 +310,14 @@ class _Writer:
                 {"input": time_accessor, "output": value_accessor, "interpolation": "STEP" if step else "LINEAR"}
             )
 
+        times = np.zeros(0)
         if clip.tracks:
             for joint, tracks in clip.tracks.items():
                 for track in tracks if joint in self.node_of else ():
                     add(joint, track.path, track.times, track.values, track.step)
         else:
             times, local = bake_clip(self.character, clip)
+            local = with_widths(self.character, clip, times, local)
             self.notes.append(f"{clip.name}: controls baked to {len(times)} samples of each joint")
             for joint_record in self.joints:
                 i = skeleton.index[joint_record.id]
@@ -325,10 +329,33 @@ class _Writer:
                         continue
                     chosen = slice(0, 1) if still else slice(None)
                     add(joint_record.id, path, times[chosen], values[chosen].astype(np.float64))
+        for node, names, part_times, weights in self._morph_weights(clip, times):
+            time_accessor = self.accessor(part_times.astype("<f4").reshape(-1, 1), "SCALAR", extent=True)
+            values_accessor = self.accessor(weights.astype("<f4").reshape(-1, 1), "SCALAR")
+            channels.append({"sampler": len(samplers), "target": {"node": node, "path": "weights"}})
+            samplers.append({"input": time_accessor, "output": values_accessor, "interpolation": "LINEAR"})
+            assert len(names) * len(part_times) == weights.size
         if channels:
             self.json.setdefault("animations", []).append(
                 {"name": clip.name, "samplers": samplers, "channels": channels}
             )
+
+    def _morph_weights(self, clip: Clip, times: FloatArray) -> list[tuple[int, tuple[str, ...], FloatArray, FloatArray]]:
+        """Node, targets, times (k,) and weights (k, m) of each part whose morph targets a clip moves."""
+        found = []
+        for part in self.character.parts:
+            node = self.part_nodes.get(part.id)
+            names = tuple(m.name for m in part.morphs)
+            if node is None or not names:
+                continue
+            told = next((m for m in clip.morphs if m.part == part.name and m.names == names), None)
+            if told is not None:
+                found.append((node, names, told.times, told.weights))
+                continue
+            weights = morph_weights_at(self.character, part, clip, times) if len(times) else None
+            if weights is not None:
+                found.append((node, names, times, weights))
+        return found
 
     def glb(self) -> bytes:
         self.json["buffers"] = [{"byteLength": len(self.binary)}]

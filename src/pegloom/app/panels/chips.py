@@ -60,7 +60,7 @@ class Chips(Panel):
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        return (state.viewing.display, state.viewing.lens, state.viewing.hidden, state.something_hidden, state.area, one is None, one is not None and one.skin is not None)
+        return (self.c.area.passes_by(state), state.viewing.display, state.viewing.lens, state.viewing.hidden, state.something_hidden, state.area, one is None, one is not None and one.skin is not None)
 
     def show_state(self, state: State) -> None:
         one, area = state.character, self.c.area
@@ -69,7 +69,7 @@ class Chips(Panel):
         self.lens.setVisible(one is not None and one.skin is not None and area.lenses)
         for kind, button_ in self.kinds.buttons.items():
             button_.setChecked(kind.value not in state.viewing.hidden)
-            button_.setVisible(kind.value in area.shows)
+            button_.setVisible(kind.value in area.shows and kind.value.removesuffix("s") not in area.passes_by(state))
         self.kinds.setVisible(one is not None)
         self.hidden.setVisible(state.something_hidden)
         self.adjustSize()

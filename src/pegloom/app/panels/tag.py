@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtGui import QMouseEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
@@ -105,6 +105,7 @@ class Tag(Panel):
         inner.addLayout(self.form)
         self.fields: dict[str, NumberBox] = {}
         self.choices: dict[str, QComboBox] = {}
+        self.drivers: dict[str, str] = {}
         self.groups: dict[str, tuple[QToolButton, int]] = {}
         self.groups_end, self.open_group = 0, ""
         self.texts: dict[str, QLabel] = {}
@@ -176,7 +177,7 @@ class Tag(Panel):
             _put_away(row.fieldItem)
         while self.buttons.count():
             _put_away(self.buttons.takeAt(0))
-        self.fields, self.texts, self.groups, self.choices = {}, {}, {}, {}
+        self.fields, self.texts, self.groups, self.choices, self.drivers = {}, {}, {}, {}, {}
 
     def group(self, title: str) -> None:
         """What is added from here on folds under a title; one group is open at a time."""
@@ -255,6 +256,7 @@ class Tag(Panel):
             return
         box.setProperty("driven", True)
         box.setToolTip(words)
+        self.drivers[key] = words
         caption = self.form.labelForField(box)
         if isinstance(caption, QLabel):
             caption.setTextFormat(Qt.TextFormat.RichText)
@@ -281,7 +283,7 @@ class Tag(Panel):
             # A spin box writes its text anew only for another value.
             box.setDecimals(box.decimals())
         box.blockSignals(False)
-        box.setToolTip("What is picked differs here; a number goes to all of it" if several else "")
+        box.setToolTip("What is picked differs here; a number goes to all of it" if several else self.drivers.get(key, ""))
 
     def place(self) -> None:
         """Keep inside the stage; until dragged, in its upper right corner."""
@@ -312,6 +314,12 @@ class Tag(Panel):
             if inside and not any(mine.intersects(g) for g in taken):
                 return spot
         return spots[0]
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        super().resizeEvent(event)
+        if self.isVisible():
+            # It takes its size when its fields are laid out, after it was placed.
+            self.place()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None

@@ -16,7 +16,7 @@ from pegloom.core.errors import ShapeError
 from pegloom.core.memo import by_identity
 from pegloom.core.motion.tracks import JointTracks, rows_at
 from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.rig.pose import JointPose, Pose, Shown
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.skeleton.joints import Skeleton
 
@@ -35,12 +35,36 @@ class Layer:
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class MorphTrack:
+    """Sampled weights of one part's morph targets, as files have them.
+
+    part : its name. names (m) : of the targets.
+    times (k,), weights (k, m) : straight between samples, or held until the next where `step`.
+    """
+
+    part: str
+    names: tuple[str, ...]
+    times: FloatArray
+    weights: FloatArray
+    step: bool = False
+
+    def at(self, time: float) -> tuple[tuple[str, str, float], ...]:
+        """Part, target and weight at a time (seconds)."""
+        if self.step:
+            row = self.weights[max(int(np.searchsorted(self.times, time + 1e-9, side="right")) - 1, 0)]
+        else:
+            row = np.array([np.interp(time, self.times, self.weights[:, k]) for k in range(len(self.names))])
+        return tuple((self.part, name, float(w)) for name, w in zip(self.names, row, strict=True))
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Clip:
     """Motion.
 
     curves : (control id, channel key) -> keys.
     layers : laid over the curves, a later one over those before it.
     tracks : sampled motion of joints. seconds.
+    morphs : sampled weights of morph targets beside it.
     """
 
     id: str
@@ -50,6 +74,7 @@ class Clip:
     curves: Mapping[tuple[str, str], Curve] = field(default_factory=lambda: MappingProxyType({}))
     tracks: JointTracks = field(default_factory=JointTracks)
     layers: tuple[Layer, ...] = ()
+    morphs: tuple[MorphTrack, ...] = ()
 
     @property
     def played(self) -> Mapping[tuple[str, str], Curve]:
@@ -76,12 +101,19 @@ def sample(
 ) -> Shown:
     """The pose of a clip at a time. Channels without keys keep `base`'s values, or the rig's rest."""
     if clip.tracks and skeleton is not None:
-        return rows_at(clip.tracks, skeleton, float(time))
+        pose = rows_at(clip.tracks, skeleton, float(time))
+        return replace(pose, morphs=_morphs_at(clip, time)) if clip.morphs else pose
+    if clip.morphs and not clip.curves:
+        return JointPose((), np.zeros((0, 10)), _morphs_at(clip, time))
     values = dict(base.values) if isinstance(base, Pose) else {}
     if rig is not None:
         return rig.slots.pose(values_at(clip, np.array([time]), rig, base)[0])
     values |= {ref: keys.at(time) for ref, keys in clip.played.items()}
     return Pose(values)
+
+
+def _morphs_at(clip: Clip, time: float) -> tuple[tuple[str, str, float], ...]:
+    return tuple(found for track in clip.morphs for found in track.at(time))
 
 
 @by_identity

@@ -27,10 +27,12 @@ class JointPose:
 
     joints : ids.
     rows (j, 10) : parent_from_joint as position (metres), quaternion x y z w, scale. Other joints rest.
+    morphs : weights of morph targets: name of the part, of the target, weight.
     """
 
     joints: tuple[str, ...]
     rows: FloatArray
+    morphs: tuple[tuple[str, str, float], ...] = ()
 
     def __post_init__(self) -> None:
         self.rows.setflags(write=False)

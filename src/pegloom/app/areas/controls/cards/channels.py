@@ -78,7 +78,7 @@ class ChannelCard(Card):
         self.options = line(self, ChannelSettings, "options", name="controls.channel_options", hint="day, night, out")
         self.field("Options", self.options)
         self.row(
-            button("Add", "controls.add_channel", lambda: add_channel(c, self.subject_id(c.state))),
+            button("Add", "controls.add_channel", lambda: c.attempt(lambda: add_channel(c, self.subject_id(c.state)))),
             action_button(c.actions.qactions["controls.width"], "Width"),
         )
         self.body.addWidget(label("The chosen channel shows, or moves", "soft"))
@@ -92,7 +92,7 @@ class ChannelCard(Card):
         self.row(label("while it is", "soft"), self.when, button("Show", "controls.show_by", self._show))
         self.morph = choice(self, ChannelSettings, "morph", (), name="controls.morph")
         self.field("Morph", self.morph)
-        self.body.addWidget(button("Move it", "controls.move_morph", lambda: move_morph(c, self.subject_id(c.state), self.chosen)))
+        self.body.addWidget(button("Move it", "controls.move_morph", lambda: c.attempt(lambda: move_morph(c, self.subject_id(c.state), self.chosen))))
         self.outputs = QVBoxLayout()
         self.outputs.setSpacing(2)
         self.body.addLayout(self.outputs)
@@ -200,7 +200,7 @@ class ChannelCard(Card):
             self.c.say("Choose a channel in the list first", error=True)
 
     def _show(self) -> None:
-        show_by(self.c, self.subject_id(self.c.state), self.chosen, int(self.when.currentData() or 0))
+        self.c.attempt(lambda: show_by(self.c, self.subject_id(self.c.state), self.chosen, int(self.when.currentData() or 0)))
 
     def _outputs(self, rig: ControlRig | None, lead: str, parts: dict[str, str]) -> None:
         """What channels of this control show and move, each with a way to let it go."""

@@ -99,10 +99,12 @@ class FaceCard(Card):
             assert rig is not None
             channel = channel_of(rig, ref)
             assert channel.low is not None and channel.high is not None
+            # What only goes below its rest slides from there, too.
+            ends = (channel.high, channel.low) if channel.high <= channel.rest else (channel.low, channel.high)
             unit = {Quantity.LENGTH: " cm", Quantity.ANGLE: "°"}.get(channel.quantity, "")
             scale = channel.quantity.on_screen
             row = SliderRow(
-                f"face.{ref.owner}.{ref.key}", channel.low, channel.high, partial(_words, scale, unit), partial(self._preview, ref),
+                f"face.{ref.owner}.{ref.key}", *ends, partial(_words, scale, unit), partial(self._preview, ref),
                 partial(self._released, ref),
             )  # fmt: skip
             owner = rig.control(ref.owner).name if ref.owner in rig.index else "face"
@@ -168,7 +170,7 @@ class ExpressionCard(Card):
             pixmap = QPixmap()
             pixmap.loadFromData(one.picture.data)
             picture.setPixmap(QIcon(pixmap).pixmap(PICTURE))
-        box.addWidget(picture)
+            box.addWidget(picture)
         box.addWidget(label(one.name, "soft"), 1)
         for word, name, act in (
             ("Add", "add", partial(self._put, one.id, True)), ("Take", "take", partial(self._put, one.id, False)),
