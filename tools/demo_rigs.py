@@ -120,8 +120,8 @@ STEPS: dict[str, list[Step]] = {
         {"edit": "add_channel", "control": "body", "title": "luff", "quantity": "share", "low": -1.0, "high": 1.0},
         coupled("wheel_fk", "rotate_x", "wind", reads("wind", "body", "wind"), name="wheel turns"),
         # A drum of 1.6 cm: what the wheel turns is what the rope gives.
-        coupled("rope_6_curve", "move_y", "-1.6 * cm * wind", reads("wind", "body", "wind"), name="rope winds"),
-        coupled("rope_1_curve", "keep_length", "-smooth(0, 20 * deg, wind)", reads("wind", "body", "wind"), name="rope is taken up"),
+        coupled("rope_6_curve", "move_y", "-1.6 * cm * turn", reads("turn", "wheel_fk", "rotate_x"), name="rope winds"),
+        coupled("rope_1_curve", "keep_length", "-smooth(0, 20 * deg, turn)", reads("turn", "wheel_fk", "rotate_x"), name="rope is taken up"),
         coupled("boom_hinge_fk", "rotate_z", "18 * deg * luff", reads("luff", "body", "luff"), name="boom luffs"),
     ],
 }  # fmt: skip

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import struct
 from dataclasses import replace
 
 import numpy as np
@@ -9,6 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from scipy.integrate import solve_ivp
+from scipy.spatial.transform import Rotation
 
 from pegloom.core.errors import EditError, MeshFileError
 from pegloom.core.motion.clips import sample
@@ -16,14 +19,21 @@ from pegloom.core.motion.follow_through import SpringTrack, joints_of, state_at
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.kernels.spring import swung
 from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.recipe import build_rig
+from pegloom.core.skeleton.build import build_joints
+from pegloom.core.skeleton.patterns import free_pegs, shipped_patterns
 from pegloom.document import edits
+from pegloom.document.edits import Read
 from pegloom.document.edits.rig.face import told_expressions, unmatched_controls
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Morph
 from pegloom.document.told.poses import played, read_frames
 from pegloom.document.told.verbs import run_steps
 from pegloom.files.expressions import read_expressions, write_expressions
+from pegloom.files.opening import open_any
 from pegloom.files.project import open_project, save_project
+from pegloom.files.proof import prove_glb
+from pegloom.files.writing import write_any
 from tests.document.test_rig_by_hand import demo
 from tests.support.figures import wick
 
@@ -235,11 +245,11 @@ def test_a_prop_is_taken_passed_on_and_let_go_without_a_jump(ik):
 
 
 def with_face(document=None):
-    document = document or edits.build_controls(wick())
+    document = document or demo("wick")
     part = document.character.parts[0]
     rng = np.random.default_rng(1)
     morphs = tuple(Morph(n, rng.normal(scale=0.002, size=part.mesh.points.shape)) for n in ("smile", "frown", "l_blink", "r_blink"))
-    return document.with_character(replace(document.character, parts=(replace(part, morphs=morphs), *document.character.parts[1:])))
+    return document.with_character(replace(document.character, expressions=(), parts=(replace(part, morphs=morphs), *document.character.parts[1:])))
 
 
 def test_a_handle_slides_morph_targets_and_stops_at_its_ends():
@@ -316,5 +326,76 @@ def test_steps_make_a_face_and_follow_through_without_a_screen():
             {"edit": "spread_twist", "bone": "l_forearm", "joints": ["l_hand"]},
         ][:5],
     )
-    assert made[0].startswith("own.") and made[4] == "face.1"
+    assert made[0].startswith("own.") and made[4].startswith("face.")
     assert document.character.rig.springs[0].name == "l_index_1 to l_index_3"
+
+
+def test_lids_go_along_with_the_eye_beside_them():
+    pegs = free_pegs(shipped_patterns()["face"])
+    skeleton = build_joints(pegs)
+    rig = build_rig(skeleton, 0.3, pegs.kits)
+    lids = [c for c in rig.couplings if c.id.endswith(".follows")]
+    assert {skeleton.joint(c.drives.owner).side.value for c in lids} >= {"left", "right"}
+    assert np.abs(evaluate_rig(skeleton, rig, Pose()).joints - skeleton.world).max() < 1e-9
+    frame = evaluate_rig(skeleton, rig, Pose({("eyes.goal", "move_y"): 0.3}))
+    for coupling in lids:
+        lid = skeleton.index[coupling.drives.owner]
+        eye = skeleton.index[coupling.readings[0].measure.node.id]
+        turns = [Rotation.from_matrix(frame.joints[i][:3, :3] @ skeleton.world[i][:3, :3].T).as_rotvec() for i in (lid, eye)]
+        assert turns[0][0] == pytest.approx(0.5 * turns[1][0], abs=0.05) and abs(turns[1][0]) > 0.1, coupling.name
+    still = evaluate_rig(skeleton, rig, Pose({("eyes.goal", "move_y"): 0.3, ("eyes.goal", "lids_follow"): 0.0}))
+    for coupling in lids:
+        lid = skeleton.index[coupling.drives.owner]
+        assert np.abs(still.joints[lid][:3, :3] - skeleton.world[lid][:3, :3]).max() < 1e-9
+
+
+def test_morph_weights_of_a_clip_are_in_the_glb_and_come_back(tmp_path):
+    document, mouth = edits.add_handle(with_face(), "mouth", up="smile", down="frown", reach=0.02)
+    document, clip = edits.add_clip(document, "grin", length=1.0)
+    for time, y in ((0.0, 0.0), (0.5, 0.02), (1.0, -0.01)):
+        document = edits.key_controls(edits.set_pose(document, Pose({(mouth, "move_y"): y})), clip, time, (mouth,))
+    document = edits.set_pose(document, Pose())
+    only = document.with_character(replace(document.character, clips=(document.character.clip(clip),)))
+    path = tmp_path / "grin.glb"
+    write_any(path, only)
+    # Read by hand: the chunk of JSON, the accessors of the weights.
+    data = path.read_bytes()
+    length = struct.unpack_from("<I", data, 12)[0]
+    tree, binary = json.loads(data[20 : 20 + length]), data[28 + length :]
+    channel = next(c for a in tree["animations"] for c in a["channels"] if c["target"]["path"] == "weights")
+    sampler = tree["animations"][0]["samplers"][channel["sampler"]]
+
+    def numbers(k):
+        accessor = tree["accessors"][k]
+        view = tree["bufferViews"][accessor["bufferView"]]
+        return np.frombuffer(binary, "<f4", accessor["count"], view.get("byteOffset", 0))
+
+    times, weights = numbers(sampler["input"]), numbers(sampler["output"]).reshape(-1, 4)
+    names = tree["meshes"][tree["nodes"][channel["target"]["node"]]["mesh"]]["extras"]["targetNames"]
+    assert np.interp(0.5, times, weights[:, names.index("smile")]) == pytest.approx(1.0, abs=1e-6)
+    assert np.interp(1.0, times, weights[:, names.index("frown")]) == pytest.approx(0.5, abs=1e-6)
+    back = open_any(path).character
+    pose = sample(back.clips[0], 0.5, back.skeleton)
+    live = evaluate(only.character, sample(only.character.clips[0], 0.5, only.character.skeleton, Pose(), only.character.rig))
+    part = next(p for p in back.parts if p.name == document.character.parts[0].name)
+    again = evaluate(back, pose).points[part.id]
+    whole = live.points[document.character.parts[0].id]
+    assert np.abs(again[: len(whole)] - whole).max() < 1e-4
+    proof = prove_glb(only.character)
+    assert proof.worst < 1e-4
+
+
+def test_a_coupling_reads_more_and_less_and_the_rigs_own_channels_are_keyed():
+    document = edits.build_controls(wick())
+    document, told = edits.couple(document, "spine.head", "rotate_x", [Read("x", control="spine.neck", channel="rotate_x")])
+    document = edits.add_reading(document, told, Read("x", control="spine.neck", channel="rotate_y"))
+    one = document.character.rig.coupling(told)
+    assert [r.name for r in one.readings] == ["x", "y"]
+    both = edits.change_coupling(document, told, formula="x + 2 * y")
+    with pytest.raises(EditError, match="no reading y"):
+        edits.drop_reading(both, told, "y")
+    assert len(edits.drop_reading(document, told, "y").character.rig.coupling(told).readings) == 1
+    document, key = edits.add_channel(document, "rig", "wind")
+    document, clip = edits.add_clip(document, "windy")
+    document = edits.key_controls(edits.set_pose(document, Pose({("rig", key): 0.7})), clip, 0.5, ("rig",))
+    assert document.character.clip(clip).curves["rig", key].at(0.5) == 0.7

@@ -100,20 +100,35 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, NDArray[np.
     return times, local
 
 
-def morph_weights_at(character: Character, part: Part, clip: Clip, times: FloatArray) -> FloatArray | None:
-    """Weights (k, m) of a part's morph targets at times (k,) of a clip on controls; None where no channel moves them."""
+def morph_weights_at(character: Character, part: Part, clip: Clip, times: FloatArray) -> tuple[FloatArray, FloatArray] | None:
+    """Times (k,) and weights (k, m) of a part's morph targets in a clip on controls, finer than `times` where straight runs
+    would stray by more than BAKE_OF_SIZE of the height; None where no channel moves them."""
     rig, skeleton = character.rig, character.skeleton
     if rig is None or skeleton is None or not rig.morphs or not part.morphs:
         return None
-    drives = [m for m in rig.morphs if m.part in ("", part.id) and any(m.morph == x.name for x in part.morphs)]
+    columns = {x.name: k for k, x in enumerate(part.morphs)}
+    drives = [m for m in rig.morphs if m.part in ("", part.id) and m.morph in columns]
     if not drives:
         return None
-    values = driven(skeleton, rig, values_at(clip, times, rig, character.pose))
-    result = np.zeros((len(times), len(part.morphs)))
-    for drive in drives:
-        column = next(k for k, x in enumerate(part.morphs) if x.name == drive.morph)
-        result[:, column] += values[:, rig.slots.index[drive.channel]]
-    return result
+    reach = np.array([float(np.linalg.norm(m.deltas, axis=1).max(initial=0.0)) for m in part.morphs])
+
+    def weights(at: FloatArray) -> FloatArray:
+        values = driven(skeleton, rig, values_at(clip, at, rig, character.pose))
+        found = np.zeros((len(at), len(columns)))
+        for drive in drives:
+            found[:, columns[drive.morph]] += values[:, rig.slots.index[drive.channel]]
+        return found
+
+    result = weights(times)
+    for _ in range(FINEST):
+        between = _as_stored(0.5 * (times[:-1] + times[1:]))
+        exact = weights(between)
+        gap = (np.abs(exact - 0.5 * (result[:-1] + result[1:])) * reach).sum(axis=1)
+        far = np.flatnonzero((gap > BAKE_OF_SIZE * character.height) & ~np.isin(between, times))
+        if not len(far):
+            break
+        times, result = np.insert(times, far + 1, between[far]), np.insert(result, far + 1, exact[far], axis=0)
+    return times, result
 
 
 def with_widths(character: Character, clip: Clip, times: FloatArray, local: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -352,9 +352,9 @@ class _Writer:
             if told is not None:
                 found.append((node, names, told.times, told.weights))
                 continue
-            weights = morph_weights_at(self.character, part, clip, times) if len(times) else None
-            if weights is not None:
-                found.append((node, names, times, weights))
+            made = morph_weights_at(self.character, part, clip, times) if len(times) else None
+            if made is not None:
+                found.append((node, names, *made))
         return found
 
     def glb(self) -> bytes:

@@ -11,7 +11,7 @@ from pegloom.core.curves import Curve, curve
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip, Layer, moved_keys, with_keys, without_keys
 from pegloom.core.rig.pose import Pose
-from pegloom.core.rig.refs import ChannelRef
+from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.model import Document
 
@@ -25,7 +25,7 @@ def add_clip(document: Document, name: str, *, length: float = 2.0, rate: float 
 
 
 def key_controls(document: Document, clip_id: str, time: float, control_ids: tuple[str, ...]) -> Document:
-    """Key all free channels of some controls at a time, with the values they have in hand."""
+    """Key all free channels of some controls at a time, with the values they have in hand; "rig": those of the rig as a whole."""
     character = document.require_character()
     if character.rig is None:
         raise EditError("keys are written on controls; build controls first")
@@ -34,7 +34,7 @@ def key_controls(document: Document, clip_id: str, time: float, control_ids: tup
         raise EditError(f"{clip.name} holds sampled motion; make a new clip for keys")
     rig, pose = character.rig, character.pose if isinstance(character.pose, Pose) else Pose()
     for control_id in control_ids:
-        free = rig.control(control_id).free
+        free = tuple(c.key for c in rig.board if not c.locked) if control_id == BOARD else rig.control(control_id).free
         values = {key: rig.value(pose, ChannelRef(control_id, key)) for key in free}
         clip = with_keys(clip, time, control_id, values)
     return _with_clip(document, clip)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
@@ -11,13 +12,13 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from pegloom.app.areas.controls.cards.work import working
-from pegloom.app.areas.controls.made import drop_coupling, open_coupling
+from pegloom.app.areas.controls.made import add_reading, drop_coupling, drop_reading, open_coupling
 from pegloom.app.areas.controls.settings import Work
 from pegloom.app.areas.controls.settings_made import CouplingSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.theme import current, put_icon
-from pegloom.app.widgets import action_button, button, label
+from pegloom.app.widgets import action_button, button, clear, label
 from pegloom.app.widgets.panel import Panel
 from pegloom.core.curves import Curve, curve
 from pegloom.core.errors import PegLoomError
@@ -186,8 +187,10 @@ class CouplingPane(Panel):
         left.addLayout(head)
         self.drives = label("", "caption", wrap=True, name="coupling.drives")
         left.addWidget(self.drives)
-        self.reads = label("", "caption", wrap=True, name="coupling.reads")
-        left.addWidget(self.reads)
+        self.reads = QVBoxLayout()
+        self.reads.setSpacing(2)
+        left.addLayout(self.reads)
+        left.addWidget(button("Read the card's, too", "coupling.add_reading", lambda: c.attempt(lambda: add_reading(c)), role="plain", tip="What the card Couplings names becomes one more reading"))
         line = QHBoxLayout()
         line.addWidget(action_button(c.actions.qactions["controls.across"], "Other side"))
         line.addWidget(action_button(c.actions.qactions["controls.copy_coupling"], "Copy to picked"))
@@ -265,8 +268,8 @@ class CouplingPane(Panel):
                 m = reading.measure
                 said = f"{m.what.value} of {name_of(skeleton, rig, m.node)} in {name_of(skeleton, rig, m.other)}"
                 quantity = Quantity.ANGLE if m.what.value in ("turn", "swing") else Quantity.LENGTH
-            lines.append(f"{reading.name} = {shown(quantity, value)}  ({said})")
-        self.reads.setText("\n".join(lines))
+            lines.append((reading.name, f"{reading.name} = {shown(quantity, value)}  ({said})"))
+        self._show_readings(one, lines)
         slot = rig.slots.index[one.drives]
         driven = channel_of(rig, one.drives)
         self.drives.setText(f"drives {said_channel(rig, one.drives)}: now {shown(driven.quantity, float(values[slot]))}")
@@ -281,6 +284,18 @@ class CouplingPane(Panel):
         self.curved.setText("Straight" if one.curve is not None else "Use a curve")
         self.curve.setVisible(one.curve is not None)
         self.curve.show_curve(one.curve, self._input(one, now) if one.curve is not None else None)
+
+    def _show_readings(self, one: Coupling, lines: list[tuple[str, str]]) -> None:
+        clear(self.reads)
+        for name, words in lines:
+            row = QHBoxLayout()
+            row.addWidget(label(words, "caption", wrap=True), 1)
+            if len(lines) > 1:
+                drop = button("", f"coupling.drop_reading.{name}", partial(drop_reading, self.c, one.id, name), role="plain", tip=f"Read {name} no more")
+                put_icon(drop, "x")
+                drop.setAccessibleName(f"Read {name} no more")
+                row.addWidget(drop)
+            self.reads.addLayout(row)
 
     def _readings(self, rig: ControlRig, one: Coupling, values: np.ndarray) -> tuple[float, ...]:
         if all(r.channel is not None for r in one.readings):

@@ -98,14 +98,7 @@ def couple(c: Context, owner: str) -> None:
     rig, skeleton = c.character.require_rig(), c.skeleton
     if not owner or not told.drives:
         raise EditError("Pick the control that is to be driven, and choose its channel")
-    if not told.source:
-        raise EditError("Fill in what is read: press the mark beside the field, then click it in the view")
-    if told.what is None:
-        if told.source.startswith("joint:"):
-            raise EditError("A joint has no channels; choose what is measured of it")
-        reading = Read("x", control=told.source, channel=told.source_channel)
-    else:
-        reading = Read("x", what=told.what, node=told.source, axis=AXES.get(told.source_channel, AXES["y"]))
+    reading = _reading(told)
     said = name_of(skeleton, rig, node(skeleton, rig, told.source))
 
     def then(made: object) -> None:
@@ -113,6 +106,28 @@ def couple(c: Context, owner: str) -> None:
         c.say("Coupled; nothing moved. Gain, formula and curve are in the pane below")
 
     c.try_edit(f"Couple to {said}", lambda d: edits.couple(d, owner, told.drives, [reading]), then)
+
+
+def _reading(told: CouplingSettings) -> Read:
+    """What the card says is to be read."""
+    if not told.source:
+        raise EditError("Fill in what is read: press the mark beside the field, then click it in the view")
+    if told.what is None:
+        if told.source.startswith("joint:"):
+            raise EditError("A joint has no channels; choose what is measured of it")
+        return Read("x", control=told.source, channel=told.source_channel)
+    return Read("x", what=told.what, node=told.source, axis=AXES.get(told.source_channel, AXES["y"]))
+
+
+def add_reading(c: Context) -> None:
+    """What the card names is read by the coupling in the pane, too."""
+    told = c.state.settings.of(CouplingSettings)
+    reading = _reading(told)
+    c.try_edit("One more reading", lambda d: edits.add_reading(d, told.open, reading), lambda _: c.say("It reads that, too; use its name in the formula"))
+
+
+def drop_reading(c: Context, coupling: str, name: str) -> None:
+    c.try_edit(f"Read {name} no more", lambda d: edits.drop_reading(d, coupling, name))
 
 
 def open_coupling(c: Context, coupling: str) -> None:

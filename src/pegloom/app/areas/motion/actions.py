@@ -9,6 +9,7 @@ from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
 from pegloom.app.actions.posing import keyed_at, posed_over, without
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings
+from pegloom.core.rig.refs import BOARD
 from pegloom.document import edits
 
 
@@ -24,7 +25,8 @@ def trial_clip(c: Context) -> None:
 def write_keys(c: Context, *, everything: bool = False) -> None:
     """Key controls with the pose in the view; what was posed over the clip on them is a key then."""
     rig = c.character.require_rig()
-    ids = tuple(control.id for control in rig.controls) if everything else c.state.selection.ids
+    every = (*(control.id for control in rig.handles), *((BOARD,) if rig.board else ()))
+    ids = every if everything else c.state.selection.ids
     _key(c, ids, "all controls" if everything else ", ".join(ids[:2]))
 
 

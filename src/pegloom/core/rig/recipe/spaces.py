@@ -7,9 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from pegloom.core.rig.channels import MOVE, Channel, Quantity
+from pegloom.core.rig.channels import MOVE, ROTATE, Channel, Quantity
 from pegloom.core.rig.constraints import Constraint, Follow, Target
 from pegloom.core.rig.controls import Shape
+from pegloom.core.rig.couplings import Coupling, Measure, Reading, What
 from pegloom.core.rig.recipe.builder import Builder, level
 from pegloom.core.rig.recipe.choices import USUAL_KIT, USUAL_SPACES, KitRig, has_ik
 from pegloom.core.rig.refs import WORLD, ChannelRef, NodeRef, base_node, control_node, joint_node
@@ -88,6 +89,7 @@ def add_spaces(b: Builder, kits: tuple[Kit, ...], recipe: Mapping[str, KitRig]) 
 
 
 EYES = "eyes.goal"
+LIDS = "lids_follow"
 
 
 def add_eyes(b: Builder, kits: tuple[Kit, ...]) -> None:
@@ -113,10 +115,35 @@ def add_eyes(b: Builder, kits: tuple[Kit, ...]) -> None:
         name = next(c.name for c in b.controls if c.id == eye)
         target = Target(control_node(EYES), ChannelRef(eye, "aim_weight"))
         b.constraints.append(Constraint(f"{eye}.aim", base_node(eye), Follow.AIM, (target,), ChannelRef(EYES, "aim"), f"{name} looks"))
+    _lids(b, kits, eyes)
     spaces: dict[str, NodeRef] = {"world": WORLD}
     if "body" in made:
         spaces["body"] = control_node("body")
     _add(b, EYES, spaces)
+
+
+def _lids(b: Builder, kits: tuple[Kit, ...], eyes: list[str]) -> None:
+    """Lids go along with the eye beside them, up and down, by an amount."""
+    made = {c.id for c in b.controls}
+    lids = [k.joints[0] for k in kits if k.kind == "eye" and k.joints and k.joints[0].rsplit(".", 1)[-1] == "lid" and k.joints[0] in made]
+    if not lids:
+        return
+    _channel(b, EYES, Channel(LIDS, "lids follow", Quantity.SHARE, 0.5, 0.0, 1.0))
+    for lid in lids:
+        side = b.skeleton.joint(lid).side
+        eye = next((e for e in eyes if b.skeleton.joint(e).side is side), eyes[0])
+        # About the line from side to side, told in the eye's own axes; the lid turns about what of its axes is nearest to it.
+        aside = b.front @ np.array([1.0, 0.0, 0.0])
+        x, y, z = (b.skeleton.joint(eye).matrix[:3, :3].T @ aside).tolist()
+        own = next(c.matrix for c in b.controls if c.id == lid)[:3, :3].T @ aside
+        k = int(np.argmax(np.abs(own)))
+        head = b.skeleton.joint(eye).parent
+        measure = Measure(What.TURN, joint_node(eye), joint_node(head) if head else WORLD, (x, y, z))
+        readings = (Reading("up", measure=measure), Reading("share", ChannelRef(EYES, LIDS)))
+        name = next(c.name for c in b.controls if c.id == lid)
+        b.couplings.append(
+            Coupling(f"{lid}.follows", ChannelRef(lid, ROTATE[k]), readings, f"{name} follows", "up * share", gain=float(np.sign(own[k])))
+        )
 
 
 def _carried(skeleton: Skeleton, node: NodeRef, kit: Kit) -> bool:

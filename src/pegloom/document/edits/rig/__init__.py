@@ -27,11 +27,13 @@ from pegloom.document.edits.rig.constraints import (
 )
 from pegloom.document.edits.rig.couplings import (
     Read,
+    add_reading,
     change_coupling,
     copy_coupling,
     couple,
     couple_across,
     drop_coupling,
+    drop_reading,
     with_curve,
 )
 from pegloom.document.edits.rig.face import (
@@ -60,6 +62,7 @@ __all__ = [
     "add_channel",
     "add_handle",
     "add_ik",
+    "add_reading",
     "add_space",
     "add_springs",
     "add_target",
@@ -78,6 +81,7 @@ __all__ = [
     "drop_coupling",
     "drop_expression",
     "drop_output",
+    "drop_reading",
     "drop_solver",
     "drop_springs",
     "drop_target",

@@ -94,6 +94,34 @@ def change_coupling(
     return _put(document, _still(skeleton, rig, changed) if still else changed)
 
 
+def add_reading(document: Document, coupling: str, reading: Read) -> Document:
+    """One more thing a coupling reads; its formula stays until it is told to use it, so nothing moves.
+
+    A name that is taken becomes the next free letter.
+    """
+    _, skeleton, rig = rigged(document)
+    one = coupling_of(rig, coupling)
+    taken = {r.name for r in one.readings}
+    name = reading.name if reading.name not in taken else next(n for n in "xyzabcdefghijklm" if n not in taken)
+    changed = replace(one, readings=(*one.readings, _reading(skeleton, rig, replace(reading, name=name))))
+    checked(changed)
+    return _put(document, changed)
+
+
+def drop_reading(document: Document, coupling: str, name: str) -> Document:
+    """Take out a reading. Raises FormulaError where the formula still uses it, EditError for the last one."""
+    _, _, rig = rigged(document)
+    one = coupling_of(rig, coupling)
+    left = tuple(r for r in one.readings if r.name != name)
+    if len(left) == len(one.readings):
+        raise EditError(f"{one.name} reads nothing called {name}")
+    if not left:
+        raise EditError(f"{name} is all that {one.name} reads; drop the coupling instead")
+    changed = replace(one, readings=left)
+    checked(changed)
+    return _put(document, changed)
+
+
 def with_curve(document: Document, coupling: str, curve: Curve | None) -> Document:
     """Another curve of a coupling, slopes and all."""
     _, _, rig = rigged(document)
