@@ -399,3 +399,24 @@ def test_a_coupling_reads_more_and_less_and_the_rigs_own_channels_are_keyed():
     document, clip = edits.add_clip(document, "windy")
     document = edits.key_controls(edits.set_pose(document, Pose({("rig", key): 0.7})), clip, 0.5, ("rig",))
     assert document.character.clip(clip).curves["rig", key].at(0.5) == 0.7
+
+
+def test_a_half_made_face_is_mirrored_and_what_has_no_partner_is_told():
+    document = with_face()
+    part = document.character.parts[0]
+    lone = Morph("l_dimple", part.morphs[0].deltas)
+    document = document.with_character(replace(document.character, parts=(replace(part, morphs=(*part.morphs, lone)), *document.character.parts[1:])))
+    document, lid = edits.add_handle(document, "l_lid", down="l_blink", reach=0.02, place=(0.05, 1.43, 0.2))
+    document, cheek = edits.add_handle(document, "l_cheek", left="l_dimple", reach=0.02, place=(0.09, 1.35, 0.15))
+    mirrored, said = edits.mirror_rig(document, "left")
+    assert "l_dimple" in said or "r_dimple" in said
+    rig = mirrored.character.rig
+    across = next(c for c in rig.controls if c.name == "r_lid")
+    assert across.matrix[0, 3] == pytest.approx(-0.05) and rig.control(lid).side.value == "left"
+    rest = part.mesh.points
+    shut = evaluate(replace(mirrored.character, skin=None), Pose({(across.id, "move_y"): -0.02})).points[part.id]
+    assert np.abs(shut - rest - part.morphs[3].deltas).max() < 1e-9
+    other = next(c for c in rig.controls if c.name == "r_cheek")
+    assert (other.channel("move_x").low, other.channel("move_x").high) == (-0.02, 0.0) and rig.control(cheek).channel("move_x").high == 0.02
+    again, _ = edits.mirror_rig(mirrored, "left")
+    assert len(again.character.rig.controls) == len(rig.controls) and len(again.character.rig.morphs) == len(rig.morphs)

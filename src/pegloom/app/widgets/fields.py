@@ -41,10 +41,17 @@ def choice(
 ) -> QComboBox:  # fmt: skip
     """One of some options."""
     box = QComboBox()
+    narrow(box)
     fill(box, options, tips)
     box.currentIndexChanged.connect(lambda _: _write(panel, kind, field, box.currentData()))
     _bind(panel, box, kind, field, name, lambda value: box.setCurrentIndex(max(box.findData(value), 0)))
     return box
+
+
+def narrow(box: QComboBox) -> None:
+    """As wide as its card has room for, whatever its options are called."""
+    box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    box.setMinimumContentsLength(6)
 
 
 def fill(box: QComboBox, options: Iterable[tuple[str, Any]], tips: Iterable[str] = ()) -> None:

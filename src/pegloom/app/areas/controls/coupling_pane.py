@@ -190,7 +190,7 @@ class CouplingPane(Panel):
         self.reads = QVBoxLayout()
         self.reads.setSpacing(2)
         left.addLayout(self.reads)
-        left.addWidget(button("Read the card's, too", "coupling.add_reading", lambda: c.attempt(lambda: add_reading(c)), role="plain", tip="What the card Couplings names becomes one more reading"))
+        left.addWidget(button("Add a reading", "coupling.add_reading", lambda: c.attempt(lambda: add_reading(c)), role="plain", tip="What the card Couplings says under Reads becomes one more reading"))
         line = QHBoxLayout()
         line.addWidget(action_button(c.actions.qactions["controls.across"], "Other side"))
         line.addWidget(action_button(c.actions.qactions["controls.copy_coupling"], "Copy to picked"))

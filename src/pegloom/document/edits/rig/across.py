@@ -23,6 +23,7 @@ from pegloom.core.rig.across import (
 from pegloom.core.rig.changes import OWN, ControlChange, OwnControl, RigChanges, references
 from pegloom.core.rig.channels import Channel
 from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.outputs import MorphDrive
 from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind
 from pegloom.core.rig.solvers import Solver
 from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
@@ -58,7 +59,8 @@ def mirror_rig(document: Document, source: str = "left") -> tuple[Document, str]
     document, partners = _own_controls(document, side)
     character, skeleton, rig = rigged(document)
     across = Across(skeleton, rig, MappingProxyType(partners))
-    changes, lost = _records(character.rig_changes, across, side)
+    morphs = {m.name for p in character.parts for m in p.morphs}
+    changes, lost = _records(character.rig_changes, across, side, morphs)
     changes = _controls(changes, across, recipe_rig(character), side)
     document, closed = _put_as_many(document, changes)
     lost += closed
@@ -139,6 +141,7 @@ def _own_controls(document: Document, side: Side) -> tuple[Document, dict[str, s
         partner = replace(
             one, id=twin, name=name, side=OTHER[side], rest=tuple(float(v) for v in rest.ravel()),
             offset=(-one.offset[0], one.offset[1], one.offset[2]), tilt=_flipped(one.tilt),
+            channels=tuple(_other_limits(c) for c in one.channels),
         )  # fmt: skip
         made[twin] = OwnControl(partner, across)
     middle = Across(skeleton, rig, MappingProxyType(partners))
@@ -153,6 +156,14 @@ def _own_controls(document: Document, side: Side) -> tuple[Document, dict[str, s
     return put_changes(document, replace(document.require_character().rig_changes, own_controls=own_controls)), partners
 
 
+def _other_limits(channel: Channel) -> Channel:
+    """A channel of a control whose frame is mirrored: what goes to the side, or turns about up or ahead, runs the other way."""
+    if channel.key not in ("move_x", "rotate_y", "rotate_z"):
+        return channel
+    low, high = (None if v is None else -v for v in (channel.high, channel.low))
+    return replace(channel, low=low, high=high)
+
+
 def _flipped(tilt: tuple[float, float, float]) -> tuple[float, float, float]:
     """A shape's tilt seen in the middle."""
     flip = np.diag([-1.0, 1.0, 1.0])
@@ -160,8 +171,11 @@ def _flipped(tilt: tuple[float, float, float]) -> tuple[float, float, float]:
     return (x, y, z)
 
 
-def _records(changes: RigChanges, across: Across, side: Side) -> tuple[RigChanges, list[str]]:
-    """Solvers, constraints, limits, added channels and what was dropped, on the other side too."""
+def _records(changes: RigChanges, across: Across, side: Side, morphs: set[str]) -> tuple[RigChanges, list[str]]:
+    """Solvers, constraints, couplings, springs, limits, added channels and what was dropped, on the other side too.
+
+    morphs : names of the morph targets there are.
+    """
     skeleton, rig = across.skeleton, across.rig
     lost: list[str] = []
 
@@ -173,8 +187,8 @@ def _records(changes: RigChanges, across: Across, side: Side) -> tuple[RigChange
             told = record.id
             made = swapped_id(told) if swapped_id(told) != told else told.removesuffix(TAIL) if told.endswith(TAIL) else told + TAIL
             found = mirrored(across, record, made)
-            if found is None:
-                lost.append(getattr(record, "name", "") or told)
+            if found is None or (isinstance(found, MorphDrive) and found.morph not in morphs):
+                lost.append(getattr(record, "name", "") or getattr(record, "morph", "") or told)
             else:
                 result[made] = found
         return tuple(result.values())

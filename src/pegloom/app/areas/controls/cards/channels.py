@@ -21,7 +21,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, button, clear, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import choice, fill, filled_by_pick, line, number
+from pegloom.app.widgets.fields import choice, fill, filled_by_pick, line, narrow, number
 from pegloom.core.rig.changes import ChannelChange
 from pegloom.core.rig.channels import Channel, Quantity
 from pegloom.core.rig.controls import ControlRig
@@ -83,10 +83,12 @@ class ChannelCard(Card):
         )
         self.body.addWidget(label("The chosen channel shows, or moves", "soft"))
         self.thing = QComboBox()
+        narrow(self.thing)
         self.thing.setObjectName("controls.shown_thing")
         self.thing.activated.connect(lambda _: c.store.put_setting(ChannelSettings, shown_thing=self.thing.currentData()))
         self.field("Shows", filled_by_pick(self, self.thing, ChannelSettings, "shown_thing", ("control", "part"), "Shows"))
         self.when = QComboBox()
+        narrow(self.when)
         self.when.setObjectName("controls.shown_when")
         self.when.setAccessibleName("While it is")
         self.row(label("while it is", "soft"), self.when, button("Show", "controls.show_by", self._show))

@@ -12,7 +12,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import JOINT, State
 from pegloom.app.widgets import button, clear, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import choice, fill, filled_by_pick
+from pegloom.app.widgets.fields import choice, fill, filled_by_pick, narrow
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.couplings import Coupling, What
 
@@ -32,6 +32,7 @@ class CouplingCard(Card):
         self.what = choice(self, CouplingSettings, "what", [("its channel", None), *((f"its {w.value}", w) for w in What)], name="controls.coupling_what")
         self.field("What of it", self.what)
         self.channel = QComboBox()
+        narrow(self.channel)
         self.channel.setObjectName("controls.coupling_channel")
         self.channel.activated.connect(lambda _: c.store.put_setting(CouplingSettings, source_channel=self.channel.currentData() or ""))
         self.field("Which", self.channel)

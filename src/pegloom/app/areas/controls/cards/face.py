@@ -13,6 +13,7 @@ from pegloom.app.areas.controls.made import drop_expression, put_expression
 from pegloom.app.areas.controls.settings_made import FaceSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
+from pegloom.app.theme import put_icon
 from pegloom.app.widgets import SliderRow, action_button, button, clear, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice, fill, line, slider
@@ -174,10 +175,13 @@ class ExpressionCard(Card):
         box.addWidget(label(one.name, "soft"), 1)
         for word, name, act in (
             ("Add", "add", partial(self._put, one.id, True)), ("Take", "take", partial(self._put, one.id, False)),
-            ("Forget", "forget", partial(drop_expression, self.c, one.id)),
         ):  # fmt: skip
             tip = {"Add": "Onto what the face does already, by the amount", "Take": "In the place of what the face does, by the amount"}.get(word, "")
             box.addWidget(button(word, f"face.{name}.{one.id}", act, role="plain", tip=tip))
+        forget = button("", f"face.forget.{one.id}", partial(drop_expression, self.c, one.id), role="plain", tip=f"Forget {one.name}")
+        put_icon(forget, "x")
+        forget.setAccessibleName(f"Forget {one.name}")
+        box.addWidget(forget)
         return holder
 
     def _put(self, told: str, mix: bool) -> None:
