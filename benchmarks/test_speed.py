@@ -10,6 +10,7 @@ import igl
 import numpy as np
 import pytest
 from scipy import sparse
+from scipy.integrate import solve_ivp
 from scipy.interpolate import PchipInterpolator
 from scipy.optimize import least_squares, nnls
 from scipy.sparse.linalg import spsolve
@@ -22,11 +23,14 @@ from pegloom.core.geometry.mesh import place_neighbours, place_triangles, weld, 
 from pegloom.core.geometry.subdivide import catmull_clark
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.motion.clips import Clip, sample, values_at
+from pegloom.core.motion.follow_through import SpringTrack
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.sampling import sampled_poses
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.controls import ControlRig, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at, place_control, skin_matrices
+from pegloom.core.rig.formulas import compiled
+from pegloom.core.rig.kernels.formula import formula
 from pegloom.core.rig.match import values_of_joints
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import Pose
@@ -470,3 +474,53 @@ def test_whole_body_peer_scipy_least_squares_on_the_same_goals(benchmark, reachi
         return np.concatenate([(joints_at(skeleton, rig, values[None])[0, ends, :3, 3] - wanted).ravel(), 1e-3 * turns])
 
     benchmark(lambda: least_squares(missing, np.zeros(len(slots)), xtol=1e-6))
+
+
+FORMULA = "clamp(x * 2 - y, -1, 1) + (sin(x) if x < y else mix(x, y, 0.3)) * 0.5"
+
+
+@pytest.mark.benchmark(group="sixty formulas, once each")
+def test_formulas(benchmark):
+    program = compiled(FORMULA, ("x", "y"))
+    steps, constants = np.array(program.steps, dtype=np.int64).ravel(), np.array(program.constants)
+    inputs = np.array([0.3, 0.7])
+
+    def run():
+        for _ in range(60):
+            formula(steps, constants, inputs)
+
+    run()
+    benchmark(run)
+
+
+@pytest.mark.benchmark(group="sixty formulas, once each")
+def test_formulas_peer_pythons_own_code(benchmark):
+    known = {"clamp": lambda v, a, b: min(max(v, a), b), "mix": lambda a, b, s: a + (b - a) * s, "sin": np.sin, "x": 0.3, "y": 0.7}
+    code = compile(FORMULA, "formula", "eval")
+
+    def run():
+        for _ in range(60):
+            eval(code, known)
+
+    benchmark(run)
+
+
+@pytest.fixture(scope="module")
+def springy():
+    character = open_project(DEMO / "dumble.pegloom").require_character()
+    return character, next(c for c in character.clips if c.name == "shake")
+
+
+@pytest.mark.benchmark(group="a second of follow-through, eight tips, the whole rig with it")
+def test_follow_through(benchmark, springy):
+    character, clip = springy
+    benchmark(lambda: SpringTrack(character.skeleton, character.rig, clip, Pose()).go_on(1.0))
+
+
+@pytest.mark.benchmark(group="a second of follow-through, eight tips, the whole rig with it")
+def test_follow_through_peer_scipy_on_the_tips_alone(benchmark):
+    def pulled(t, state):
+        x, v = state[:24], state[24:]
+        return np.concatenate([v, -160.0 * (x - np.sin(6.0 * t)) - 9.0 * v])
+
+    benchmark(lambda: solve_ivp(pulled, (0.0, 1.0), np.zeros(48), max_step=1 / 120, rtol=1e-4))

@@ -35,10 +35,11 @@ def add_channel(c: Context, owner: str) -> None:
     plain = told.quantity in (Quantity.SWITCH, Quantity.CHOICE)
     factor = told.quantity.on_screen
     low, high = (None, None) if plain or told.low >= told.high else (told.low / factor, told.high / factor)
+    soft = 0.0 if plain else max(told.soft, 0.0) / factor
     options = [o.strip() for o in told.options.split(",") if o.strip()]
     c.try_edit(
         f"Add channel {told.title.strip()}",
-        lambda d: edits.add_channel(d, owner, told.title, quantity=told.quantity, low=low, high=high, options=options),
+        lambda d: edits.add_channel(d, owner, told.title, quantity=told.quantity, low=low, high=high, soft=soft, options=options),
         lambda _: c.store.put_setting(ChannelSettings, title="", options=""),
     )
 

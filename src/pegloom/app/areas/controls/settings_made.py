@@ -11,7 +11,8 @@ from pegloom.core.rig.couplings import What
 
 @dataclass(frozen=True, slots=True)
 class ChannelSettings(Setting):
-    """title, quantity, low, high : of the channel that is added; low and high as on the screen.
+    """title, quantity, low, high, soft : of the channel that is added; the numbers as on the screen. soft : over how much it
+        eases into its limits.
     options : of a choice, apart by commas.
     shown_thing : the part or control a channel shows; "" for none yet.
     morph : the morph target a channel moves.
@@ -24,6 +25,7 @@ class ChannelSettings(Setting):
     quantity: Quantity = Quantity.SHARE
     low: float = 0.0
     high: float = 1.0
+    soft: float = 0.0
     options: str = ""
     shown_thing: str = ""
     morph: str = ""

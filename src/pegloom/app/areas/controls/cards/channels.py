@@ -75,6 +75,9 @@ class ChannelCard(Card):
         self.low.setAccessibleName("From")
         self.high.setAccessibleName("To")
         self.row(label("From", "soft"), self.low, label("to", "soft"), self.high)
+        self.soft = number(self, ChannelSettings, "soft", 0.0, 1e4, name="controls.channel_soft")
+        self.soft.setToolTip("Over how much it eases into its limits, instead of stopping hard")
+        self.field("Eases over", self.soft)
         self.options = line(self, ChannelSettings, "options", name="controls.channel_options", hint="day, night, out")
         self.field("Options", self.options)
         self.row(
@@ -124,6 +127,7 @@ class ChannelCard(Card):
         plain = told.quantity in (Quantity.SWITCH, Quantity.CHOICE)
         self.low.setEnabled(not plain)
         self.high.setEnabled(not plain)
+        self.soft.setEnabled(not plain)
         self.options.setEnabled(told.quantity is Quantity.CHOICE)
         names = sorted({m.name for p in (one.parts if one is not None else ()) for m in p.morphs})
         fill(self.morph, [("none", ""), *((n, n) for n in names)])
