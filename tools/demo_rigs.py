@@ -96,7 +96,7 @@ STEPS: dict[str, list[Step]] = {
         {"edit": "build_controls"}, {"edit": "add_body"},
         {"edit": "add_springs", "first": "snout_1", "last": "snout_4", "group": "snout", "swing": 0.9, "name": "snout"},
         {"edit": "add_springs", "first": "l_ear_1", "last": "l_ear_2", "group": "ears", "name": "l_ear"},
-        {"edit": "set_spring_group", "group": "snout", "stiffness": 120, "damping": 7, "gravity": 4},
+        {"edit": "set_spring_group", "group": "snout", "stiffness": 120, "damping": 7},
         {"edit": "set_spring_group", "group": "ears", "stiffness": 260, "damping": 9},
         {"edit": "mirror_rig", "source": "left"},
     ],

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from PyQt6.QtCore import QEvent, QPointF, Qt
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QFormLayout
@@ -226,6 +226,15 @@ def test_a_face_gets_a_handle_expressions_and_takes_them_to_a_file(controls, tmp
     hand.click("button.face.handle")
     hand.until(lambda: session.selection.kind == "control" and rig(hand).control(session.selection.lead).name == "mouth")
     mouth = session.selection.lead
+    # Its place is picked on the mesh.
+    before = rig(hand).control(mouth).matrix[:3, 3]
+    hand.click("face.spot.pick")
+    x, y, _ = hand.stage.camera.project(hand.c.frames.frame().joints[session.character.skeleton.index["spine.head"], :3, 3] + [0.0, 0.1, 0.0], *hand.stage.size_in_points)[0]
+    hand.bot.mouseClick(hand.stage, Qt.MouseButton.LeftButton, pos=QPoint(round(x), round(y)))
+    hand.until(lambda: session.settings(FaceSettings).spot != "")
+    hand.click("button.face.move")
+    hand.until(lambda: np.abs(rig(hand).control(mouth).matrix[:3, 3] - before).max() > 0.01)
+    assert abs(rig(hand).control(mouth).matrix[0, 3]) < 0.15
     rest = hand.c.frames.frame().points["part0"]
     slider = hand.value(f"face.{mouth}.move_y")
     slider.setSliderDown(True)

@@ -69,6 +69,8 @@ def test_every_pattern_in_random_poses(name):
                 size = {"length": 0.0 if control.id in goals else 0.02, "angle": 0.08, "factor": 0.2}.get(channel.quantity.value)
                 value = rng.uniform(0, 1) if size is None else channel.rest + rng.normal(scale=size or 1e-9)
                 values[control.id, channel.key] = value
+        if "eyes.goal" in rig.index:
+            values["eyes.goal", "lids_follow"] = 0.0
         for limb in rig.limbs:
             values |= {(fk, f"rotate_{a}"): rng.normal(scale=0.4) for fk in limb.fk for a in "xyz"}
             to = skeleton.world[skeleton.index[limb.joints[0]], :3, 3] - rig.control(limb.goal.id).matrix[:3, 3]

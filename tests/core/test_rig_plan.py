@@ -9,7 +9,7 @@ import pytest
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import values_at
 from pegloom.core.rig.channels import Channel, Quantity
-from pegloom.core.rig.controls import ControlRig, Drive, with_values
+from pegloom.core.rig.controls import Drive, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at, nodes_at
 from pegloom.core.rig.match import values_of_joints
 from pegloom.core.rig.plan import make_plan
@@ -59,12 +59,9 @@ def test_the_order_of_the_records_changes_no_bit(seed):
     rng = np.random.default_rng(seed)
     values = random_values(rig, rng, 1)[0]
     pose = rig.slots.pose(values)
-    shuffled = ControlRig(
-        tuple(rig.controls[i] for i in rng.permutation(len(rig.controls))),
-        tuple(rig.drives[i] for i in rng.permutation(len(rig.drives))),
-        tuple(rig.solvers[i] for i in rng.permutation(len(rig.solvers))),
-        constraints=tuple(rig.constraints[i] for i in rng.permutation(len(rig.constraints))),
-    )
+    records = ("controls", "drives", "solvers", "constraints", "couplings", "twists", "springs", "board")
+    mixed = {kind: tuple(getattr(rig, kind)[i] for i in rng.permutation(len(getattr(rig, kind)))) for kind in records}
+    shuffled = replace(rig, **mixed)
     one, other = evaluate_rig(skeleton, rig, pose), evaluate_rig(skeleton, shuffled, pose)
     assert np.array_equal(one.joints, other.joints)
     for control in rig.controls:

@@ -31,7 +31,7 @@ from tests.support.figures import as_mesh, document_of, human, rigged_capsules, 
 
 @pytest.fixture(scope="module")
 def rigged():
-    return edits.build_controls(wick())
+    return demo("wick")
 
 
 def frame_of(document, values=()):

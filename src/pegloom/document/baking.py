@@ -14,7 +14,7 @@ from pegloom.core.curves import Run
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.clips import Clip, values_at
+from pegloom.core.motion.clips import Clip, MorphTrack, values_at
 from pegloom.core.motion.follow_through import joints_of
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.tracks import Track, joint_tracks
@@ -62,7 +62,17 @@ def baked_clip(character: Character, clip: Clip) -> Clip:
         )
         for i, joint in enumerate(character.skeleton.joints)
     }
-    return replace(clip, curves=MappingProxyType({}), tracks=joint_tracks(tracks))
+    return replace(clip, curves=MappingProxyType({}), layers=(), tracks=joint_tracks(tracks), morphs=_morph_tracks(character, clip, times))
+
+
+def _morph_tracks(character: Character, clip: Clip, times: FloatArray) -> tuple[MorphTrack, ...]:
+    """What the channels of a clip do with morph targets, sampled."""
+    found = list(clip.morphs)
+    for part in character.parts:
+        made = morph_weights_at(character, part, clip, times)
+        if made is not None:
+            found.append(MorphTrack(part.name, tuple(m.name for m in part.morphs), frozen(made[0]), frozen(made[1])))
+    return tuple(found)
 
 
 def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, NDArray[np.float32]]:

@@ -56,6 +56,8 @@ class Hint(Panel):
     def _said(self, state: State) -> str:
         wanted = state.tooling.wanted
         if wanted is not None:
+            if "point" in wanted.kinds:
+                return f"Click a place on the mesh: it is for {wanted.says}; <edit.cancel> ends"
             what = " or a ".join(wanted.kinds)
             return f"Pick a {what} in the view or in Contents: it goes into {wanted.says}; <edit.cancel> ends"
         text = self.c.area.hint(state)

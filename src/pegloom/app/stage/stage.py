@@ -430,7 +430,11 @@ class Stage(QOpenGLWidget):
     def _press(self, at: Pointer) -> None:
         wanted = self.c.state.tooling.wanted
         if wanted is not None:
-            kind, found = self.thing_at(at.x, at.y)
+            if "point" in wanted.kinds:
+                hit = self.surface_at(at.x, at.y)
+                kind, found = "point", " ".join(f"{v:.6f}" for v in hit[1].point) if hit is not None else ""
+            else:
+                kind, found = self.thing_at(at.x, at.y)
             if found:
                 self.c.store.pick(kind, found)
             return

@@ -171,7 +171,7 @@ JOINT = "joint:"
 class Wanted:
     """A field that waits to be filled by a pick in the view.
 
-    kinds : of thing: joint, control, part.
+    kinds : of thing: joint, control, part; "point" for a place on the surface, told as its three numbers.
     setting, field : what its id becomes; with several kinds a joint is told as `joint:` and its id.
     says : what the field is called.
     """

@@ -29,7 +29,7 @@ def _hint(state: State) -> str:
     if building:
         return "Dragged controls spring back while you build; Shift-click picks several; choose Pose to keep poses"
     if state.settings.of(WorkSettings).work is Work.FACE:
-        return "Drag a diamond before the face, or a slider; <face.keep> keeps the expression; choose Build to set handles elsewhere"
+        return "Drag a diamond before the face, or a slider; <face.keep> keeps the expression"
     return "Drag a control; <tool.move> moves, <tool.turn> rotates; right-drag orbits the view"
 
 

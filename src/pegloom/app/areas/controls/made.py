@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
 from pegloom.app.actions.posing import pose_edit, posed_over
 from pegloom.app.areas.controls.settings_made import ChannelSettings, CouplingSettings, FaceSettings, SpringSettings
 from pegloom.app.context import Context
 from pegloom.core.errors import EditError
+from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.rig.channels import Quantity
+from pegloom.core.rig.recipe.spaces import head_of
 from pegloom.core.skeleton.joints import Vector
 from pegloom.document import edits
 from pegloom.document.edits import Read
@@ -211,10 +215,37 @@ def add_handle(c: Context) -> None:
     """A handle for the morph targets the card names."""
     told = c.state.settings.of(FaceSettings)
     name = told.name.strip() or next((m for m in (told.up, told.down, told.left, told.right) if m), "handle")
+    place = _spot(c)
+
+    def then(made: object) -> None:
+        c.store.put_setting(FaceSettings, spot="")
+        c.store.select("control", str(made))
+
     c.try_edit(
-        f"Handle {name}", lambda d: edits.add_handle(d, name, up=told.up, down=told.down, left=told.left, right=told.right),
-        lambda made: c.store.select("control", str(made)),
+        f"Handle {name}", lambda d: edits.add_handle(d, name, place=place, up=told.up, down=told.down, left=told.left, right=told.right),
+        then,
     )
+
+
+def _spot(c: Context) -> Vector | None:
+    """The place picked on the face, before it by a little, as it is at rest; None where none was picked."""
+    told, frame, skeleton = c.state.settings.of(FaceSettings).spot, c.frames.frame(), c.skeleton
+    head = head_of(skeleton)
+    if not told or frame is None or head not in skeleton.index:
+        return None
+    i = skeleton.index[head]
+    point = np.array([float(v) for v in told.split()] + [1.0])
+    out = rotation_matrix(c.character.front) @ np.array([0.0, 0.0, 0.02 * c.character.height])
+    x, y, z = ((skeleton.world[i] @ np.linalg.inv(frame.joints[i]) @ point)[:3] + out).tolist()
+    return (x, y, z)
+
+
+def move_handle(c: Context) -> None:
+    """The picked handle to the place picked on the face."""
+    place, lead = _spot(c), c.state.selection.lead
+    if place is None:
+        raise EditError("Pick a place first: press the mark beside Place, then click the face")
+    c.try_edit("Move a handle", lambda d: edits.place_handle(d, lead, place), lambda _: c.store.put_setting(FaceSettings, spot=""))
 
 
 def keep_expression(c: Context, name: str = "") -> None:
@@ -310,6 +341,7 @@ MADE = (
     Action("controls.springs", "Follow through", "Controls", "The picked chain lags and settles", add_springs, needs=(*WITH_RIG, CONTROL_PICKED)),
     Action("controls.bake_springs", "Bake follow-through", "Motion", "Into a layer of keys", bake_springs, needs=(*WITH_RIG, CLIP)),
     Action("face.handle", "Add a handle", "Face", "For morph targets, before the face", add_handle, needs=WITH_RIG),
+    Action("face.move", "Move the handle there", "Face", "The picked one, to the place picked on the face", move_handle, needs=(*WITH_RIG, CONTROL_PICKED)),
     Action("face.keep", "Keep the expression", "Face", "By name, with a picture", keep_expression, needs=WITH_RIG),
     Action("face.save", "Save expressions", "Face", "To a file", save_expressions, needs=WITH_RIG),
     Action("face.load", "Load expressions", "Face", "From a file, of any character", load_expressions, needs=WITH_RIG),

@@ -64,10 +64,11 @@ class SpringSettings(Setting):
 class FaceSettings(Setting):
     """name : of the handle or expression that is made. up, down, left, right : morph targets of a handle.
     amount : an expression is put on by.
+    spot : a place picked on the mesh as it is shown, three numbers in metres; "" for none.
     """
 
     ID = "controls.face"
-    PASSING = frozenset({"name", "up", "down", "left", "right"})
+    PASSING = frozenset({"name", "up", "down", "left", "right", "spot"})
 
     name: str = ""
     up: str = ""
@@ -75,6 +76,7 @@ class FaceSettings(Setting):
     left: str = ""
     right: str = ""
     amount: float = 1.0
+    spot: str = ""
 
 
 MADE_SETTINGS = (ChannelSettings, CouplingSettings, SpringSettings, FaceSettings)

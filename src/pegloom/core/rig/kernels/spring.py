@@ -91,7 +91,7 @@ def spring(world, ints, values, floats, state, seconds):
         length = norm(reach)
         belongs = place + reach
         if gravity != 0.0 and length > 0.0:
-            belongs = belongs + _sag(turn, floats[f + 3 : f + 12], gravity, mass, stiffness, 0.9 * length)
+            belongs = belongs + _sag(turn, floats[f + 3 : f + 12], gravity * size, mass, stiffness, 0.9 * length)
         tip = belongs.copy()
         if len(state) > 0:
             s = begin + 6 * k

@@ -41,6 +41,7 @@ from pegloom.document.edits.rig.face import (
     apply_expression,
     drop_expression,
     keep_expression,
+    place_handle,
     rename_expression,
     take_expressions,
 )
@@ -91,6 +92,7 @@ __all__ = [
     "key_switch",
     "let_go",
     "mirror_rig",
+    "place_handle",
     "put_in_group",
     "rename_expression",
     "set_limit",

@@ -83,6 +83,21 @@ def add_handle(
     ), made  # fmt: skip
 
 
+def place_handle(document: Document, control: str, place: Vector) -> Document:
+    """Another place for a handle made by hand, in character space at rest, metres; nothing else moves."""
+    character, skeleton, rig = rigged(document)
+    told = control_id(rig, control)
+    own = next((o for o in character.rig_changes.own_controls if o.control.id == told), None)
+    if own is None:
+        raise EditError(f"{rig.control(told).name} was not made by hand; it stands where its joint is")
+    rest = own.control.matrix if not own.along else skeleton.world[skeleton.index[own.along]] @ own.control.matrix
+    rest[:3, 3] = place
+    local = rest if not own.along else np.linalg.inv(skeleton.world[skeleton.index[own.along]]) @ rest
+    moved = replace(own, control=replace(own.control, rest=tuple(local.ravel().tolist())))
+    every = tuple(moved if o is own else o for o in character.rig_changes.own_controls)
+    return with_changes(document, own_controls=every)
+
+
 def _is_handle(control: str, character: Character) -> bool:
     return any(m.channel.owner == control for m in character.rig_changes.own_morphs)
 

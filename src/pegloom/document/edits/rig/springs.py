@@ -199,7 +199,7 @@ def _group(document: Document, name: str) -> tuple[Document, str]:
     stem = made.replace(".", "")
     refs = {key: ChannelRef(BOARD, f"{stem}_{key}") for key in SETTINGS}
     channels = [
-        Channel(refs[key].key, f"{name.strip()}: {key}", Quantity.NUMBER, USUAL[key], None if key == "gravity" else 0.0, MOST[key])
+        Channel(refs[key].key, f"{name.strip()}: {key}", Quantity.LENGTH if key == "gravity" else Quantity.NUMBER, USUAL[key], None if key == "gravity" else 0.0, MOST[key])
         for key in SETTINGS
     ]
     changes = document.require_character().rig_changes

@@ -12,7 +12,7 @@ from pegloom.app.actions.posing import commit_pose, show_pose
 from pegloom.app.areas.controls.made import drop_expression, put_expression
 from pegloom.app.areas.controls.settings_made import FaceSettings
 from pegloom.app.context import Context
-from pegloom.app.state.state import State
+from pegloom.app.state.state import State, Wanted
 from pegloom.app.theme import put_icon
 from pegloom.app.widgets import SliderRow, action_button, button, clear, label
 from pegloom.app.widgets.card import Card
@@ -32,25 +32,34 @@ MOST_SLIDERS = 40
 class HandleCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(
-            c, "Handles", "face.handles", sentence="A handle before the face moves up to four morph targets. Drag it in the view; choose Build to place it elsewhere."
+            c, "Handles", "face.handles", sentence="A handle before the face moves up to four morph targets; pick where it stands."
         )
         self.field("Name", line(self, FaceSettings, "name", name="face.name", hint="mouth"))
         self.boxes = {}
         for way, word in (("up", "Up"), ("down", "Down"), ("left", "Its left"), ("right", "Its right")):
             self.boxes[way] = choice(self, FaceSettings, way, (), name=f"face.{way}")
             self.field(word, self.boxes[way])
-        self.body.addWidget(action_button(c.actions.qactions["face.handle"], "Add the handle"))
+        self.spot = label("", "caption", name="face.spot")
+        pick = button("Pick on the face", "face.spot.pick", self._pick, tip="Then click the mesh where the handle is to stand")
+        self.row(pick, self.spot)
+        q = c.actions.qactions
+        self.row(action_button(q["face.handle"], "Add the handle"), action_button(q["face.move"], "Move picked"))
         self.words = label("", "caption", wrap=True, name="face.words")
         self.body.addWidget(self.words)
 
+    def _pick(self) -> None:
+        self.c.store.put(wanted=Wanted(("point",), FaceSettings, "spot", "the handle"))
+
     def key(self, state: State) -> tuple[object, ...]:
-        return (state.character.parts, state.character.rig) if state.character is not None else ()
+        spot = state.settings.of(FaceSettings).spot
+        return (state.character.parts, state.character.rig, spot) if state.character is not None else ()
 
     def show_state(self, state: State) -> None:
         one = state.character
         names = sorted({m.name for p in (one.parts if one is not None else ()) for m in p.morphs})
         moved = {m.morph for m in one.rig.morphs} if one is not None and one.rig is not None else set()
         told = state.settings.of(FaceSettings)
+        self.spot.setText("a place is picked" if told.spot else "beside the face")
         for way, box in self.boxes.items():
             fill(box, [("none", ""), *((n, n) for n in names)])
             box.setCurrentIndex(max(box.findData(getattr(told, way)), 0))
