@@ -221,8 +221,8 @@ def test_an_action_does_what_it_says_in_one_step(hand, case):
     hand.session.start_with(document, None)
     hand.session.go(case.area)
     if case.pick:
-        kind, thing = case.pick
-        hand.session.select(kind, document.character.own_joints[-1].id if thing == NEWEST else thing)
+        kind, *things = case.pick
+        hand.session.select(kind, *(document.character.own_joints[-1].id if t == NEWEST else t for t in things))
     if case.vertices:
         hand.session.set_view(vertices={"part0": shoulder(document.character)})
     if case.setting is not None:
