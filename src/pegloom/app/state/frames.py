@@ -31,6 +31,8 @@ SAMPLES = 12
 """Frames of a clip that are asked how far its joints come."""
 Known = tuple[Character, Shown, FloatArray, PosedFrame]
 """What a character looks like in a pose and a state of what follows through, kept with them."""
+SWINGS_ON = 5.0
+"""Seconds that follow-through goes on after something was let go: what nothing damps would never come to rest."""
 AT_ONCE = 0.03
 """Seconds that are spent on follow-through for one frame; what takes longer shows stiff meanwhile."""
 
@@ -45,6 +47,8 @@ class Frames:
         self._other_frame: Known | None = None
         self._other: tuple[Character, str, Character] | None = None
         self._sprung: tuple[object, float, FloatArray] | None = None
+        self._held = 0.0
+        """When something was dragged last, by the clock on the wall."""
         self.live: LiveSprings | None = None
         """Follow-through while something is dragged, and until it hangs still again."""
         self.behind = False
@@ -102,8 +106,10 @@ class Frames:
                 return SETTLED
             before = edits.posed(self.store.history.present.require_character())
             self.live = LiveSprings(skeleton, rig, before, clock.monotonic())
-        found = self.live.at(pose, clock.monotonic())
-        if self.live.still and not state.dragging:
+        now = clock.monotonic()
+        found = self.live.at(pose, now)
+        self._held = now if state.dragging else self._held
+        if not state.dragging and (self.live.still or now - self._held > SWINGS_ON):
             self.live = None
             return SETTLED
         return found
