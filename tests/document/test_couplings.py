@@ -332,11 +332,11 @@ def test_two_twist_joints_keep_ninety_percent_of_a_twisted_wrist():
         document = edits.bind(document)
         document = edits.build_controls(document)
         kept[count] = section_at_wrist(document)
-    assert kept[2] > 0.9 * 1.0 and kept[1] > 0.85 and kept[2] > kept[1] > kept[0]
+    assert kept[2] > 0.9 and kept[1] > 0.85 and kept[2] > kept[1] > kept[0]
 
 
 def section_at_wrist(document):
-    """The least share of its girth that the forearm keeps where the hand is twisted by 90 degrees."""
+    """The least share of its section's area that the forearm keeps where the hand is twisted by 90 degrees."""
     character = document.character
     skeleton = character.skeleton
     part = character.parts[0]
@@ -350,7 +350,7 @@ def section_at_wrist(document):
         ring = near & (np.abs(along - k / 10) < 0.06)
         if ring.sum() < 8:
             continue
-        least = min(least, girth(posed[ring] - elbow, way) / girth(part.mesh.points[ring] - elbow, way))
+        least = min(least, (girth(posed[ring] - elbow, way) / girth(part.mesh.points[ring] - elbow, way)) ** 2)
     return least
 
 
