@@ -57,6 +57,13 @@ def joints(hand):
     return hand.c.frames.frame().joints
 
 
+def pin_and_pick(hand, card, field, control):
+    """Keep a card on what is picked, then fill one of its fields by a click on a control in the view."""
+    hand.card(card).pin.click()
+    hand.click(f"{field}.pick")
+    hand.bot.mouseClick(hand.stage, Qt.MouseButton.LeftButton, pos=hand.at("control", control))
+
+
 def test_what_is_dragged_while_building_springs_back_and_stays_while_posing(controls):
     hand, session = controls, controls.session
     before = joints(hand)
@@ -139,9 +146,7 @@ def test_a_constraint_is_made_by_a_pick_in_the_view_and_by_two_picked_controls(c
     build(hand)
     open_card(hand, hand.card("controls.hold"))
     session.select("control", "arm.l.goal")
-    hand.card("controls.hold").pin.click()
-    hand.click("controls.hold_target.pick")
-    hand.bot.mouseClick(hand.stage, Qt.MouseButton.LeftButton, pos=hand.at("control", "arm.r.goal"))
+    pin_and_pick(hand, "controls.hold", "controls.hold_target", "arm.r.goal")
     hand.until(lambda: session.settings(HoldSettings).target == "arm.r.goal")
     session.select("control", "spine.head")
     before = joints(hand)

@@ -21,7 +21,7 @@ from pegloom.document import edits
 from pegloom.document.edits import Read
 from pegloom.document.model import Morph
 from pegloom.files.expressions import read_expressions
-from tests.app.test_controls_by_hand import build, choose, controls, held, joints, open_card  # noqa: F401
+from tests.app.test_controls_by_hand import build, choose, controls, held, joints, open_card, pin_and_pick  # noqa: F401
 
 
 def type_into(hand, name, text, *, enter=True):
@@ -82,9 +82,7 @@ def test_a_coupling_is_made_by_a_pick_and_its_pane_shows_each_change_live(contro
     build(hand)
     open_card(hand, hand.card("controls.couplings"))
     session.select("control", "spine.head")
-    hand.card("controls.couplings").pin.click()
-    hand.click("controls.coupling_source.pick")
-    hand.bot.mouseClick(hand.stage, Qt.MouseButton.LeftButton, pos=hand.at("control", "arm.r.goal"))
+    pin_and_pick(hand, "controls.couplings", "controls.coupling_source", "arm.r.goal")
     hand.until(lambda: session.settings(CouplingSettings).source == "arm.r.goal")
     hand.c.store.put_setting(CouplingSettings, drives="rotate_z")
     hand.until(lambda: hand.value("controls.coupling_channel").findData("move_y") > 0)

@@ -383,6 +383,10 @@ def test_a_channel_shows_parts_and_controls_and_moves_morph_targets(rigged):
         edits.drive_morph(document, "swel", "body", swell)
     gone = edits.drop_channel(document, "body", swell)
     assert not gone.character.rig.morphs and not gone.character.rig_changes.own_morphs
+    # What counts by a channel goes with it, too, and nothing is left waiting for it.
+    reads = [Read(control="arm.r.goal", channel="move_y")]
+    counted, _ = edits.couple(document, "body", "move_y", reads, amount=Read(control="body", channel=swell))
+    assert not edits.drop_channel(counted, "body", swell).character.rig_changes.own_couplings
 
 
 def test_widths_thicken_a_joints_own_skin_and_nothing_below_it(rigged):
@@ -396,6 +400,11 @@ def test_widths_thicken_a_joints_own_skin_and_nothing_below_it(rigged):
     weights = document.character.skin.weights["part0"]
     column = weights.matrix()[:, weights.joint_ids.index("arm.l.lower")].toarray().ravel()
     assert moved.any() and not moved[column == 0].any() and owner == "arm.l.lower.fk"
+    # Its channels are its own: they cannot be taken out alone, and go when it goes.
+    with pytest.raises(EditError, match="belongs to something made by hand"):
+        edits.drop_channel(document, owner, width.across.key)
+    gone = edits.drop_output(document, width.id)
+    assert gone.character.rig_changes.empty == rigged.character.rig_changes.empty and gone.character.rig.slots.index == rigged.character.rig.slots.index
 
 
 @pytest.mark.parametrize("build", [{"fat": 1.3, "wide": 1.2}, {"down": 0.8, "head": 1.2, "bend": 0.2}])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import Enum
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
 from PyQt6.QtCore import Qt
@@ -23,6 +24,10 @@ if TYPE_CHECKING:
     from pegloom.app.widgets.panel import Panel
     from pegloom.checks.snags import Snag
     from pegloom.scene.drawlist import DrawList
+
+
+SHOWN_AS: Mapping[str, str] = MappingProxyType({"peg": "pegs", "joint": "joints", "control": "controls"})
+"""By which word in `AreaSpec.shows` a kind that is picked is shown or hidden."""
 
 
 class Place(Enum):

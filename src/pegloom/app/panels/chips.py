@@ -7,6 +7,7 @@ from enum import Enum
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from pegloom.app.context import Context
+from pegloom.app.spec import SHOWN_AS
 from pegloom.app.state.state import State
 from pegloom.app.widgets import Choices, button
 from pegloom.app.widgets.panel import Panel
@@ -67,9 +68,10 @@ class Chips(Panel):
         self.display.set(state.viewing.display)
         self.lens.set(state.viewing.lens)
         self.lens.setVisible(one is not None and one.skin is not None and area.lenses)
+        passed = {SHOWN_AS.get(kind) for kind in area.passes_by(state)}
         for kind, button_ in self.kinds.buttons.items():
             button_.setChecked(kind.value not in state.viewing.hidden)
-            button_.setVisible(kind.value in area.shows and kind.value.removesuffix("s") not in area.passes_by(state))
+            button_.setVisible(kind.value in area.shows and kind.value not in passed)
         self.kinds.setVisible(one is not None)
         self.hidden.setVisible(state.something_hidden)
         self.adjustSize()

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.app.context import Context
+from pegloom.app.spec import SHOWN_AS
 from pegloom.app.stage.tools import Size
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import triangulate
@@ -17,8 +18,6 @@ from pegloom.document.model import Character, Part
 from pegloom.scene.camera import Camera
 from pegloom.scene.picking import NEAR_ENOUGH, Hit, all_hits, hit_surface, line_distance, nearest_dot
 from pegloom.scene.stroke import Facing
-
-KINDS_HIDDEN_BY = {"peg": "pegs", "joint": "joints", "control": "controls"}
 
 
 class Picker:
@@ -51,7 +50,7 @@ class Picker:
         area = self.c.area
         some = list(wanted.kinds) if wanted is not None else [k for k in area.picks if k not in area.passes_by(self.c.state)]
         exists = {"peg": character.pegs is not None}
-        return [k for k in some if KINDS_HIDDEN_BY.get(k, "") not in hidden and exists.get(k, True)]
+        return [k for k in some if SHOWN_AS.get(k, "") not in hidden and exists.get(k, True)]
 
     def selected_points(self) -> FloatArray:
         """Places (n, 3) of what is picked, things or vertices."""

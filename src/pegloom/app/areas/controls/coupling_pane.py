@@ -93,10 +93,10 @@ class CurveBox(QWidget):
         painter.drawRoundedRect(self._room().adjusted(-4, -4, 4, 4), 6, 6)
         if self.curve is None:
             return
-        for zero in (self.to_pixel(0.0, 0.0),):
-            painter.setPen(QPen(QColor(theme.line), 1, Qt.PenStyle.DotLine))
-            painter.drawLine(QPointF(6, zero.y()), QPointF(self.width() - 6, zero.y()))
-            painter.drawLine(QPointF(zero.x(), 6), QPointF(zero.x(), self.height() - 6))
+        zero = self.to_pixel(0.0, 0.0)
+        painter.setPen(QPen(QColor(theme.line), 1, Qt.PenStyle.DotLine))
+        painter.drawLine(QPointF(6, zero.y()), QPointF(self.width() - 6, zero.y()))
+        painter.drawLine(QPointF(zero.x(), 6), QPointF(zero.x(), self.height() - 6))
         xs = np.linspace(self.span[0], self.span[1], 120)
         ys = self.curve.at_all(xs)
         painter.setPen(QPen(QColor(theme.woad), 2))

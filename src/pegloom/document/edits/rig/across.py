@@ -281,5 +281,3 @@ def _mirrored_change(across: Across, built: ControlRig, here: str, there: str, c
         change, name=name, offset=place(change.offset), tilt=angle(change.tilt), rest_move=place(change.rest_move),
         rest_turn=angle(change.rest_turn), seen=seen,
     )  # fmt: skip
-
-

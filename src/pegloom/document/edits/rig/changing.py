@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -57,6 +57,11 @@ def fewer_channels(own: Mapping[str, tuple[Channel, ...]], owner: str, keys: Ite
     kept = tuple(c for c in own.get(owner, ()) if c.key not in gone)
     rest = {o: c for o, c in own.items() if o != owner}
     return MappingProxyType({**rest, owner: kept} if kept else rest)
+
+
+def free_key(stem: str, taken: Collection[str]) -> str:
+    """A key that no channel of an owner has: the stem, else the stem and a number."""
+    return stem if stem not in taken else next(f"{stem}_{k}" for k in range(2, len(taken) + 3) if f"{stem}_{k}" not in taken)
 
 
 def without_values(document: Document, owner: str, keys: Iterable[str]) -> Document:

@@ -7,7 +7,7 @@ from dataclasses import replace
 from types import MappingProxyType
 
 from pegloom.core.errors import EditError
-from pegloom.core.rig.changes import ChannelChange
+from pegloom.core.rig.changes import OWN, ChannelChange, references
 from pegloom.core.rig.channels import Channel, Quantity
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.outputs import CONTROL, PART, MorphDrive, ShowDrive, WidthDrive
@@ -15,6 +15,7 @@ from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.document.edits.rig.changing import (
     control_id,
     fewer_channels,
+    free_key,
     fresh,
     joint_id,
     more_channels,
@@ -27,6 +28,8 @@ from pegloom.document.edits.rig.solvers import turners_of
 from pegloom.document.model import Character, Document
 
 MORPH, SHOW, WIDTH = "morph.", "show.", "width."
+GOES_ALONG = frozenset({"couplings", "morphs", "shows"})
+"""What is taken out with a channel it uses; anything else made by hand has its channels as long as it is there."""
 
 
 def owner_id(rig: ControlRig, told: str) -> str:
@@ -80,7 +83,7 @@ def add_channel(
         raise EditError("a channel needs a title with a letter or a digit")
     if key and key in taken:
         raise EditError(f"{said_owner(rig, owner)} has a channel {key} already")
-    made = stem if stem not in taken else next(f"{stem}_{k}" for k in range(2, len(taken) + 3) if f"{stem}_{k}" not in taken)
+    made = free_key(stem, taken)
     if quantity is Quantity.SHARE:
         low, high = 0.0 if low is None else low, 1.0 if high is None else high
     elif quantity is Quantity.SWITCH:
@@ -103,19 +106,24 @@ def add_channel(
 
 
 def drop_channel(document: Document, control: str, channel: str) -> Document:
-    """Take out a channel made by hand, with what drives it or reads it. Raises EditError for one that was built."""
+    """Take out a channel made by hand, with what drives it or reads it.
+
+    Raises EditError for one that was built, or that belongs to something made by hand.
+    """
     character, _, rig = rigged(document)
     ref = channel_ref(rig, control, channel)
     changes = character.rig_changes
     if ref.key not in {c.key for c in changes.own_channels.get(ref.owner, ())}:
         raise EditError(f"{said_channel(rig, ref)} belongs to the control as it is built; hide or lock it instead")
-    document = without_values(document, ref.owner, [ref.key])
+    kept: dict[str, tuple[object, ...]] = {}
+    for kind in OWN:
+        some = getattr(changes, f"own_{kind}")
+        kept[f"own_{kind}"] = left = tuple(x for x in some if ref not in references(x))
+        if len(left) < len(some) and kind not in GOES_ALONG:
+            raise EditError(f"{said_channel(rig, ref)} belongs to something made by hand; take that out, and its channels go with it")
     return with_changes(
-        document, own_channels=fewer_channels(changes.own_channels, ref.owner, [ref.key]),
-        channels=MappingProxyType({r: c for r, c in changes.channels.items() if tuple(r) != tuple(ref)}),
-        own_couplings=tuple(c for c in changes.own_couplings if ref != c.drives and all(r.channel != ref for r in c.readings)),
-        own_morphs=tuple(m for m in changes.own_morphs if m.channel != ref),
-        own_shows=tuple(s for s in changes.own_shows if s.channel != ref),
+        without_values(document, ref.owner, [ref.key]), own_channels=fewer_channels(changes.own_channels, ref.owner, [ref.key]),
+        channels=MappingProxyType({r: c for r, c in changes.channels.items() if tuple(r) != tuple(ref)}), **kept,
     )  # fmt: skip
 
 
@@ -198,14 +206,22 @@ def add_width(document: Document, joint: str) -> tuple[Document, str]:
 
 
 def drop_output(document: Document, output: str) -> Document:
-    """Take out what a channel moves, shows or widens, by its id; a built one stays out when controls are built again."""
+    """Take out what a channel moves, shows or widens, by its id; a built one stays out when controls are built again.
+
+    Widths take their channels with them.
+    """
     _, _, rig = rigged(document)
     if output not in {x.id for some in (rig.morphs, rig.shows, rig.widths) for x in some}:
         raise EditError(f"no channel moves or shows anything under {output}")
     changes = document.require_character().rig_changes
     own = {x.id for x in changes.own}
+    channels = changes.own_channels
+    for wide in changes.own_widths:
+        if wide.id == output:
+            keys = [wide.across.key, wide.through.key]
+            document, channels = without_values(document, wide.across.owner, keys), fewer_channels(channels, wide.across.owner, keys)
     return with_changes(
-        document, own_morphs=tuple(m for m in changes.own_morphs if m.id != output),
+        document, own_channels=channels, own_morphs=tuple(m for m in changes.own_morphs if m.id != output),
         own_shows=tuple(s for s in changes.own_shows if s.id != output),
         own_widths=tuple(w for w in changes.own_widths if w.id != output),
         dropped=changes.dropped if output in own else changes.dropped | {output},

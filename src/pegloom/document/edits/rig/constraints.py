@@ -23,6 +23,7 @@ from pegloom.document.edits.rig.changing import (
     HOLD,
     control_id,
     fewer_channels,
+    free_key,
     fresh,
     more_channels,
     name_of,
@@ -199,11 +200,10 @@ def set_spaces(document: Document, control: str, spaces: Mapping[str, str | Node
     taken = {c.key for c in rig.control(held).channels}
     targets, channels = [], []
     for name, told in spaces.items():
-        key = _key(name, axes, taken)
-        taken.add(key)
-        said = f"follow {name}" + ("" if axes == "xyz" else f" along {axes}")
-        channels.append(Channel(key, said, Quantity.SHARE, 0.0, 0.0, 1.0))
-        targets.append(Target(node(skeleton, rig, told), ChannelRef(held, key), name=name))
+        channel, target = _space(held, name, node(skeleton, rig, told), axes, taken)
+        taken.add(channel.key)
+        channels.append(channel)
+        targets.append(target)
     document, (made,) = fresh(document, HOLD)
     stem = made.replace(".", "")
     channels.append(Channel(f"{stem}_amount", "spaces", Quantity.SHARE, 1.0, 0.0, 1.0, shown=False))
@@ -223,10 +223,7 @@ def add_space(document: Document, control: str, name: str, told: str | NodeRef, 
         return set_spaces(document, held, {name: told}, axes=axes)
     if any(t.name == name for t in there.targets):
         raise EditError(f"{rig.control(held).name} may follow {name} already")
-    key = _key(name, axes, {c.key for c in rig.control(held).channels})
-    said = f"follow {name}" + ("" if axes == "xyz" else f" along {axes}")
-    channel = Channel(key, said, Quantity.SHARE, 0.0, 0.0, 1.0)
-    target = Target(node(skeleton, rig, told), ChannelRef(held, key), name=name)
+    channel, target = _space(held, name, node(skeleton, rig, told), axes, {c.key for c in rig.control(held).channels})
     return _put(document, replace(there, targets=(*there.targets, target)), held, [channel])
 
 
@@ -251,10 +248,13 @@ def let_go(document: Document, held: str, *, clip: str = "", time: float = 0.0) 
     return switch_space_at(document, held, "", clip, time) if clip else switch_space(document, held, "")
 
 
-def _key(name: str, axes: str, taken: set[str]) -> str:
+def _space(held: str, name: str, followed: NodeRef, axes: str, taken: set[str]) -> tuple[Channel, Target]:
+    """One thing a control may follow, resting at 0, and the channel that says how much."""
     plain = "".join(c if c.isalnum() else "_" for c in name.lower()) or "space"
-    stem = SPACE + plain + ("" if axes == "xyz" else f"_{axes}")
-    return stem if stem not in taken else next(f"{stem}_{k}" for k in range(2, len(taken) + 3) if f"{stem}_{k}" not in taken)
+    few = "" if axes == "xyz" else axes
+    key = free_key(SPACE + plain + (few and f"_{few}"), taken)
+    said = f"follow {name}" + (few and f" along {few}")
+    return Channel(key, said, Quantity.SHARE, 0.0, 0.0, 1.0), Target(followed, ChannelRef(held, key), name=name)
 
 
 def spaces_of(rig: ControlRig, control: str, axes: str = "xyz") -> Constraint | None:

@@ -184,7 +184,7 @@ def coupling_of(rig: ControlRig, told: str) -> Coupling:
 
 def readings_now(skeleton: Skeleton, rig: ControlRig, one: Coupling, values: np.ndarray | None = None, nodes: np.ndarray | None = None) -> tuple[float, ...]:
     """What a coupling reads: at rest, or at channel values (v,) as they were driven and nodes (n, 4, 4) as the plan has them."""
-    plan = make_plan(skeleton, replace(rig, couplings=tuple(c for c in rig.couplings if c.id != one.id)))
+    plan = make_plan(skeleton, rig)
     packed = pack(one, plan.rests)
     world = plan.nodes.rests() if nodes is None else nodes
     slots = plan.slots.rest if values is None else values

@@ -23,6 +23,7 @@ from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.rig.changing import MADE, control_id, fresh, joint_id, near, rigged, with_changes
 from pegloom.document.edits.rig.channels import MORPH
 from pegloom.document.edits.rig.couplings import COUPLE
+from pegloom.document.edits.skeleton import below
 from pegloom.document.model import Character, Document, Expression, Image
 
 WAYS: Mapping[str, tuple[str, float]] = MappingProxyType({
@@ -116,28 +117,21 @@ def face_channels(character: Character) -> tuple[ChannelRef, ...]:
     if rig is None or skeleton is None:
         return ()
     head = head_of(skeleton)
-    below = {head, *_below(skeleton, head)} - {""} if head in skeleton.index else set()
+    inside = {head, *(j.id for j in below(skeleton, head))} if head in skeleton.index else set()
     refs: dict[ChannelRef, None] = {}
     for control in rig.controls:
         carrier = control.parent
         while carrier.kind in (NodeKind.CONTROL, NodeKind.BASE):
             carrier = rig.control(carrier.id).parent
-        if carrier.id in below and not control.helper:
+        if carrier.id in inside and not control.helper:
             refs |= {ChannelRef(control.id, c.key): None for c in control.channels if not c.locked}
     refs |= {m.channel: None for m in rig.morphs if m.channel in rig.slots.index and not _channel(rig, m.channel).locked}
-    gone = {r for s in rig.constraints if s.spaces for t in s.targets for r in (t.weight,)}
+    gone = {t.weight for s in rig.constraints if s.spaces for t in s.targets}
     return tuple(r for r in refs if r not in gone)
 
 
 def _channel(rig: ControlRig, ref: ChannelRef) -> Channel:
     return rig.slots.channels[rig.slots.index[ref]]
-
-
-def _below(skeleton: Skeleton, joint: str) -> list[str]:
-    found = []
-    for child in skeleton.children(joint) if joint in skeleton.index else ():
-        found += [child.id, *_below(skeleton, child.id)]
-    return found
 
 
 def keep_expression(
@@ -200,8 +194,10 @@ def rename_expression(document: Document, expression: str, name: str) -> Documen
     """Another name for an expression. Raises EditError where one has it already."""
     character, _, _ = rigged(document)
     one = expression_of(character, expression)
-    if not name.strip() or any(e.name == name.strip() and e.id != one.id for e in character.expressions):
-        raise EditError(f"an expression is called {name.strip() or 'nothing'} already")
+    if not name.strip():
+        raise EditError("an expression needs a name")
+    if any(e.name == name.strip() and e.id != one.id for e in character.expressions):
+        raise EditError(f"another expression is called {name.strip()} already")
     every = tuple(replace(e, name=name.strip()) if e.id == one.id else e for e in character.expressions)
     return document.with_character(replace(character, expressions=every))
 
@@ -276,5 +272,3 @@ def take_expressions(document: Document, told: Told, *, pairs: Mapping[str, str]
     if lost:
         said += f"; without a partner here: {', '.join(list(lost)[:6])}"
     return document.with_character(replace(character, expressions=tuple(every.values()))), said
-
-
