@@ -34,8 +34,9 @@ from pegloom.app.widgets.panel import Panel
 from pegloom.app.window import Window
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
+from pegloom.files.project import open_project
 from tests.app.conftest import Answers, Hand, find
-from tests.support.figures import unrigged_wick, wick
+from tests.support.figures import DEMO, unrigged_wick, wick
 
 SOURCE = Path(__file__).parents[2] / "src" / "pegloom" / "app"
 
@@ -480,10 +481,26 @@ def test_no_card_is_wider_than_its_column(hand):
     hand.session.start_with(wick(), None)
     for area in Area:
         hand.session.go(area)
-        bench = hand.window.benches[area]
-        for card in bench.cards:
-            for other in bench.cards:
-                other.set_open(other is card)
-            card.look()
-            hand.session.settle()
-            assert bench.widget().minimumSizeHint().width() <= bench.viewport().width(), card.objectName()
+        _fits(hand, area)
+
+
+def _fits(hand, area):
+    bench = hand.window.benches[area]
+    for card in bench.cards:
+        for other in bench.cards:
+            other.set_open(other is card)
+        card.look()
+        hand.session.settle()
+        assert bench.widget().minimumSizeHint().width() <= bench.viewport().width(), card.objectName()
+
+
+def test_no_card_of_a_full_character_is_wider_than_its_column(hand):
+    hand.session.start_with(open_project(DEMO / "harl.pegloom"), None)
+    hand.session.select("control", "wing.l.lower.fk")
+    for area in Area:
+        hand.session.go(area)
+        _fits(hand, area)
+    hand.session.go(Area.CONTROLS)
+    for work in Work:
+        hand.c.store.put_setting(WorkSettings, work=work)
+        _fits(hand, Area.CONTROLS)

@@ -16,7 +16,7 @@ from pegloom.app.state.state import JOINT, State
 from pegloom.app.theme import put_icon
 from pegloom.app.widgets.layouts import side_by_side
 from pegloom.app.widgets.panel import Panel
-from pegloom.app.widgets.texts import label
+from pegloom.app.widgets.texts import Note, label
 
 
 class Card(Panel):
@@ -47,8 +47,7 @@ class Card(Panel):
         self.head.setAccessibleName(f"{title}: fold or unfold")
         self.head.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextBesideIcon)
         self.head.clicked.connect(lambda: self.set_open(not self.is_open))
-        self.note = label("", "caption")
-        self.note.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.note = Note()
         self.more = QToolButton()
         self.more.setProperty("role", "cardhead")
         self.more.setObjectName(f"{name}.settings")

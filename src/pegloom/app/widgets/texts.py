@@ -4,8 +4,37 @@ from __future__ import annotations
 
 from html import escape
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent
 from PyQt6.QtWidgets import QLabel, QSizePolicy
+
+LEAST_NOTE = 60
+"""Pixels a note keeps, however little room there is."""
+
+
+class Note(QLabel):
+    """One line at the end of a head: where the room ends it ends in an ellipsis, and the rest is in its tool tip."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setProperty("role", "caption")
+        self.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(min(super().minimumSizeHint().width(), LEAST_NOTE), super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        room = self.contentsRect()
+        if self.fontMetrics().horizontalAdvance(self.text()) <= room.width():
+            self.setToolTip("")
+            super().paintEvent(event)
+            return
+        self.setToolTip(tip(self.text()))
+        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, room.width())
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        painter.drawText(room, self.alignment(), shown)
 
 
 def label(text: str = "", role: str = "", *, wrap: bool = False, name: str = "") -> QLabel:

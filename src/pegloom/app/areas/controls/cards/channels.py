@@ -50,7 +50,7 @@ class ChannelCard(Card):
         header = self.table.horizontalHeader()
         assert header is not None
         header.setSectionResizeMode(TITLE, QHeaderView.ResizeMode.Stretch)
-        for column, wide in ((LOCKED, 36), (SHOWN, 40), (LOW, 46), (HIGH, 46)):
+        for column, wide in ((LOCKED, 40), (SHOWN, 44), (LOW, 44), (HIGH, 42)):
             self.table.setColumnWidth(column, wide)
         rows = self.table.verticalHeader()
         assert rows is not None
@@ -72,6 +72,8 @@ class ChannelCard(Card):
         self.field("Kind", self.kind_box)
         self.low = number(self, ChannelSettings, "low", -1e4, 1e4, name="controls.channel_low")
         self.high = number(self, ChannelSettings, "high", -1e4, 1e4, name="controls.channel_high")
+        for box in (self.low, self.high):
+            box.setMinimumWidth(70)
         self.low.setAccessibleName("From")
         self.high.setAccessibleName("To")
         self.row(label("From", "soft"), self.low, label("to", "soft"), self.high)

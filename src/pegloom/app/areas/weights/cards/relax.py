@@ -6,7 +6,7 @@ from pegloom.app.areas.weights.actions.relax import part_of
 from pegloom.app.areas.weights.settings import BakeSettings, RelaxSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
-from pegloom.app.widgets import action_button, label, tip
+from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice, fill, filled_by_pick, slider, tick, whole
 
@@ -59,5 +59,4 @@ class RelaxCard(Card):
         dual = [name for name, part_id in parts if skin is not None and part_id in skin.dual]
         said = ([f"relax on {', '.join(on)}"] if on else []) + ([f"dual on {', '.join(dual)}"] if dual else [])
         self.note.setText("; ".join(said) or "off")
-        self.note.setToolTip(tip(self.note.text()))
         self.report.setText(state.settings.of(BakeSettings).report)
