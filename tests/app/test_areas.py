@@ -424,7 +424,7 @@ def test_a_card_stays_on_its_subject_while_other_things_are_picked(hand):
     assert card.note.text() == session.character.rig.control("spine.head").name
     card.size_.slider.setValue(1000)
     card.size_.slider.sliderReleased.emit()
-    assert session.history.undo_name == "Size of spine.head"
+    assert session.history.undo_name == "Size: head_fk"
     assert session.selection.ids == ("arm.l.goal",)
     hand.bot.mouseClick(card.pin, Qt.MouseButton.LeftButton)
     session.settle()

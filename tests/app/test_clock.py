@@ -40,7 +40,7 @@ def test_an_edit_that_is_no_pose_moves_no_joint_in_the_middle_of_a_clip(playing)
     session = playing.session
     before = head(playing).copy()
     session.select("control", "spine.head")
-    session.try_edit("Size", lambda d: edits.reshape_control(d, "spine.head", size=1.7))
+    session.try_edit("Size", lambda d: edits.shape_controls(d, ("spine.head",), size=1.7))
     assert session.time == pytest.approx(0.8)
     assert np.abs(head(playing) - before).max() < 1e-9
     session.undo()
@@ -77,7 +77,7 @@ def test_what_is_posed_over_a_clip_is_a_draft_that_stays_while_it_plays(playing)
     playing.until(lambda: session.time > 0.2)
     session.toggle_play()
     assert session.c.state.draft_pose is not None
-    other = session.try_edit("Size", lambda d: edits.reshape_control(d, "body", size=1.2))
+    other = session.try_edit("Size", lambda d: edits.shape_controls(d, ("body",), size=1.2))
     assert other
     assert session.c.state.draft_pose is not None, "an edit that is no pose leaves it alone"
     session.undo()

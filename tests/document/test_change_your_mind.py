@@ -28,7 +28,7 @@ from tests.support.figures import as_mesh, capsule_figure, rigged_capsules, unri
 @lru_cache(maxsize=1)
 def finished() -> Document:
     """The capsule figure with weights changed by hand, a control reshaped, and keys."""
-    document = edits.reshape_control(rigged_capsules(), "spine.chest", shape=Shape.DIAMOND, size=1.5)
+    document = edits.shape_controls(rigged_capsules(), ("spine.chest",), shape=Shape.DIAMOND, size=1.5)
     document, clip = edits.add_clip(document, "wave")
     for time, turn, reach in ((0.0, 0.0, 0.0), (1.0, 0.8, 0.1)):
         document = edits.set_channels(document, "arm.l.upper.fk", rotate_x=turn)

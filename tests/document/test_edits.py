@@ -24,7 +24,7 @@ def worked() -> Document:
     document = wick()
     document = edits.move_joint(document, "arm.l.clavicle", (0.05, 1.16, 0.03))
     document = edits.rename_joint(document, "spine.chest", "c_ribcage")
-    document = edits.reshape_control(document, "spine.head", shape=Shape.CUBE, size=1.5)
+    document = edits.shape_controls(document, ("spine.head",), shape=Shape.CUBE, size=1.5)
     vertices = np.flatnonzero(document.character.parts[0].mesh.points[:, 0] > 0.5)
     return edits.fill_weight(document, "part0", "arm.l.lower", vertices, 0.8)
 

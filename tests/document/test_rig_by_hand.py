@@ -224,7 +224,7 @@ def test_everything_is_mirrored_in_one_step_and_poses_mirror_then():
     height = document.character.height
     steps = [
         {"edit": "set_kit_rig", "kit_id": "arm.l", "how": {"ik_at_rest": True}},
-        {"edit": "reshape_control", "control_id": "l_hand_goal", "shape": "sphere", "size": 1.6},
+        {"edit": "shape_controls", "control_ids": ["l_hand_goal"], "shape": "sphere", "size": 1.6},
         {"edit": "place_rest", "control_id": "l_clavicle_fk", "move": [0.01, 0.03, 0.0], "turn": [0.0, 0.2, 0.1]},
         {"edit": "change_channel", "control_id": "l_upper_arm_fk", "key": "rotate_z", "change": {"limits": [-0.5, 1.0]}},
         {"edit": "constrain", "held": "l_clavicle_fk", "targets": ["l_hand_goal", "head_fk"], "follow": "aim", "weights": [0.7, 0.2]},

@@ -32,7 +32,7 @@ def moved_peg(document, name="l_elbow", by=(0.0, 0.02, 0.03)):
 
 
 CHANGES = {
-    "shape": lambda d: edits.reshape_control(d, "arm.l.goal", shape=Shape.PIN, size=2.0),
+    "shape": lambda d: edits.shape_controls(d, ("arm.l.goal",), shape=Shape.PIN, size=2.0),
     "name": lambda d: edits.rename_control(d, "arm.l.goal", "left grip"),
     "rest": lambda d: edits.place_rest(d, "arm.l.goal", move=(0.0, 0.0, 0.1), turn=(0.4, 0.0, 0.2)),
     "limits": lambda d: edits.change_channel(d, "arm.l.goal", "move_x", ChannelChange(limits=(-0.2, 0.3), soft=0.05)),
@@ -198,7 +198,7 @@ def test_a_new_kit_inherits_nothing_that_waits_for_one_that_was_removed():
     document = edits.build_controls(document)
     last = document.character.skeleton.joints[-1].id
     assert last.startswith(f"{kit}.")
-    document = edits.rename_control(edits.reshape_control(document, last, size=2.0), last, "tuft")
+    document = edits.rename_control(edits.shape_controls(document, (last,), size=2.0), last, "tuft")
     gone = edits.remove_kit(document, kit)
     assert any(s.code == "waiting-changes" for s in find_snags(gone.character))
     again, other = edits.add_kit(gone, "tail", attach="spine.hips")

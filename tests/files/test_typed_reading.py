@@ -34,7 +34,7 @@ def saved(tmp_path_factory):
     """A rigged figure with a clip, a weave, an override, as the entries of its file."""
     document = edits.add_trial_clip(rigged_capsules())[0]
     document = edits.keep_weave(document, "first")[0]
-    document = edits.reshape_control(document, "body", size=1.5)
+    document = edits.shape_controls(document, ("body",), size=1.5)
     document = edits.change_channel(document, "body", "move_x", ChannelChange(limits=(-1.0, 1.0)))
     skeleton, clip = document.character.skeleton, document.character.clips[0]
     document = edits.keep_trial(document, "bent", trial_pose(skeleton, "knee"))[0]
@@ -113,7 +113,7 @@ def place_of(way):
     ("parent", {"kind": "control", "id": "nobody"}, r"characters\[0\]\.rig: the rig refers to control nobody"),
     ("parent", {"kind": "moon", "id": ""}, r"controls\[3\]\.parent\.kind: one of world, control"),
     ("channels", [{"key": 5}], r"controls\[3\]\.channels\[0\]\.key: text was expected, found a whole number"),
-    ("shape", "star", r"controls\[3\]\.shape: one of circle"),
+    ("shape", "comet", r"controls\[3\]\.shape: one of circle"),
     ("id", None, r"controls\[3\]\.id: text was expected, found nothing"),
     ("grow", 1.0, r"controls\[3\]\.grow: is a field that is not known"),
     ("offset", [0.0, True, 0.0], r"controls\[3\]\.offset\[1\]: a number was expected, found yes or no"),

@@ -121,8 +121,14 @@ class Context(QObject):
         super().__init__(parent)
         self.store, self.ask, self.jobs, self.areas = store, ask, jobs, areas
         self.frames, self.player = Frames(store), Player(store)
+        store.refused.connect(self._refused)
         jobs.failed.connect(lambda text: self.say(text, error=True))
         jobs.waiting.connect(self.say)
+
+    def _refused(self, why: str) -> None:
+        """A step the rig is closed to: what leads out is offered."""
+        self.stale.emit()
+        self.say(why, error=True, offer="view.animators" if self.state.viewing.animators else "rig.open_up")
 
     # Short ways
 
@@ -164,6 +170,9 @@ class Context(QObject):
         spec, state = self.area_named(area_id), self.store.state
         picked = state.selection if state.selection.kind in spec.picks else Selection()
         before = state.clock.source
+        if state.viewing.animators and "control" not in spec.picks:
+            values = {"animators": False, **values}
+            self.say(f"Left the Animator's view: {spec.title} is not for animators")
         self.store.put(
             **{
                 "area": spec.id, "tool": Tool.PICK, "ghost": None, "moves": (), "wanted": None, "at_rest": spec.at_rest,
@@ -187,7 +196,8 @@ class Context(QObject):
         besides the document."""
         try:
             document, result = _parted(edit(self.store.history.present))
-            self.store.commit(name, document)
+            if not self.store.commit(name, document):
+                return False
         except PegLoomError as error:
             self.store.drop_draft()
             self.stale.emit()
@@ -264,8 +274,7 @@ class Context(QObject):
             f"{name} has finished, but the document was changed meanwhile. Its result would take the place of that; "
             "what was done meanwhile is one undo away.", yes="Take the result", no="Keep what I changed",
         ):
-            self.store.commit(name, document)
-            return True
+            return self.store.commit(name, document)
         return False
 
 

@@ -36,6 +36,11 @@ class Place(Enum):
     SIDE = "beside the view"
     LOWER = "under the view"
     OVER = "over the view"
+    WINDOW = "a window of its own"
+
+
+def unchanged(c: Context) -> None:
+    return
 
 
 def always(state: State) -> bool:
@@ -69,6 +74,7 @@ class Pane:
     shown : whether it is wanted in a state.
     size : pixels across (SIDE) or down (LOWER) to begin with.
     middle : of those over the view, in its middle below; the others stand at its lower left.
+    closed : of a window of its own, what follows when it is closed.
     """
 
     id: str
@@ -78,6 +84,7 @@ class Pane:
     shown: Callable[[State], bool] = always
     size: int = 0
     middle: bool = False
+    closed: Callable[[Context], None] = unchanged
 
 
 @dataclass(frozen=True, slots=True)

@@ -79,6 +79,54 @@ class Host(Panel):
             panel.setVisible(pane_id in wanted)
         self.setVisible(bool(wanted))
 
+
+class PaneWindow(QWidget):
+    """A pane as a window of its own."""
+
+    def __init__(self, c: Context, pane: Pane, parent: QWidget) -> None:
+        super().__init__(parent, Qt.WindowType.Window)
+        self.c, self.pane = c, pane
+        self.setObjectName(f"window.{pane.id}")
+        self.setWindowTitle(f"{pane.title} - Peg Loom")
+        self.panel = pane.make(c)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.addWidget(self.panel)
+        self.resize(max(pane.size, 320), 560)
+
+    def closeEvent(self, event: QCloseEvent | None) -> None:
+        assert event is not None
+        event.accept()
+        if self.pane.shown(self.c.state):
+            self.pane.closed(self.c)
+
+
+class Windows(Panel):
+    """Panes that are windows of their own, as long as their area wants them."""
+
+    always = True
+
+    def __init__(self, c: Context, parent: QWidget) -> None:
+        super().__init__(c, parent)
+        self.over = parent
+        self.shown: dict[str, PaneWindow] = {}
+        self.hide()
+
+    def _wanted(self, state: State) -> tuple[str, ...]:
+        return tuple(p.id for p in self.c.area.panes if p.place is Place.WINDOW and p.shown(state))
+
+    def key(self, state: State) -> tuple[object, ...]:
+        return (state.area, self._wanted(state))
+
+    def show_state(self, state: State) -> None:
+        wanted = self._wanted(state)
+        for pane in self.c.area.panes:
+            if pane.id in wanted and pane.id not in self.shown:
+                self.shown[pane.id] = PaneWindow(self.c, pane, self.over)
+        for pane_id, window in self.shown.items():
+            window.setVisible(pane_id in wanted)
+
+
 LEAST_BENCH = 300
 """Pixels the column of cards is wide at least: no card is cut off at that."""
 
@@ -155,6 +203,7 @@ class Window(QMainWindow):
         lower = _stacked(QVBoxLayout(), upper, Host(c, Place.LOWER))
         right.addWidget(Split("road", Qt.Orientation.Vertical, lower, self.strip, sizes=[650, 132], grows=0))
         self.setCentralWidget(middle)
+        self.windows = Windows(c, self)
         self.palette_box.raise_()
 
     @property

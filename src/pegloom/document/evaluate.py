@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -21,6 +21,8 @@ from pegloom.core.skin.relax import relaxed
 from pegloom.core.skin.weights import packed
 from pegloom.document.model import Character, Part, Skin
 
+NO_BASES = frozen(np.zeros((0, 4, 4)))
+
 
 @dataclass(frozen=True, slots=True, eq=False)
 class PosedFrame:
@@ -29,6 +31,7 @@ class PosedFrame:
 
     values (v,) : of the channels, as they were driven and limited.
     unseen : parts and controls that a channel hides, `part:` or `control:` and their ids.
+    bases (c, 4, 4) : the controls without their own channels.
     """
 
     joints: FloatArray
@@ -37,6 +40,7 @@ class PosedFrame:
     shown: FloatArray
     values: FloatArray
     unseen: frozenset[str] = frozenset()
+    bases: FloatArray = field(default_factory=lambda: NO_BASES)
 
 
 def evaluate(character: Character, pose: Shown | None = None, state: FloatArray = SETTLED) -> PosedFrame:
@@ -59,7 +63,7 @@ def evaluate(character: Character, pose: Shown | None = None, state: FloatArray 
     unseen = hidden_things(rig.shows, rig.slots, frame.values) if rig is not None and rig.shows else frozenset()
     points = {part.id: part_points(character, part, matrices, weights_of(part, weights)) for part in character.included}
     seen = frame.controls if character.rig is None else shown_places(character.skeleton, character.rig, shown, frame)
-    return PosedFrame(frame.joints, frame.controls, points, seen, frame.values, unseen)
+    return PosedFrame(frame.joints, frame.controls, points, seen, frame.values, unseen, frame.bases)
 
 
 def _told(character: Character, pose: JointPose) -> Mapping[tuple[str, str], float]:

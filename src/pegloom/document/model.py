@@ -278,6 +278,32 @@ class Expression:
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class ShelfPose:
+    """A pose of controls kept by name, to be put on again.
+
+    values : of all free channels it is about, rest values too, by control id and key.
+    part : whether it is about some controls alone.
+    """
+
+    id: str
+    name: str
+    values: Mapping[tuple[str, str], float]
+    picture: Image | None = None
+    part: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class CardButton:
+    """A control's place on the pick card, where somebody moved it: shares of its page's width and height, y down."""
+
+    control: str
+    x: float
+    y: float
+    page: str = ""
+    """Another page than its own; "" for that."""
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Character:
     """One character: parts, recipe (pegs), skeleton, skin, controls, motion. Points are in its own space, Y up."""
 
@@ -319,6 +345,13 @@ class Character:
     expressions: tuple[Expression, ...] = ()
     face_pairs: Mapping[str, str] = field(default_factory=dict)
     """Controls of other characters' expressions and what they are here, by name, where somebody matched them by hand."""
+    poses: tuple[ShelfPose, ...] = ()
+    control_sets: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Controls picked together, by name."""
+    card: tuple[CardButton, ...] = ()
+    """What was moved by hand on the pick card; the rest is laid out by itself."""
+    closed: bool = False
+    """Whether the rig is finished: only poses, motion and what serves them may be changed until it is opened up again."""
     import_notes: tuple[str, ...] = ()
     """What the file brought and what of it was ignored, one line each."""
 

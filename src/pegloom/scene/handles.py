@@ -70,13 +70,18 @@ def grip_under(handle: Handle, x: float, y: float, camera: Camera, size: tuple[i
 
 @dataclass(frozen=True, slots=True)
 class HandleDrag:
-    """A drag on a grip, from its press. `change` gives a 4x4 in character space to apply to what is held."""
+    """A drag on a grip, from its press. `change` gives a 4x4 in character space to apply to what is held.
+
+    move_step, turn_step : what a drag snaps to, metres and radians.
+    """
 
     handle: Handle
     grip: str
     camera: Camera
     size: tuple[int, int]
     start: tuple[float, float]
+    move_step: float = MOVE_SNAP
+    turn_step: float = TURN_SNAP
 
     def change(self, x: float, y: float, *, snap: bool = False) -> FloatArray:
         """The map from where things stood at the press to where they stand now."""
@@ -98,11 +103,11 @@ class HandleDrag:
             a = on_view_plane(self.camera, origin, *self.start, self.size)
             delta = on_view_plane(self.camera, origin, x, y, self.size) - a
             if snap:
-                delta = np.round(delta / MOVE_SNAP) * MOVE_SNAP
+                delta = np.round(delta / self.move_step) * self.move_step
         else:
             axis = self._axis()
             amount = self._along(x, y, axis) - self._along(*self.start, axis)
-            delta = axis * (round(amount / MOVE_SNAP) * MOVE_SNAP if snap else amount)
+            delta = axis * (round(amount / self.move_step) * self.move_step if snap else amount)
         matrix[:3, 3] = delta
         return matrix
 
@@ -125,7 +130,7 @@ class HandleDrag:
         if float(axis @ (self.camera.eye - self.handle.frame[:3, 3])) < 0:
             angle = -angle
         if snap:
-            angle = round(angle / TURN_SNAP) * TURN_SNAP
+            angle = round(angle / self.turn_step) * self.turn_step
         origin = self.handle.frame[:3, 3]
         matrix = np.eye(4)
         matrix[:3, :3] = rotation_matrix(quaternion_about(axis, angle))

@@ -2,16 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 from numba import njit
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.core.rig.shapes import RigShapes
 from pegloom.scene.camera import Camera, Ray
 
 NEAR_ENOUGH = 11.0
-"""Pixels within which a dot or a line is hit."""
+"""Pixels within which a dot is hit."""
+LINE_NEAR = 8.0
+"""Pixels within which a control's line is hit."""
+BESIDE = 3.0
+"""Pixels that a line out of use, or covered, counts as farther away."""
+RIVALS = 1.5
+"""Lines no farther than so many pixels from the nearest one are about as near."""
+DEEP = 0.08
+"""Lines whose depths differ by less than this share are about as deep."""
+COVER = 0.004
+"""A line deeper than the surface by more than this share is covered by it."""
+MOST_OF = 0.5
+"""Share of a control's points that must lie in a box for the control to."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +110,67 @@ def line_distance(line: FloatArray, x: float, y: float, camera: Camera, size: tu
     length2 = np.maximum((d**2).sum(axis=1), 1e-12)
     t = np.clip(((np.array([x, y]) - a) * d).sum(axis=1) / length2, 0, 1)
     return float(np.hypot(*(a + t[:, None] * d - [x, y]).T).min())
+
+
+@dataclass(frozen=True, slots=True)
+class Near:
+    """A control whose lines are drawn near the pointer. row : of the rig's controls. away : pixels. depth : of the nearest
+    place on its lines, as the camera has it. wide : pixels across all of it."""
+
+    row: int
+    away: float
+    depth: float
+    wide: float
+
+
+def near_shapes(shapes: RigShapes, worlds: FloatArray, x: float, y: float, camera: Camera, size: tuple[int, int]) -> list[Near]:
+    """Controls whose lines are drawn within LINE_NEAR pixels of the pointer. worlds (c, 4, 4) : where controls stand."""
+    if not len(shapes.points):
+        return []
+    screen = camera.project(shapes.placed(worlds), *size)
+    first, second = screen[shapes.firsts], screen[shapes.firsts + 1]
+    way = second[:, :2] - first[:, :2]
+    here = np.array([x, y]) - first[:, :2]
+    share = np.clip((here * way).sum(axis=1) / np.maximum((way**2).sum(axis=1), 1e-12), 0.0, 1.0)
+    away = np.linalg.norm(here - share[:, None] * way, axis=1)
+    away[(first[:, 2] <= 0) | (second[:, 2] <= 0)] = np.inf
+    depth = first[:, 2] + share * (second[:, 2] - first[:, 2])
+    hit = np.flatnonzero(away <= LINE_NEAR)
+    found = []
+    owners = shapes.owner[shapes.firsts]
+    for row in np.unique(owners[hit]):
+        mine = hit[owners[hit] == row]
+        best = mine[int(np.argmin(away[mine]))]
+        all_of = screen[shapes.owner == row, :2]
+        wide = float(np.linalg.norm(all_of.max(axis=0) - all_of.min(axis=0)))
+        found.append(Near(int(row), float(away[best]), float(depth[best]), wide))
+    return found
+
+
+def best_shape(some: list[Near], idle: set[int], covered: float) -> int:
+    """Row of the control that is meant: the nearest line, where what is out of use and what is covered counts as some
+    pixels farther; of lines about as near the one in front, of those about as deep the smaller one.
+
+    covered : depth of the surface under the pointer, infinite for none. Depth is the camera's, nearer is less.
+    """
+
+    def felt(one: Near) -> float:
+        return one.away + (BESIDE if one.row in idle else 0.0) + (BESIDE if one.depth > covered * (1.0 + COVER) else 0.0)
+
+    nearest = min(felt(one) for one in some)
+    rivals = [one for one in some if felt(one) <= nearest + RIVALS]
+    front = min(one.depth for one in rivals)
+    rivals = [one for one in rivals if one.depth <= front + DEEP * abs(front)]
+    return min(rivals, key=lambda one: (one.wide, felt(one))).row
+
+
+def shapes_inside(shapes: RigShapes, worlds: FloatArray, inside: Callable[[FloatArray], BoolArray]) -> set[int]:
+    """Rows of the controls that have most of their lines inside. inside(points (n, 3)) : which are."""
+    if not len(shapes.points):
+        return set()
+    within = inside(shapes.placed(worlds))
+    most = np.bincount(shapes.owner, within) >= MOST_OF * np.maximum(np.bincount(shapes.owner), 1)
+    return {int(row) for row in np.unique(shapes.owner) if most[row]}
 
 
 def inside_box(

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.controls import Control, ControlRig
 from pegloom.core.rig.outputs import CONTROL
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.rig.refs import NodeKind, NodeRef
@@ -16,6 +16,10 @@ from pegloom.core.rig.solvers import Solver
 from pegloom.core.rig.use import out_of_use
 from pegloom.scene.drawing import LINEN, Marks, side_colour
 from pegloom.scene.drawlist import DrawList
+from pegloom.scene.lenses import rgb
+
+APART = 2.6
+"""A shape farther from its control than so many times its size stands apart."""
 
 
 def draw_controls(
@@ -29,18 +33,22 @@ def draw_controls(
     """
     dim = out_of_use(rig, pose)
     for i, control in enumerate(rig.controls):
-        if control.helper or f"{CONTROL}{control.id}" in unseen:
+        if not drawn(control, unseen):
             continue
         chosen = control.id in marks.selected
         alpha = 0.16 if control.id in dim and not chosen else 0.95
-        colour = side_colour(control.side)
+        colour = control_colour(control)
         for line in shape_lines(control):
             world = line @ worlds[i][:3, :3].T + worlds[i][:3, 3]
             if chosen:
-                draw.over.add(world, colour, 7.0, 0.28)
+                draw.over.add(world, colour, 5.0 + 2.0 * control.thickness, 0.28)
             if control.id == marks.hovered:
-                draw.over.add(world, LINEN, 2.2, 0.9)
-            draw.through.add(world, colour, 3.4 if chosen else 2.0, alpha)
+                draw.over.add(world, LINEN, 2.2 * control.thickness, 0.9)
+            draw.through.add(world, colour, (3.4 if chosen else 2.0) * control.thickness, alpha)
+        if np.linalg.norm(control.offset) > APART * control.size:
+            # A shape that stands apart hangs on what it moves by a thin thread.
+            ends = np.array([np.zeros(3), control.offset]) @ worlds[i][:3, :3].T + worlds[i][:3, 3]
+            draw.through.add(ends, colour, 1.0, 0.3 * alpha)
     for limb in rig.limbs:
         if limb.pole.id not in dim:
             pole = worlds[rig.index[limb.pole.id]][:3, 3]
@@ -48,6 +56,16 @@ def draw_controls(
             draw.through.add(np.array([pole, middle]), side_colour(rig.control(limb.pole.id).side), 1.0, 0.25)
     _draw_threads(draw, rig, worlds, joints, pose, marks)
     _draw_drivers(draw, rig, worlds, joints, marks)
+
+
+def drawn(control: Control, unseen: frozenset[str]) -> bool:
+    """Whether a control is there to be seen and picked. unseen : what is hidden, `control:` and its id."""
+    return not control.helper and f"{CONTROL}{control.id}" not in unseen
+
+
+def control_colour(control: Control) -> FloatArray:
+    """A control's own colour (3,), or its side's."""
+    return rgb(control.colour) if control.colour else side_colour(control.side)
 
 
 def _draw_threads(

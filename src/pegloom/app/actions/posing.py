@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 
+import numpy as np
+
 from pegloom.app.context import Context
 from pegloom.app.state.frames import pose_at
 from pegloom.app.state.state import with_values
@@ -12,6 +14,7 @@ from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import ChannelRef
+from pegloom.core.rig.use import controls_of
 from pegloom.document import edits
 from pegloom.document.history import Draft
 from pegloom.document.model import Document
@@ -61,6 +64,42 @@ def pose_edit(c: Context, name: str, edit: Callable[[Document], Document], touch
     rig = changed.rig
     some = tuple(control.id for control in rig.controls) if touched is None and rig is not None else tuple(touched or ())
     commit_pose(c, name, edits.posed(changed), some)
+
+
+def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
+    """Slide one limb between FK (0) and IK (1), matched."""
+    clip = posed_over(c)
+    if clip is not None and value in (0.0, 1.0):
+        time = c.state.snapped_time
+        c.try_edit(f"{name} at a key", lambda d: edits.switch_limb_at(d, limb, value, clip.id, time))
+        return
+    before = c.frames.reached()
+    pose_edit(c, name, lambda d: edits.switch_limb(d, limb, value))
+    after = c.frames.reached()
+    gap = float(np.linalg.norm(after - before, axis=1).max(initial=0.0)) if before.shape == after.shape else 0.0
+    if value in (0.0, 1.0) and gap > 1e-4 * c.character.height:
+        c.say(f"{name}: this pose cannot be matched wholly; joints moved by up to {1000 * gap:.1f} mm")
+
+
+def preview_blend(c: Context, limb: str, value: float) -> None:
+    """Show a limb between FK and IK while its slider is dragged; always from the pose as it is kept."""
+    state = c.state
+    if state.clock.source:
+        # Over a clip the kept pose is another one: there it is shown on release.
+        return
+    document = edits.switch_limb(c.store.history.present, limb, value)
+    show_pose(c, edits.posed(document.require_character()), controls_of(c.character.require_rig().solver(limb)))
+
+
+def follow(c: Context, control: str, space: str) -> None:
+    """Let a control follow another of its spaces; over a clip at the present frame, with the keys it needs."""
+    name = c.character.require_rig().control(control).name
+    clip = posed_over(c)
+    if clip is not None:
+        time = c.state.snapped_time
+        c.try_edit(f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space_at(d, control, space, clip.id, time))
+        return
+    pose_edit(c, f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space(d, control, space), (control,))
 
 
 def keyed_at(document: Document, clip_id: str, time: float, controls: tuple[str, ...], pose: Pose) -> Document:

@@ -55,13 +55,16 @@ class Chips(Panel):
         self.hidden = button("Some is hidden: show all", "stage.hidden", lambda: c.actions.run("view.show_hidden"), role="chip")
         self.hidden.setToolTip("Parts or faces are hidden in the view; they are delivered all the same")
         line.addWidget(self.hidden)
+        self.animators = button("Animator's view: leave", "stage.animators", lambda: c.actions.run("view.animators"), role="chip")
+        self.animators.setToolTip("Only controls are picked and changed; press to change everything again")
+        line.addWidget(self.animators)
         line.addStretch(1)
         below.addWidget(self.lens)
         below.addStretch(1)
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        return (self.c.area.passes_by(state), state.viewing.display, state.viewing.lens, state.viewing.hidden, state.something_hidden, state.area, one is None, one is not None and one.skin is not None)
+        return (self.c.area.passes_by(state), state.viewing.display, state.viewing.lens, state.viewing.hidden, state.something_hidden, state.viewing.animators, state.area, one is None, one is not None and one.skin is not None)
 
     def show_state(self, state: State) -> None:
         one, area = state.character, self.c.area
@@ -74,6 +77,7 @@ class Chips(Panel):
             button_.setVisible(kind.value in area.shows and kind.value not in passed)
         self.kinds.setVisible(one is not None)
         self.hidden.setVisible(state.something_hidden)
+        self.animators.setVisible(state.viewing.animators)
         self.adjustSize()
 
     def flow(self, width: int) -> None:

@@ -109,7 +109,7 @@ class PartsDrawer(Panel):
         if character is None:
             return ()
         names = tuple(clip.name for clip in character.clips)
-        return (character.parts, character.skeleton, character.uses, character.rig, names)
+        return (character.parts, character.skeleton, character.uses, character.rig, names, state.viewing.animators)
 
     def show_state(self, state: State) -> None:
         rows = (*self._rows_of(state), current().soft)
@@ -122,10 +122,11 @@ class PartsDrawer(Panel):
         self.tree.clear()
         if character is None:
             return
-        for part in character.parts:
+        animators = self.c.state.viewing.animators
+        for part in character.parts if not animators else ():
             kind = part.kind.value if part.included else "left out"
             self._row(None, part.name, kind, "part", part.id)
-        if character.skeleton is not None:
+        if character.skeleton is not None and not animators:
             top = self._row(None, "skeleton", counted(len(character.skeleton.joints), "joint"), "", "")
             rows: dict[str, QTreeWidgetItem] = {}
             uses = uses_in(character)
@@ -138,9 +139,11 @@ class PartsDrawer(Panel):
             for item in rows.values():
                 item.setExpanded(True)
         if character.rig is not None:
-            top = self._row(None, "controls", str(len(character.rig.handles)), "", "")
+            some = [control for control in character.rig.handles if not (animators and control.hidden)]
+            top = self._row(None, "controls", str(len(some)), "", "")
+            top.setExpanded(animators)
             by_hand = {fk for limb in character.rig.limbs for fk in limb.fk}
-            for control in character.rig.handles:
+            for control in some:
                 self._row(top, control.name, "FK" if control.id in by_hand else "", "control", control.id)
         if character.clips:
             top = self._row(None, "clips", str(len(character.clips)), "", "")

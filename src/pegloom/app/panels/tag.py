@@ -8,7 +8,6 @@ from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QComboBox,
-    QDoubleSpinBox,
     QFormLayout,
     QHBoxLayout,
     QLabel,
@@ -24,6 +23,7 @@ from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import Selection, State
 from pegloom.app.theme import current, put_icon
 from pegloom.app.widgets import button, label
+from pegloom.app.widgets.numbers import NumberBox, ScrubLabel
 from pegloom.app.widgets.panel import Panel
 from pegloom.core.rig.channels import Quantity
 
@@ -36,19 +36,9 @@ def _put_away(item: QLayoutItem | None) -> None:
         widget.setObjectName("")
         widget.deleteLater()
 
+Scrub = Callable[[str, float, bool], None]
 CLEAR = 36
 """Pixels around its subject that a tag leaves free when it opens."""
-SEVERAL = "several"
-"""What a field says whose things have different values."""
-
-
-class NumberBox(QDoubleSpinBox):
-    """A number, or that there are several."""
-
-    several = False
-
-    def textFromValue(self, value: float) -> str:
-        return SEVERAL if self.several else super().textFromValue(value)
 
 
 class Tag(Panel):
@@ -219,9 +209,11 @@ class Tag(Panel):
             self.place()
 
     def field(
-        self, key: str, text: str, commit: Callable[[str, float], None], quantity: Quantity = Quantity.NUMBER
-    ) -> None:
-        """A number, given to commit(key, value) when the user changes it."""
+        self, key: str, text: str, commit: Callable[[str, float], None], quantity: Quantity = Quantity.NUMBER, *,
+        scrub: Scrub | None = None,
+    ) -> None:  # fmt: skip
+        """A number, given to commit(key, value) when the user changes it. scrub(key, change, over) : what its caption does
+        when it is dragged sideways, the change since the press so far."""
         box = NumberBox()
         box.setObjectName(f"{self.stem}.{key}")
         box.setAccessibleName(text)
@@ -231,7 +223,12 @@ class Tag(Panel):
         box.setKeyboardTracking(False)
         box.setSuffix({Quantity.LENGTH: " cm", Quantity.ANGLE: "°"}.get(quantity, ""))
         box.valueChanged.connect(lambda value, k=key: commit(k, value))
-        self.form.addRow(label(text, "soft"), box)
+        caption = ScrubLabel(text) if scrub is not None else label(text, "soft")
+        if isinstance(caption, ScrubLabel) and scrub is not None:
+            step = 0.25 * box.singleStep()
+            caption.scrubbed.connect(lambda steps, k=key: scrub(k, step * steps, False))
+            caption.ended.connect(lambda k=key, c=caption: scrub(k, step * c.steps, True))
+        self.form.addRow(caption, box)
         self.fields[key] = box
 
     def options(self, key: str, text: str, words: Sequence[str], commit: Callable[[str, float], None]) -> None:
@@ -273,16 +270,7 @@ class Tag(Panel):
     def put(self, key: str, value: float, *, several: bool = False) -> None:
         """Show a number, unless the user is typing one. several : it is one of several that differ, which the field says."""
         box = self.fields[key]
-        line = box.lineEdit()
-        if box.hasFocus() and line is not None and line.isModified():
-            return
-        box.blockSignals(True)
-        box.setValue(value)
-        if box.several is not several:
-            box.several = several
-            # A spin box writes its text anew only for another value.
-            box.setDecimals(box.decimals())
-        box.blockSignals(False)
+        box.show_number(value, several=several)
         box.setToolTip("What is picked differs here; a number goes to all of it" if several else self.drivers.get(key, ""))
 
     def place(self) -> None:

@@ -9,14 +9,13 @@ from pegloom.app.spec import SHOWN_AS
 from pegloom.app.stage.tools import Size
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.geometry.mesh import triangulate
-from pegloom.core.rig.controls import Control
-from pegloom.core.rig.outputs import CONTROL
-from pegloom.core.rig.shapes import shape_lines
+from pegloom.core.rig.shapes import rig_shapes
 from pegloom.core.rig.use import out_of_use
 from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Part
 from pegloom.scene.camera import Camera
-from pegloom.scene.picking import NEAR_ENOUGH, Hit, all_hits, hit_surface, line_distance, nearest_dot
+from pegloom.scene.picking import Hit, all_hits, best_shape, hit_surface, near_shapes, nearest_dot
+from pegloom.scene.rig_drawing import drawn
 from pegloom.scene.stroke import Facing
 
 
@@ -37,7 +36,8 @@ class Picker:
         if kind == "joint" and character.skeleton is not None:
             return [j.id for j in character.skeleton.joints], frame.joints[:, :3, 3]
         if kind == "control" and character.rig is not None:
-            some = [i for i, control in enumerate(character.rig.controls) if self._picks(frame, control)]
+            unseen = self.c.frames.unseen
+            some = [i for i, control in enumerate(character.rig.controls) if drawn(control, unseen)]
             return [character.rig.controls[i].id for i in some], frame.shown[some, :3, 3]
         return [], np.zeros((0, 3))
 
@@ -82,26 +82,21 @@ class Picker:
                 return kind, found
         return "", ""
 
-    @staticmethod
-    def _picks(frame: PosedFrame, control: Control) -> bool:
-        """Whether a control is there to be picked: no helper, and not hidden by a channel."""
-        return not control.helper and f"{CONTROL}{control.id}" not in frame.unseen
-
     def _control_at(
         self, character: Character, frame: PosedFrame, x: float, y: float, camera: Camera, size: Size
     ) -> str:
         rig = character.rig
         assert rig is not None
+        shapes, unseen = rig_shapes(rig), self.c.frames.unseen
+        near = near_shapes(shapes, frame.shown, x, y, camera, size)
         dim = out_of_use(rig, self.c.frames.control_pose)
-        best = (NEAR_ENOUGH * 0.75, "")
-        for i, control in enumerate(rig.controls):
-            if not self._picks(frame, control):
-                continue
-            extra = 3.0 if control.id in dim else 0.0
-            for line in shape_lines(control):
-                world = line @ frame.shown[i][:3, :3].T + frame.shown[i][:3, 3]
-                best = min(best, (line_distance(world, x, y, camera, size) + extra, control.id))
-        return best[1]
+        some = [n for n in near if drawn(rig.controls[n.row], unseen)]
+        if not some:
+            return ""
+        # What the mesh covers is drawn faintly through it; it comes after what is plain to see.
+        hit = None if "mesh" in self.c.state.viewing.hidden else self.surface_at(x, y, camera, size)
+        covered = np.inf if hit is None else float(camera.project(hit[1].point[None], *size)[0, 2])
+        return rig.controls[best_shape(some, {n.row for n in some if rig.controls[n.row].id in dim}, covered)].id
 
     def surface_at(
         self, x: float, y: float, camera: Camera, size: Size, *, instead: tuple[str, FloatArray] | None = None

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from pegloom.app.state.hiding import HIDDEN_CONTROL, hidden_control
 from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
 from pegloom.app.state.store import Store
 from pegloom.core.arrays import FloatArray
@@ -126,6 +127,17 @@ class Frames:
             return SETTLED
         self._sprung = (track, time, track.at(time))
         return self._sprung[2]
+
+    @property
+    def unseen(self) -> frozenset[str]:
+        """Controls neither drawn nor picked just now, `control:` and their ids: hidden by a channel, in the view, or kept
+        from animators."""
+        state, frame, character = self.store.state, self.frame(), self.store.state.character
+        found = {thing for thing in state.viewing.hidden if thing.startswith(HIDDEN_CONTROL)}
+        found |= frame.unseen if frame is not None else frozenset()
+        if state.viewing.animators and character is not None and character.rig is not None:
+            found |= {hidden_control(c.id) for c in character.rig.controls if c.hidden}
+        return frozenset(found)
 
     @property
     def seen_parts(self) -> tuple[Part, ...]:

@@ -9,7 +9,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
-from pegloom.app.state.hiding import HIDDEN_PART, NO_FACES, hidden_part, without_faces
+from pegloom.app.state.hiding import HIDDEN_CONTROL, HIDDEN_PART, NO_FACES, hidden_part, without_faces
 from pegloom.app.state.settings import NO_SETTINGS, Setting, Settings
 from pegloom.checks import Snag
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
@@ -49,6 +49,8 @@ class Tool(StrEnum):
     BRUSH = "brush"
     SELECT = "select"
     DRAW = "draw"
+    POINTS = "points"
+    SKIN = "skin"
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,6 +78,50 @@ class HandSettings(Setting):
     looping: bool = True
 
 
+class Axes(StrEnum):
+    """Along what a handle moves and turns."""
+
+    OWN = "own"
+    PARENT = "parent"
+    WORLD = "world"
+    VIEW = "view"
+
+
+@dataclass(frozen=True, slots=True)
+class PosingSettings(Setting):
+    """axes : along which controls are moved and turned.
+    snapping : drags snap without Ctrl, and with it do not.
+    move_step, turn_step : what they snap to, centimetres and degrees.
+    """
+
+    ID = "posing"
+
+    axes: Axes = Axes.OWN
+    snapping: bool = False
+    move_step: float = 1.0
+    turn_step: float = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class PickSettings(Setting):
+    """The pick card.
+
+    open : whether it is there. apart : in a window of its own.
+    page : which of its pages.
+    both : a press picks the partner, too.
+    arranging : a drag moves buttons.
+    """
+
+    ID = "pick"
+    PASSING = frozenset({"open", "page", "arranging"})
+
+    open: bool = False
+    apart: bool = False
+    page: str = ""
+    both: bool = False
+    arranging: bool = False
+
+
 @dataclass(frozen=True, slots=True)
 class GroundSettings(Setting):
     """The ground the figure stands on in the view."""
@@ -94,7 +140,7 @@ class MarkSettings(Setting):
     size: float = 1.0
 
 
-COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, BrushSettings, GroundSettings, MarkSettings)
+COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, PosingSettings, PickSettings, BrushSettings, GroundSettings, MarkSettings)
 """Those that belong to no one area."""
 KINDS = ("part", "joint", "peg", "control")
 """Of things that `State.ids_of` knows."""
@@ -121,8 +167,9 @@ class Selection:
 class Viewing:
     """How things are shown.
 
-    hidden : kinds of things neither shown nor picked: joints, pegs, controls, mesh, ground; and parts, as `hidden_part`
-        calls them. Nothing of it touches the character.
+    animators : the view as animators have it: what is kept from them neither shown nor picked, nothing built.
+    hidden : kinds of things neither shown nor picked: joints, pegs, controls, mesh, ground; and parts and controls, as
+        `hidden_part` and `hidden_control` call them. Nothing of it touches the character.
     hidden_faces : which faces (f,) of a part are not shown either, by part.
     level : the detail level shown and picked.
     influence : the joint whose weight is shown and painted.
@@ -137,6 +184,7 @@ class Viewing:
     lens: Lens = Lens.NONE
     wire_over: bool = False
     clean_view: bool = False
+    animators: bool = False
     hidden: frozenset[str] = frozenset()
     hidden_faces: Mapping[str, BoolArray] = field(default_factory=lambda: NO_FACES)
     level: int = 0
@@ -192,6 +240,8 @@ class Tooling:
 
     locked : joints whose weights no edit touches.
     copied : a row of weights for pasting.
+    pose : channel values for pasting, by control id and key.
+    pins : joints that stay where they are while the body is posed by its skin.
     ladder : the user's fixed values for the brush.
     pressure : of a pen, 0 to 1; 1 for a mouse.
     wanted : the field the next pick fills.
@@ -201,6 +251,8 @@ class Tooling:
     painting: Painting = Painting.WEIGHTS
     locked: frozenset[str] = frozenset()
     copied: Mapping[str, float] | None = None
+    pose: Mapping[tuple[str, str], float] | None = None
+    pins: frozenset[str] = frozenset()
     ladder: tuple[float, ...] = ()
     pressure: float = 1.0
     wanted: Wanted | None = None
@@ -271,7 +323,7 @@ class State:
         if self.character is None:
             return ()
         parts, viewing = self.character.at_level(self.viewing.level), self.viewing
-        if not self.something_hidden:
+        if not viewing.hidden and not viewing.hidden_faces:
             return parts
         shown = (part for part in parts if hidden_part(part.id) not in viewing.hidden)
         return tuple(
@@ -281,8 +333,8 @@ class State:
 
     @property
     def something_hidden(self) -> bool:
-        """Whether a part, or faces of one, are hidden in the view."""
-        return bool(self.viewing.hidden_faces) or any(thing.startswith(HIDDEN_PART) for thing in self.viewing.hidden)
+        """Whether a part, faces of one, or controls are hidden in the view."""
+        return bool(self.viewing.hidden_faces) or any(t.startswith((HIDDEN_PART, HIDDEN_CONTROL)) for t in self.viewing.hidden)
 
     def ids_of(self, kind: str) -> Collection[str]:
         """Ids of all things of a kind (see KINDS) that there are."""
@@ -390,6 +442,8 @@ def without_stale(state: State, before: Character | None) -> State:
     if len(masks) != len(state.viewing.hidden_faces):
         changes["hidden_faces"] = MappingProxyType(masks)
     gone = {t for t in state.viewing.hidden if t.startswith(HIDDEN_PART) and t[len(HIDDEN_PART) :] not in faces}
+    controls = character.rig.index if character is not None and character.rig is not None else {}
+    gone |= {t for t in state.viewing.hidden if t.startswith(HIDDEN_CONTROL) and t[len(HIDDEN_CONTROL) :] not in controls}
     if gone:
         changes["hidden"] = state.viewing.hidden - gone
     compared = state.viewing.compared
@@ -398,6 +452,8 @@ def without_stale(state: State, before: Character | None) -> State:
     if character is None:
         return with_values(state, influence="", selection=Selection(), **changes)
     joints, picked = state.ids_of("joint"), state.selection
+    if state.tooling.pins - set(joints):
+        changes["pins"] = state.tooling.pins & set(joints)
     if state.viewing.influence and state.viewing.influence not in joints:
         changes["influence"] = next(iter(joints), "")
     things = state.ids_of(picked.kind) if picked.kind in KINDS else picked.ids

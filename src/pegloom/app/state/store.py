@@ -12,6 +12,7 @@ from PyQt6.QtCore import QObject, pyqtSignal
 from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import Selection, State, with_values, without_stale
 from pegloom.core.arrays import IntArray
+from pegloom.document import edits
 from pegloom.document.history import History
 from pegloom.document.model import Document
 
@@ -21,6 +22,8 @@ class Store(QObject):
 
     changed = pyqtSignal(object, object)
     """changed(old, new): the state before and after."""
+    refused = pyqtSignal(str)
+    """A step was not made, and why."""
     leaving = pyqtSignal()
     """Another document takes the place of this one now; what it holds is still the present one."""
 
@@ -61,12 +64,29 @@ class Store(QObject):
 
     # The document
 
-    def commit(self, name: str, document: Document, **values: Any) -> None:
-        """One step that can be undone, with what changes besides. What is posed over a clip and not keyed
+    def commit(self, name: str, document: Document, **values: Any) -> bool:
+        """One step that can be undone, with what changes besides; False where it is refused, see `closed_to`. What is posed over a clip and not keyed
         (`posed_over`) is kept with the step, though it is no part of the document."""
+        closed = self.closed_to(self.history.present, document)
+        if closed:
+            # A step of a hand that does not know that the rig is closed: nothing of it is done.
+            self.drop_draft()
+            self.refused.emit(closed)
+            return False
         draft = values.pop("posed_over", self.history.draft)
         self.history.commit(name, document, draft)
         self._show(document, posed_over=draft, **values)
+        return True
+
+    def closed_to(self, before: Document, after: Document) -> str:
+        """Why a step may not be made, "" where it may: the rig is closed, or seen as animators see it."""
+        if not self.state.viewing.animators:
+            return edits.refused(before, after)
+        old, new = before.character, after.character
+        if old is None or new is None or old.id != new.id or old.closed is not new.closed:
+            return ""
+        changed = edits.changed_pieces(old, new)
+        return f"In the Animator's view only controls change, not the {changed[0].replace('_', ' ')}; leave it first" if changed else ""
 
     def draft(self, document: Document) -> None:
         """Show a document without a step: the middle of a drag."""
@@ -94,9 +114,9 @@ class Store(QObject):
         """A document just opened: a new history, nothing picked, nothing played."""
         self.history = History(document)
         values = {
-            "settings": self.state.settings.of_another_document(), "locked": frozenset(), "wanted": None,
+            "settings": self.state.settings.of_another_document(), "locked": frozenset(), "pins": frozenset(), "wanted": None,
             "saved": document, "path": path, "selection": Selection(), "vertices": MappingProxyType({}), "influence": "",
-            "level": 0, "source": "", "time": 0.0, "playing": False, "compared": "", "ghost": None, "moves": (), **values,
+            "level": 0, "source": "", "time": 0.0, "playing": False, "compared": "", "ghost": None, "moves": (), "animators": False, **values,
         }  # fmt: skip
         self._show(document, posed_over=None, **values)
 

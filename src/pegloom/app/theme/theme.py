@@ -61,9 +61,14 @@ QLabel[role="caption"] {{ color: {soft}; font-size: 11px; }}
 QLabel[role="figure"] {{ color: {text}; font-weight: 500; }}
 QLabel[role="snag"] {{ color: {madder}; font-size: 12px; }}
 QDoubleSpinBox[driven="true"], QComboBox[driven="true"] {{ color: {woad}; font-style: italic; }}
-#coupling {{ background: {panel}; border-left: 1px solid {line}; }}
+#coupling, #pick {{ background: {panel}; border-left: 1px solid {line}; }}
+QPushButton[role="small"] {{ padding: 2px 7px; border-radius: 10px; font-size: 12px; min-height: 14px; }}
 QFrame[role="card"] {{ background: {card}; border-radius: 6px; }}
 QToolButton[role="cardhead"] {{ background: transparent; border: none; font-weight: 600; text-align: left; padding: 2px; }}
+QToolButton[role="shape"] {{ background: {raised}; border: 1px solid {line}; border-radius: 5px; padding: 0px; }}
+QToolButton[role="shape"]:hover, QToolButton[role="shape"]:focus {{ border-color: {woad}; }}
+QToolButton[role="shape"]:checked {{ background: {woad_deep}; border-color: {woad}; }}
+QToolButton[role="shape"]:disabled {{ background: {card}; }}
 QPushButton {{ background: {raised}; border: 1px solid {line}; border-radius: 6px; padding: 5px 7px; min-height: 16px; }}
 QPushButton:hover {{ border-color: {woad}; }}
 QPushButton:focus {{ border-color: {woad}; }}

@@ -25,11 +25,14 @@ class _ActionButton(QPushButton):
     def __init__(self, action: QAction, text: str) -> None:
         super().__init__(text or action.text())
         self.action_ = action
-        action.changed.connect(self._follow)
-        self._follow()
+        self.setCheckable(action.isCheckable())
+        action.changed.connect(self.follow)
+        self.follow()
 
-    def _follow(self) -> None:
+    def follow(self) -> None:
         self.setToolTip(self.action_.toolTip())
+        if self.action_.isCheckable():
+            self.setChecked(self.action_.isChecked())
 
 
 def action_button(action: QAction, text: str = "", *, role: str = "") -> QPushButton:
@@ -40,4 +43,6 @@ def action_button(action: QAction, text: str = "", *, role: str = "") -> QPushBu
     if role:
         button_.setProperty("role", role)
     button_.clicked.connect(action.trigger)
+    # What a click could not do is not shown as done.
+    button_.clicked.connect(button_.follow)
     return button_

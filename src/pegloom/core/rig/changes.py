@@ -16,7 +16,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.rig.channels import Channel
 from pegloom.core.rig.constraints import Constraint
-from pegloom.core.rig.controls import Control, ControlRig, Drive, Shape
+from pegloom.core.rig.controls import Control, ControlRig, Drive, Lines, Shape
 from pegloom.core.rig.couplings import Coupling
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.outputs import MorphDrive, ShowDrive, WidthDrive
@@ -27,6 +27,7 @@ from pegloom.core.rig.twists import TwistSpread
 from pegloom.core.skeleton.joints import Vector
 
 NOWHERE: Vector = (0.0, 0.0, 0.0)
+EVEN: Vector = (1.0, 1.0, 1.0)
 NO_JOINTS: Mapping[str, FloatArray] = MappingProxyType({})
 
 
@@ -34,8 +35,11 @@ NO_JOINTS: Mapping[str, FloatArray] = MappingProxyType({})
 class ControlChange:
     """A change of a built control; what is None stays as built.
 
-    size : factor of the built one.
+    size, stretch, thickness : factors of the built ones.
     offset, tilt : of the shape, added to the built one's (metres; radians).
+    colour : #RRGGBB.
+    lines : drawn by hand in the shape's place; () for the shape's again.
+    hidden : kept from animators, or not.
     rest_move, rest_turn : of the control itself, in the built one's own axes (metres; x y z radians).
     seen : the built rest when it was moved, 16 numbers.
     """
@@ -48,6 +52,11 @@ class ControlChange:
     rest_move: Vector = NOWHERE
     rest_turn: Vector = NOWHERE
     seen: tuple[float, ...] | None = None
+    stretch: Vector = EVEN
+    thickness: float = 1.0
+    colour: str | None = None
+    lines: Lines | None = None
+    hidden: bool | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -269,6 +278,10 @@ def unchanged(rig: ControlRig, changes: RigChanges, spare: ControlRig) -> Contro
             control, name=usual.name if change.name else control.name, shape=usual.shape if change.shape else control.shape,
             rest=tuple((control.matrix @ np.linalg.inv(moved)).ravel().tolist()), size=control.size / change.size,
             offset=_less(control.offset, change.offset), tilt=_less(control.tilt, change.tilt),
+            stretch=times(control.stretch, change.stretch, -1), thickness=control.thickness / change.thickness,
+            colour=usual.colour if change.colour is not None else control.colour,
+            lines=usual.lines if change.lines is not None else control.lines,
+            hidden=usual.hidden if change.hidden is not None else control.hidden,
         )  # fmt: skip
 
     controls = [back(c) for c in rig.controls]
@@ -340,11 +353,20 @@ def _changed(control: Control, change: ControlChange | None, channels: Mapping[s
     return replace(
         control, name=change.name or control.name, shape=change.shape or control.shape, rest=rest,
         size=control.size * change.size, offset=_sum(control.offset, change.offset), tilt=_sum(control.tilt, change.tilt),
+        stretch=times(control.stretch, change.stretch), thickness=control.thickness * change.thickness,
+        colour=control.colour if change.colour is None else change.colour,
+        lines=control.lines if change.lines is None else change.lines,
+        hidden=control.hidden if change.hidden is None else change.hidden,
     )  # fmt: skip
 
 
 def _sum(a: Vector, b: Vector) -> Vector:
     return (a[0] + b[0], a[1] + b[1], a[2] + b[2])
+
+
+def times(a: Vector, b: Vector, power: int = 1) -> Vector:
+    """Factors taken together, one axis at a time; power -1: the first by the second."""
+    return (a[0] * b[0] ** power, a[1] * b[1] ** power, a[2] * b[2] ** power)
 
 
 def _changed_channel(channel: Channel, change: ChannelChange) -> Channel:

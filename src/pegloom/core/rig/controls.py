@@ -35,6 +35,25 @@ class Shape(Enum):
     CUBE = "cube"
     SPHERE = "sphere"
     PIN = "pin"
+    ARC = "arc"
+    PLATE = "plate"
+    HEXAGON = "hexagon"
+    STAR = "star"
+    SHUTTLE = "shuttle"
+    SOLE = "sole"
+    PADDLE = "paddle"
+    FLAG = "flag"
+    TWO_WAYS = "two ways"
+    FOUR_WAYS = "four ways"
+    BEND = "bend"
+    TURN = "turn"
+    BOBBIN = "bobbin"
+    EYELET = "eyelet"
+    BAR = "bar"
+
+
+Lines = tuple[tuple[Vector, ...], ...]
+"""Polylines of a shape drawn by hand, in its own space before size, stretch, tilt and offset."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +65,11 @@ class Control:
     channels : its numbers; a move, rotate or scale it lacks rests.
     size : metres, of the shape. offset and tilt place the shape in the control (metres; x y z radians).
     helper : a frame that only others drive: neither drawn nor picked.
+    stretch : factors of the size along the shape's own axes.
+    thickness : of its lines, a factor.
+    colour : #RRGGBB, "" for that of its side.
+    lines : drawn by hand, in the place of the shape's; () for none.
+    hidden : kept from animators.
     """
 
     id: str
@@ -59,6 +83,11 @@ class Control:
     offset: Vector = (0.0, 0.0, 0.0)
     tilt: Vector = (0.0, 0.0, 0.0)
     helper: bool = False
+    stretch: Vector = (1.0, 1.0, 1.0)
+    thickness: float = 1.0
+    colour: str = ""
+    lines: Lines = ()
+    hidden: bool = False
 
     @property
     def matrix(self) -> FloatArray:
@@ -82,7 +111,7 @@ class Drive:
     node: NodeRef
 
 
-RECIPE = 3
+RECIPE = 4
 """Version of the code that builds rigs, counted up whenever it places, parents or solves anything otherwise."""
 
 
@@ -236,5 +265,5 @@ def with_values(rig: ControlRig, pose: Pose, control_id: str, **channels: float)
 
 
 __all__ = [
-    "RECIPE", "WORLD", "Control", "ControlRig", "Drive", "Shape", "with_values",
+    "RECIPE", "WORLD", "Control", "ControlRig", "Drive", "Lines", "Shape", "with_values",
 ]  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -10,14 +10,14 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.transforms import compose, decompose, euler_quaternion, quaternion_euler
 from pegloom.core.rig.changes import ChannelChange, ControlChange, RigChanges, changed_rig, unchanged, waiting
-from pegloom.core.rig.channels import MOVE, ROTATE, TRANSFORM
-from pegloom.core.rig.controls import RECIPE, ControlRig, Shape, with_values
+from pegloom.core.rig.channels import MOVE, TRANSFORM
+from pegloom.core.rig.controls import RECIPE, ControlRig, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, place_control
 from pegloom.core.rig.match import fk_values, ik_values
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.rig.posing import branch, swapped
 from pegloom.core.rig.recipe import KitRig
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.rig.solvers import Solver, own_start
@@ -91,19 +91,6 @@ def set_kit_rig(document: Document, kit_id: str, how: KitRig) -> Document:
     kept = tuple(s for s in character.rig_changes.own_solvers if not own_start(s))
     bare = replace(changed.require_character(), rig_changes=replace(character.rig_changes, own_solvers=kept))
     return put_body(build_controls(changed.with_character(bare)), bodies[0].id, bodies[0].name)
-
-
-def reshape_control(
-    document: Document, control_id: str, *, shape: Shape | None = None, size: float | None = None
-) -> Document:
-    """Another shape or size (a factor of the built one) for a control; kept through rebuilds."""
-    if size is not None and not 0.05 <= size <= 20:
-        raise EditError(f"a control's size must be 0.05 to 20 of the built one, not {size:g}")
-
-    def changed(change: ControlChange) -> ControlChange:
-        return replace(change, shape=shape or change.shape, size=change.size if size is None else size)
-
-    return _changing(document, control_id, changed)
 
 
 def rename_control(document: Document, control_id: str, name: str) -> Document:
@@ -233,9 +220,12 @@ def set_channels(document: Document, control_id: str, **channels: float) -> Docu
     return set_pose(document, with_values(rig, posed(character), control_id, **channels))
 
 
-def rest_controls(document: Document, control_ids: tuple[str, ...] | None = None) -> Document:
-    """Some controls (None: all) back to rest. A limb's blend stays where it is when only some are named."""
+def rest_controls(document: Document, control_ids: tuple[str, ...] | None = None, *, below: bool = False) -> Document:
+    """Some controls (None: all) back to rest, with `below` all that hangs on them, too. A limb's blend stays where it is when
+    only some are named."""
     character, _, rig = _rigged(document)
+    if below and control_ids is not None:
+        control_ids = branch(rig, control_ids)
     if control_ids is None:
         return set_pose(document, Pose())
     pose = posed(character)
@@ -291,36 +281,10 @@ def _matched(
     return slots.pose(match(skeleton, rig, slots.vector(pose)[None], limb)[0])
 
 
-def mirror_pose(document: Document) -> Document:
-    """The pose seen in a mirror: left and right controls trade their values.
-
-    A control's rest frame and its partner's mirrored rest frame differ by a fixed turn; values go through it, so
-    that axes that run alike or opposed on the two sides both come out right.
-    """
+def mirror_pose(document: Document, control_ids: tuple[str, ...] | None = None) -> Document:
+    """The pose seen in a mirror: left and right trade their values. control_ids : of these and their partners alone."""
     character, _, rig = _rigged(document)
-    by_control: dict[str, dict[str, float]] = {}
-    for (owner, key), value in posed(character).values.items():
-        by_control.setdefault(owner, {})[key] = value
-    result: dict[tuple[str, str], float] = {}
-    for control_id, values in by_control.items():
-        other_id = rig.other_side(control_id) if control_id in rig.index else None
-        mirrored = values if other_id is None else _mirrored(rig, control_id, other_id, values)
-        result |= {ChannelRef(other_id or control_id, key): value for key, value in mirrored.items()}
-    index, rest = rig.slots.index, rig.slots.rest
-    return set_pose(document, Pose({ref: v for ref, v in result.items() if ref not in index or v != rest[index[ref]]}))
-
-
-def _mirrored(rig: ControlRig, control_id: str, other_id: str, values: Mapping[str, float]) -> dict[str, float]:
-    flip = np.diag([-1.0, 1.0, 1.0])
-    here, other_axes = rig.control(control_id).matrix[:3, :3], rig.control(other_id).matrix[:3, :3]
-    to_other = other_axes.T @ flip @ here
-    move, angles = (np.array([values.get(key, 0.0) for key in keys]) for keys in (MOVE, ROTATE))
-    matrix = np.eye(4)
-    matrix[:3, :3] = to_other @ compose(move, euler_quaternion(angles))[:3, :3] @ to_other.T
-    mirrored = dict(zip(MOVE, (to_other @ move).tolist(), strict=True))
-    mirrored |= dict(zip(ROTATE, quaternion_euler(decompose(matrix)[1]).tolist(), strict=True))
-    opposed = {c.key for c in rig.control(control_id).channels if c.opposed}
-    return mirrored | {k: -v if k in opposed else v for k, v in values.items() if k not in mirrored}
+    return set_pose(document, swapped(rig, posed(character), control_ids))
 
 
 def _rigged(document: Document) -> tuple[Character, Skeleton, ControlRig]:

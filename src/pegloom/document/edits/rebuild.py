@@ -7,8 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import triangulate
 from pegloom.core.geometry.transforms import (
     decompose,
     euler_quaternion,
@@ -21,6 +22,7 @@ from pegloom.core.rig.changes import changed_rig, followed
 from pegloom.core.rig.controls import RECIPE, ControlRig
 from pegloom.core.rig.pose import JointPose
 from pegloom.core.rig.recipe import build_rig
+from pegloom.core.rig.recipe.fit import fit_shapes
 from pegloom.core.skeleton.build import AS_STOOD, build_joints, kits_in, turned
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name, with_sides
 from pegloom.core.skeleton.kits import Kit
@@ -28,7 +30,7 @@ from pegloom.core.skeleton.roles import guess_kits
 from pegloom.core.skin.rejoin import carry_weights, taken_anew
 from pegloom.document.edits.ids import counted, highest
 from pegloom.document.edits.skins import each_skin, with_weights
-from pegloom.document.model import Character, OwnJoint, Skin
+from pegloom.document.model import Character, OwnJoint, PartKind, Skin
 
 OWN = "own."
 """Stem of ids of joints made by hand."""
@@ -140,9 +142,38 @@ def recipe_rig(character: Character) -> ControlRig:
     """Controls as the recipe has them, before any change made by hand. Raises EditError without joints."""
     if character.skeleton is None:
         raise EditError("there are no joints yet; build joints first")
+    # Asked several times a step, of a character of which other things changed.
+    asked = (character.skeleton, character.pegs, character.adopted, character.parts, character.rig_recipe, character.front)
+    for known, rig in _BUILT:
+        if all(a is b for a, b in zip(known, asked, strict=True)):
+            return rig
+    rig = _recipe_rig(character)
+    _BUILT.append((asked, rig))
+    del _BUILT[:-BUILT]
+    return rig
+
+
+BUILT = 4
+"""Rigs of recipes that are remembered."""
+_BUILT: list[tuple[tuple[object, ...], ControlRig]] = []
+
+
+def _recipe_rig(character: Character) -> ControlRig:
+    assert character.skeleton is not None
     kits = kits_of(character)
     places = {} if character.pegs is None else {p.name: p.position for p in character.pegs.pegs}
-    return build_rig(character.skeleton, character.height, kits, character.rig_recipe, front=character.front, pegs=places)
+    rig = build_rig(character.skeleton, character.height, kits, character.rig_recipe, front=character.front, pegs=places)
+    points, triangles = _worn(character)
+    return fit_shapes(rig, character.skeleton, points, triangles, character.height)
+
+
+def _worn(character: Character) -> tuple[FloatArray, IntArray]:
+    """Points (n, 3) and triangles (t, 3) of what controls go round: the body and what it wears, not what it holds."""
+    meshes = [part.mesh for part in character.at_level(0) if part.kind is not PartKind.PROP and part.mesh.face_count]
+    starts = np.cumsum([0, *(mesh.vertex_count for mesh in meshes)])
+    triangles = [triangulate(mesh).vertices + start for mesh, start in zip(meshes, starts, strict=False)]
+    empty = np.zeros((0, 3), dtype=np.int64)
+    return np.concatenate([np.zeros((0, 3)), *(m.points for m in meshes)]), np.concatenate([empty, *triangles])
 
 
 def assembled(character: Character) -> Skeleton:

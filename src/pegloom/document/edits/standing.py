@@ -179,7 +179,8 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     pose = move.pose(character.pose, old, character.rig)
     trials = tuple(replace(t, pose=move.pose(t.pose, old, character.rig)) for t in character.trials)
     faces = tuple(replace(e, values=move.values(e.values, character.rig)) for e in character.expressions)
-    changed = replace(changed, skeleton=moved, rig=rig, clips=clips, pose=pose, trials=trials, expressions=faces)
+    shelf = tuple(replace(p, values=move.values(p.values, character.rig)) for p in character.poses)
+    changed = replace(changed, skeleton=moved, rig=rig, clips=clips, pose=pose, trials=trials, expressions=faces, poses=shelf)
     if draft or (character.pegs is None and character.adopted is None):
         return changed
     # Seen as a change of joints, clips sampled on joints are carried over by the rebuild itself.

@@ -147,6 +147,9 @@ def run_step(document: Document, step: Any) -> tuple[Document, Any]:
             raise EditError(f"{name} needs {key} ({said(hints[key])})")
     positional = {k for k, p in parameters.items() if p.kind is inspect.Parameter.POSITIONAL_ONLY}
     result = function(document, *(values.pop(k) for k in list(positional)), **values)
+    closed = edits.refused(document, result[0] if isinstance(result, tuple) else result)
+    if closed:
+        raise EditError(f"{closed} (the edit open_up)")
     return (result[0], plain(result[1])) if isinstance(result, tuple) else (result, None)
 
 

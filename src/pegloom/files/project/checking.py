@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -28,11 +29,16 @@ from pegloom.files.soundness import part as sound_part
 from pegloom.files.soundness import weights as sound_weights
 
 MOST_STEPS, MOST_INFLUENCES = 1000, 64
+MOST_SIZE, MOST_POINTS = 1e6, 20_000
+COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 
 
 def out_of_rule(result: Any) -> str:
     """What is wrong with a record though its types are right, or "": `.rest: 16 numbers were expected, found 3`."""
     if isinstance(result, Control):
+        wrong = _wrong_look(result)
+        if wrong:
+            return wrong
         if len(result.rest) != 16:
             return f".rest: 16 numbers were expected, found {len(result.rest)}"
         keys = [c.key for c in result.channels]
@@ -44,8 +50,9 @@ def out_of_rule(result: Any) -> str:
     if isinstance(result, ControlChange):
         if result.seen is not None and len(result.seen) != 16:
             return f".seen: 16 numbers were expected, found {len(result.seen)}"
-        if not result.size > 0.0:
-            return f".size: more than 0 was expected, found {result.size:g}"
+        wrong = _wrong_look(result)
+        if wrong:
+            return wrong
     if isinstance(result, ChannelChange) and result.limits is not None:
         low, high = result.limits
         if low is not None and high is not None and low > high:
@@ -60,6 +67,18 @@ def out_of_rule(result: Any) -> str:
         return f".along: x, y or z was expected, found {result.along[:20]}"
     if isinstance(result, Skin) and not 0 <= result.influences <= MOST_INFLUENCES:
         return f".influences: 0 to {MOST_INFLUENCES} were expected, found {result.influences}"
+    return ""
+
+
+def _wrong_look(result: Control | ControlChange) -> str:
+    """What is wrong with how a control looks, or ""."""
+    for name, value in (("size", result.size), ("thickness", result.thickness), *(("stretch", v) for v in result.stretch)):
+        if not 0.0 < value < MOST_SIZE:
+            return f".{name}: more than 0 and less than {MOST_SIZE:g} was expected, found {value:g}"
+    if result.colour and not COLOUR.fullmatch(result.colour):
+        return f".colour: #RRGGBB was expected, found {result.colour[:20]}"
+    if sum(len(line) for line in result.lines or ()) > MOST_POINTS or any(len(line) < 2 for line in result.lines or ()):
+        return f".lines: lines of 2 points or more, {MOST_POINTS} in all, were expected"
     return ""
 
 

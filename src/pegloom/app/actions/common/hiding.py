@@ -9,10 +9,11 @@ import numpy as np
 
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.context import Context
-from pegloom.app.state.hiding import HIDDEN_PART, NO_FACES, hidden_part
-from pegloom.app.state.state import State
+from pegloom.app.state.hiding import HIDDEN_CONTROL, HIDDEN_PART, NO_FACES, hidden_control, hidden_part
+from pegloom.app.state.state import Selection, State
 from pegloom.core.arrays import BoolArray
 from pegloom.core.geometry.mesh import Mesh
+from pegloom.core.said import counted
 from pegloom.document.model import Part
 
 MOSTLY = 0.5
@@ -68,7 +69,17 @@ def _with_masks(state: State, more: Mapping[str, BoolArray]) -> Mapping[str, Boo
     return MappingProxyType(masks)
 
 
+def _controls(state: State) -> frozenset[str]:
+    """The picked controls, as hidden things are called."""
+    return frozenset(hidden_control(i) for i in state.selection.ids) if state.selection.kind == "control" else frozenset()
+
+
 def hide(c: Context) -> None:
+    controls = _controls(c.state)
+    if controls:
+        c.store.put(hidden=c.state.viewing.hidden | controls, selection=Selection())
+        c.say(f"{counted(len(controls), 'control')} hidden in the view; nothing else has changed", offer="view.show_hidden")
+        return
     parts, faces = _meant(c.state)
     if not parts and not any(mask.any() for mask in faces.values()):
         c.say("Nothing of the mesh is picked: pick a part, vertices, or a joint that holds some")
@@ -80,6 +91,12 @@ def hide(c: Context) -> None:
 
 def isolate(c: Context) -> None:
     """All else is hidden."""
+    controls = _controls(c.state)
+    if controls:
+        rig = c.character.require_rig()
+        c.store.put(hidden=c.state.viewing.hidden | {hidden_control(h.id) for h in rig.handles} - controls)
+        c.say("All other controls are hidden in the view", offer="view.show_hidden")
+        return
     parts, faces = _meant(c.state)
     kept = parts | {part for part, mask in faces.items() if mask.any()}
     if not kept:
@@ -92,18 +109,18 @@ def isolate(c: Context) -> None:
 
 
 def show_hidden(c: Context) -> None:
-    hidden = frozenset(t for t in c.state.viewing.hidden if not t.startswith(HIDDEN_PART))
+    hidden = frozenset(t for t in c.state.viewing.hidden if not t.startswith((HIDDEN_PART, HIDDEN_CONTROL)))
     c.store.put(hidden=hidden, hidden_faces=NO_FACES)
 
 
 def _picked(state: State) -> bool:
-    return state.character is not None and bool(state.vertices or state.selection.kind in ("part", "joint"))
+    return state.character is not None and bool(state.vertices or state.selection.kind in ("part", "joint", "control"))
 
 
-PICKED = Need("something picked", "Pick a part, a joint or vertices first", _picked)
-HIDDEN = Need("something hidden", "Nothing of the mesh is hidden in the view", lambda s: s.something_hidden)
+PICKED = Need("something picked", "Pick a part, a joint, a control or vertices first", _picked)
+HIDDEN = Need("something hidden", "Nothing is hidden in the view", lambda s: s.something_hidden)
 ACTIONS = (
-    Action("view.hide", "Hide in the view", "View", "The picked part, the picked joint's limb, or the selected faces; delivered all the same", hide, key="N", needs=(PICKED,)),
+    Action("view.hide", "Hide in the view", "View", "The picked part, controls, the picked joint's limb, or the selected faces; delivered all the same", hide, key="N", needs=(PICKED,)),
     Action("view.isolate", "Isolate in the view", "View", "Hide all but what is picked", isolate, key="Ctrl+N", needs=(PICKED,)),
     Action("view.show_hidden", "Show all in the view", "View", "What was hidden there", show_hidden, key="Shift+N", needs=(HIDDEN,)),
 )  # fmt: skip

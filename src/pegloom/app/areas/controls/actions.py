@@ -4,17 +4,14 @@ from __future__ import annotations
 
 from functools import partial
 
-import numpy as np
-
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import CONTROL_PICKED, WITH_CHARACTER, WITH_JOINTS, WITH_RIG
-from pegloom.app.actions.posing import pose_edit, posed_over, show_pose
+from pegloom.app.actions.posing import blend_limb, pose_edit
 from pegloom.app.areas.controls.settings import HoldSettings, Ik, IkSettings, KitRigSettings, Work, WorkSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import JOINT
 from pegloom.core.errors import EditError
 from pegloom.core.rig.across import swapped_id
-from pegloom.core.rig.controls import Shape
 from pegloom.core.rig.recipe import KitRig
 from pegloom.core.rig.refs import BOARD, NodeRef
 from pegloom.core.rig.use import controls_of, idle
@@ -38,19 +35,6 @@ def build(c: Context) -> None:
     c.try_edit("Build controls", edits.build_controls, then)
 
 
-def rest(c: Context) -> None:
-    ids = c.state.selection.ids
-    pose_edit(c, "To rest", lambda d: edits.rest_controls(d, ids), ids)
-
-
-def rest_all(c: Context) -> None:
-    pose_edit(c, "All to rest", edits.rest_controls)
-
-
-def mirror_pose(c: Context) -> None:
-    pose_edit(c, "Mirror the pose", edits.mirror_pose)
-
-
 def arms(blend: float, c: Context) -> None:
     """Both arms to IK (1) or FK (0), matched."""
     limbs = [limb for limb in c.character.require_rig().limbs if limb.id.startswith("arm.")]
@@ -61,31 +45,6 @@ def arms(blend: float, c: Context) -> None:
         return document
 
     pose_edit(c, "Arms to IK" if blend else "Arms to FK", edit)
-
-
-def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
-    """Slide one limb between FK (0) and IK (1), matched."""
-    clip = posed_over(c)
-    if clip is not None and value in (0.0, 1.0):
-        time = c.state.snapped_time
-        c.try_edit(f"{name} at a key", lambda d: edits.switch_limb_at(d, limb, value, clip.id, time))
-        return
-    before = c.frames.reached()
-    pose_edit(c, name, lambda d: edits.switch_limb(d, limb, value))
-    after = c.frames.reached()
-    gap = float(np.linalg.norm(after - before, axis=1).max(initial=0.0)) if before.shape == after.shape else 0.0
-    if value in (0.0, 1.0) and gap > 1e-4 * c.character.height:
-        c.say(f"{name}: this pose cannot be matched wholly; joints moved by up to {1000 * gap:.1f} mm")
-
-
-def preview_blend(c: Context, limb: str, value: float) -> None:
-    """Show a limb between FK and IK while its slider is dragged; always from the pose as it is kept."""
-    state = c.state
-    if state.clock.source:
-        # Over a clip the kept pose is another one: there it is shown on release.
-        return
-    document = edits.switch_limb(c.store.history.present, limb, value)
-    show_pose(c, edits.posed(document.require_character()), controls_of(c.character.require_rig().solver(limb)))
 
 
 def use(c: Context) -> None:
@@ -216,17 +175,6 @@ def drop_constraint(c: Context, constraint: str) -> None:
     c.try_edit(f"Drop {name}", lambda d: edits.drop_constraint(d, constraint))
 
 
-def follow(c: Context, control: str, space: str) -> None:
-    """Let a control follow another of its spaces; over a clip at the present frame, with the keys it needs."""
-    name = c.character.require_rig().control(control).name
-    clip = posed_over(c)
-    if clip is not None:
-        time = c.state.snapped_time
-        c.try_edit(f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space_at(d, control, space, clip.id, time))
-        return
-    pose_edit(c, f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space(d, control, space), (control,))
-
-
 def mirror(source: str, c: Context) -> None:
     """Everything of one side to the other."""
     c.try_edit(
@@ -271,16 +219,6 @@ def work(c: Context, what: Work) -> None:
     c.store.put_setting(WorkSettings, work=what)
 
 
-def reshape(c: Context, control: str, shape: Shape) -> None:
-    """Another shape of a control."""
-    c.try_edit(f"Shape of {control}", lambda d: edits.reshape_control(d, control, shape=shape))
-
-
-def resize(c: Context, control: str, size: float) -> None:
-    """Another size of a control."""
-    c.try_edit(f"Size of {control}", lambda d: edits.reshape_control(d, control, size=size))
-
-
 ACTIONS = (
     Action("controls.build", "Build controls", "Controls", "All controls from the limb kits", build, needs=WITH_JOINTS),
     Action("controls.use", "Use this control", "Controls", "The picked control's limb goes to its side, IK or FK, matched", use, needs=(*WITH_RIG, CONTROL_PICKED)),
@@ -293,7 +231,4 @@ ACTIONS = (
     Action("character.next", "Next character", "Edit", "Another of this project's characters in hand", next_character, needs=WITH_CHARACTER),
     Action("controls.arms_ik", "Arms to IK", "Controls", "Both arms to IK, matched", partial(arms, 1.0), needs=WITH_RIG),
     Action("controls.arms_fk", "Arms to FK", "Controls", "Both arms to FK, matched", partial(arms, 0.0), needs=WITH_RIG),
-    Action("pose.rest", "To rest", "Controls", "Selected controls to zero", rest, key="Backspace", needs=(*WITH_RIG, CONTROL_PICKED)),
-    Action("pose.rest_all", "All to rest", "Controls", "All controls to zero", rest_all, key="Shift+Backspace", needs=WITH_RIG),
-    Action("pose.mirror", "Mirror the pose", "Controls", "Left and right trade their pose", mirror_pose, needs=WITH_RIG),
 )  # fmt: skip

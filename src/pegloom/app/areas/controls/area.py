@@ -10,13 +10,17 @@ from pegloom.app.areas.controls.cards import CARDS
 from pegloom.app.areas.controls.cards.work import working
 from pegloom.app.areas.controls.coupling_pane import CouplingPane
 from pegloom.app.areas.controls.coupling_pane import wanted as coupling_wanted
+from pegloom.app.areas.controls.finishing import FINISHING
 from pegloom.app.areas.controls.made import MADE
+from pegloom.app.areas.controls.posing import POSING
 from pegloom.app.areas.controls.settings import SETTINGS, Work, WorkSettings
+from pegloom.app.areas.controls.shaping import SHAPING, PointsTool, draw_points
 from pegloom.app.panels.graph import quality_lane
+from pegloom.app.panels.pick_card import pick_panes
 from pegloom.app.panels.posed import posed_pane
 from pegloom.app.spec import AreaSpec, Fix, Pane, Place, Step
-from pegloom.app.stage.posing import TOOLS, controls, joints
-from pegloom.app.state.state import Area, State
+from pegloom.app.stage.posing import TOOLS, auto_key_sign, controls, joints, pins
+from pegloom.app.state.state import Area, State, Tool
 from pegloom.scene.lenses import Lens
 
 
@@ -25,9 +29,13 @@ def _no_rig(state: State) -> bool:
 
 
 def _hint(state: State) -> str:
+    if state.viewing.animators:
+        return "The Animator's view: only controls are picked and changed; <view.animators> leaves it"
     building = state.settings.of(WorkSettings).work is Work.BUILD
     if building:
         return "Dragged controls spring back while you build; Shift-click picks several; choose Pose to keep poses"
+    if state.tooling.tool == Tool.SKIN:
+        return "Drag the mesh anywhere: the body follows; a click pins a hand or foot; Shift leads it nearer or away; <tool.skin> ends"
     if state.settings.of(WorkSettings).work is Work.FACE:
         return "Drag a diamond before the face, or a slider; <face.keep> keeps the expression"
     return "Drag a control; <tool.move> moves, <tool.turn> rotates; right-drag orbits the view"
@@ -36,7 +44,7 @@ def _hint(state: State) -> str:
 def _passed_by(state: State) -> frozenset[str]:
     """Joints are picked where the rig is built, for constraints on them; who poses has nothing of them."""
     wanted = state.tooling.wanted
-    needed = working(Work.BUILD)(state) or (wanted is not None and "joint" in wanted.kinds)
+    needed = (working(Work.BUILD)(state) and not state.viewing.animators) or (wanted is not None and "joint" in wanted.kinds)
     return frozenset() if needed else frozenset({"joint"})
 
 
@@ -49,8 +57,8 @@ def enter(state: State) -> Mapping[str, Any]:
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
-    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD, actions=(*ACTIONS, *MADE), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300)), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "joint"), passes_by=_passed_by,
-    shows=("controls", "joints", "mesh"), marks=(joints, controls), marks_face_the_eye=True,
+    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD and not s.viewing.animators, actions=(*ACTIONS, *POSING, *FINISHING, *MADE, *SHAPING), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300)), lanes=(quality_lane(),), tools=(PointsTool(), *TOOLS), picks=("control", "joint"), passes_by=_passed_by,
+    shows=("controls", "joints", "mesh"), painters=(auto_key_sign,), marks=(joints, controls, pins, draw_points), marks_face_the_eye=True,
     hint=_hint,
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,
     opens=lambda character: character.rig is not None, lenses=True,

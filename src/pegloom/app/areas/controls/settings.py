@@ -7,6 +7,7 @@ from enum import Enum
 
 from pegloom.app.areas.controls.settings_made import MADE_SETTINGS
 from pegloom.app.state.settings import Setting
+from pegloom.checks import Finding
 from pegloom.core.rig.constraints import Follow
 
 
@@ -92,4 +93,35 @@ class HoldSettings(Setting):
         return "".join(a for a, on in zip("xyz", (self.x, self.y, self.z), strict=True) if on)
 
 
-SETTINGS = (WorkSettings, KitRigSettings, IkSettings, HoldSettings, *MADE_SETTINGS)
+@dataclass(frozen=True, slots=True)
+class ShelfSettings(Setting):
+    """amount : a kept pose is put on by. picked_only : kept and put on for the picked controls alone."""
+
+    ID = "controls.poses"
+
+    amount: float = 1.0
+    picked_only: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class CheckSettings(Setting):
+    """What the check found last. of : which controls it was about. done : whether it was asked for."""
+
+    ID = "controls.check"
+    PASSING = frozenset({"of", "found", "done"})
+
+    of: int = 0
+    found: tuple[Finding, ...] = ()
+    done: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ShapeSettings(Setting):
+    """reach : how far a moved point of a shape takes others along, as a share of its width."""
+
+    ID = "controls.shape"
+
+    reach: float = 0.0
+
+
+SETTINGS = (WorkSettings, CheckSettings, ShelfSettings, ShapeSettings, KitRigSettings, IkSettings, HoldSettings, *MADE_SETTINGS)

@@ -6,7 +6,7 @@ from functools import partial
 
 from PyQt6.QtWidgets import QPushButton
 
-from pegloom.app.actions.posing import commit_pose, pose_edit
+from pegloom.app.actions.posing import commit_pose, pose_edit, show_pose
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button
@@ -14,6 +14,7 @@ from pegloom.core.rig.channels import BLEND, TRANSFORM, Quantity
 from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.couplings import Combine, Coupling
 from pegloom.core.rig.evaluate import nodes_at
+from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.recipe.comfort import BALL, BALL_TO, BANK, HEEL, HEEL_SWING, ROLL, TIP, TIP_SWING
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.rig.use import controls_of, idle
@@ -26,6 +27,9 @@ FOOT = (ROLL, HEEL, BALL, TIP, BALL_TO, BANK, HEEL_SWING, TIP_SWING)
 
 
 class ControlForm(Form):
+    scrubbed: tuple[str, Pose] | None = None
+    """The channel whose caption is dragged, and the pose from before."""
+
     @staticmethod
     def there(state: State, subject: str) -> bool:
         return state.character is not None and state.character.rig is not None and subject in state.character.rig.index
@@ -54,7 +58,7 @@ class ControlForm(Form):
                 if channel.quantity is Quantity.SWITCH or channel.options:
                     self.tag.options(channel.key, said, channel.options or ("off", "on"), self._commit)
                 else:
-                    self.tag.field(channel.key, said, self._commit, channel.quantity)
+                    self.tag.field(channel.key, said, self._commit, channel.quantity, scrub=self._scrub)
                 drivers = rig.drivers.get(ChannelRef(control.id, channel.key), ())
                 if drivers:
                     self.tag.driven(channel.key, "driven by " + ", ".join(d.name for d in drivers), partial(self._to_driver, drivers[0]))
@@ -129,6 +133,27 @@ class ControlForm(Form):
             pose = with_values(rig, pose, one, **{key: value})
         said = control.name if len(some) == 1 else counted(len(some), "control")
         commit_pose(self.c, f"{said} {key.replace('_', ' ')}", pose, tuple(some))
+
+    def _scrub(self, key: str, change: float, over: bool) -> None:
+        """A field's caption dragged sideways: every picked control's own number goes along."""
+        rig = self.c.character.require_rig()
+        channel = rig.control(self.subject).channel(key)
+        if channel is None or ChannelRef(self.subject, key) in rig.drivers:
+            return
+        if self.scrubbed is None or self.scrubbed[0] != key:
+            self.scrubbed = (key, self.c.frames.control_pose)
+        pose = base = self.scrubbed[1]
+        some = [i for i in self.all if key in rig.control(i).free]
+        for one in some:
+            now = rig.value(base, ChannelRef(one, key)) + change / channel.quantity.on_screen
+            slot = rig.slots.index[ChannelRef(one, key)]
+            pose = with_values(rig, pose, one, **{key: min(max(now, float(rig.slots.low[slot])), float(rig.slots.high[slot]))})
+        if not over:
+            show_pose(self.c, pose, some)
+            return
+        self.scrubbed = None
+        said = rig.control(self.subject).name if len(some) == 1 else counted(len(some), "control")
+        commit_pose(self.c, f"{said} {key.replace('_', ' ')}", pose, some)
 
     def _to_driver(self, coupling: Coupling) -> None:
         """Go where a driven channel's thread leads: to the control that is read."""

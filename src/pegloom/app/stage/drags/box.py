@@ -6,7 +6,8 @@ import numpy as np
 
 from pegloom.app.stage.tools import START_AFTER, Pointer, StageView
 from pegloom.core.arrays import BoolArray, FloatArray
-from pegloom.scene.picking import inside_box, inside_lasso
+from pegloom.core.rig.shapes import rig_shapes
+from pegloom.scene.picking import inside_box, inside_lasso, shapes_inside
 
 
 class BoxDrag:
@@ -52,6 +53,11 @@ class BoxDrag:
         ids, points = self.things
         inside = self.inside(points) if len(ids) else np.zeros(0, bool)
         chosen = [i for i, within in zip(ids, inside, strict=True) if within]
+        rig, frame = self.c.character.rig, self.c.frames.frame()
+        if self.kind == "control" and rig is not None and frame is not None:
+            # A control is where its shape is drawn, wherever it pivots.
+            rows = shapes_inside(rig_shapes(rig), frame.shown, self.inside)
+            chosen = [i for i in ids if rig.index[i] in rows]
         store.select(self.kind, *chosen, add=self.add)
 
     def _take_vertices(self) -> None:

@@ -9,11 +9,12 @@ import numpy as np
 from pegloom.app.actions.posing import commit_pose, show_pose
 from pegloom.app.context import Context
 from pegloom.app.stage.tools import Drag, Pointer, Size, StageTool, StageView, far
+from pegloom.app.state.state import Axes, PosingSettings, Tool
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.channels import MOVE, ROTATE, SCALE
 from pegloom.core.rig.cone import planes_kept
 from pegloom.core.rig.controls import Control, with_values
-from pegloom.core.rig.evaluate import place_control
+from pegloom.core.rig.evaluate import evaluate_rig, place_control
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.rig.use import idle
@@ -33,26 +34,64 @@ class ControlDrag:
         rig = c.character.require_rig()
         self.base = c.frames.control_pose
         self.worlds = {control.id: worlds[rig.index[control.id]] for control in controls}
+        self.lead = controls[-1].id
+        own = c.state.settings.of(PosingSettings).axes is Axes.OWN and drag.grip in ("x", "y", "z")
+        self.each = len(controls) > 1 and own
+        if len(controls) > 1:
+            self.controls = self._in_turn(controls)
         self.pose: Pose | None = None
+
+    def _in_turn(self, controls: list[Control]) -> list[Control]:
+        """Controls, each after what carries it. What is carried goes along already where all move as one."""
+        rig = self.c.character.require_rig()
+        picked = {control.id for control in controls}
+
+        def carriers(control: Control) -> list[str]:
+            found, above = [], rig.handle_above(control.id)
+            while above is not None:
+                found.append(above)
+                above = rig.handle_above(above)
+            return found
+
+        above = {control.id: carriers(control) for control in controls}
+        some = controls if self.each else [c for c in controls if not picked & set(above[c.id])]
+        return sorted(some, key=lambda control: len(above[control.id]))
 
     def move(self, at: Pointer) -> None:
         if self.pose is None and not far(at.at, self.drag.start):
             return
-        change = self.drag.change(at.x, at.y, snap=at.ctrl)
+        snapping = self.c.state.settings.of(PosingSettings).snapping
+        change = self.drag.change(at.x, at.y, snap=at.ctrl is not snapping)
         rig, skeleton = self.c.character.require_rig(), self.c.skeleton
         pose = self.base
+        kind = self.drag.handle.kind
         for control in self.controls:
-            if self.drag.handle.kind is HandleKind.GROW:
+            if kind is HandleKind.GROW:
                 now = rig.value(self.base, ChannelRef(control.id, SCALE))
                 factor = float(np.linalg.norm(change[:3, 0]))
                 if SCALE in control.free:
                     pose = with_values(rig, pose, control.id, **{SCALE: now * factor})
                 continue
-            kept: tuple[str, ...] = {HandleKind.MOVE: ROTATE, HandleKind.TURN: MOVE}.get(self.drag.handle.kind, ())
-            pose = place_control(skeleton, rig, pose, control, change @ self.worlds[control.id], keep=kept)
+            kept: tuple[str, ...] = {HandleKind.MOVE: ROTATE, HandleKind.TURN: MOVE}.get(kind, ())
+            pose = place_control(skeleton, rig, pose, control, self._goal(control, change, pose), keep=kept)
         # A limb whose goal comes near the line through its pole keeps its plane.
         self.pose = pose = planes_kept(skeleton, rig, self.pose or self.base, pose)
         show_pose(self.c, pose, self._touched())
+
+    def _goal(self, control: Control, change: FloatArray, pose: Pose) -> FloatArray:
+        """Where a control is to stand (4, 4). Several along their own axes each turn about their own: fingers curl."""
+        if not self.each or control.id == self.lead:
+            return np.asarray(change @ self.worlds[control.id])
+        rig = self.c.character.require_rig()
+        now = evaluate_rig(self.c.skeleton, rig, pose).controls[rig.index[control.id]]
+        axes = self.drag.handle.frame[:3, :3]
+        own = now[:3, :3] / np.maximum(np.linalg.norm(now[:3, :3], axis=0), 1e-12)
+        result = now.copy()
+        if self.drag.handle.kind is HandleKind.TURN:
+            result[:3, :3] = own @ (axes.T @ change[:3, :3] @ axes) @ own.T @ now[:3, :3]
+        else:
+            result[:3, 3] += own @ axes.T @ change[:3, 3]
+        return np.asarray(result)
 
     def release(self) -> None:
         if self.pose is None:
@@ -68,7 +107,7 @@ class ControlDrag:
     def _say_idle(self) -> None:
         """What was dragged and moves nothing says why, and offers the switch."""
         assert self.pose is not None
-        rig, lead = self.c.character.require_rig(), self.controls[-1]
+        rig, lead = self.c.character.require_rig(), self.c.character.require_rig().control(self.lead)
         solver = idle(rig, self.pose).get(lead.id)
         if solver is not None:
             side = "IK" if lead.id in solver.fk else "FK"
@@ -108,7 +147,7 @@ def grip_at(view: StageView, x: float, y: float) -> str:
         return ""
     drag, controls = handle
     grip = grip_under(drag.handle, x, y, view.camera, view.size_in_points) or ""
-    return grip if grip == "view" or grip in axes_allowed(controls[-1], drag.handle.kind) else ""
+    return grip if grip == "view" or grip in axes_allowed(controls[-1], drag.handle.kind, view.c) else ""
 
 
 def begin_control(view: StageView, kind: str, found: str, at: Pointer) -> Drag | None:
@@ -120,7 +159,9 @@ def begin_control(view: StageView, kind: str, found: str, at: Pointer) -> Drag |
     handle = make_handle(
         handle_kind(c, rig.control(found)), frame.shown[rig.index[found]], view.camera, view.size_in_points
     )
-    drag = HandleDrag(handle, "view", view.camera, view.size_in_points, at.at)
+    chosen = c.state.settings.of(PosingSettings)
+    steps = (chosen.move_step / 100.0, float(np.radians(chosen.turn_step)))
+    drag = HandleDrag(handle, "view", view.camera, view.size_in_points, at.at, *steps)
     return ControlDrag(c, controls, drag, frame.shown)
 
 
@@ -129,13 +170,29 @@ def handle_for(c: Context, camera: Camera, size: Size) -> tuple[HandleDrag, list
     character, frame = c.state.character, c.frames.frame()
     if character is None or character.rig is None or frame is None or c.state.selection.kind != "control":
         return None
+    if c.state.tooling.tool in (Tool.POINTS, Tool.SKIN):
+        return None
     rig = character.rig
     controls = [rig.control(i) for i in c.state.selection.ids if i in rig.index]
     if not controls:
         return None
     lead = controls[-1]
-    handle = make_handle(handle_kind(c, lead), frame.shown[rig.index[lead.id]], camera, size)
-    return HandleDrag(handle, "", camera, size, (0.0, 0.0)), controls
+    chosen, row = c.state.settings.of(PosingSettings), rig.index[lead.id]
+    place = turned_to(chosen.axes, frame.shown[row], frame.bases[row], camera)
+    handle = make_handle(handle_kind(c, lead), place, camera, size)
+    return HandleDrag(handle, "", camera, size, (0.0, 0.0), chosen.move_step / 100.0, float(np.radians(chosen.turn_step))), controls
+
+
+def turned_to(axes: Axes, world: FloatArray, base: FloatArray, camera: Camera) -> FloatArray:
+    """A control's place (4, 4) with the axes a handle is to have. base : the control's without its own channels."""
+    result = world.copy()
+    if axes is Axes.PARENT:
+        result[:3, :3] = base[:3, :3]
+    elif axes is Axes.WORLD:
+        result[:3, :3] = np.eye(3)
+    elif axes is Axes.VIEW:
+        result[:3, :3] = np.stack([camera.right, camera.up, camera.backward], axis=1)
+    return result
 
 
 def handle_kind(c: Context, control: Control) -> HandleKind:
@@ -151,9 +208,10 @@ def handle_kind(c: Context, control: Control) -> HandleKind:
     return HandleKind.MOVE if can[HandleKind.MOVE] else HandleKind.TURN
 
 
-def axes_allowed(control: Control, kind: HandleKind) -> str:
-    """The axes of a control's handle that its free channels allow."""
+def axes_allowed(control: Control, kind: HandleKind, c: Context) -> str:
+    """The axes of a control's handle that its free channels allow; along other axes than its own all, unless all are locked."""
     prefix = {HandleKind.MOVE: "move_", HandleKind.TURN: "rotate_"}.get(kind)
-    if prefix is None:
+    axes = c.state.settings.of(PosingSettings).axes
+    if prefix is None or (axes in (Axes.WORLD, Axes.VIEW) and any(prefix + a in control.free for a in "xyz")):
         return "xyz"
     return "".join(a for a in "xyz" if prefix + a in control.free)

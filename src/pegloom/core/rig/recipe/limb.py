@@ -142,7 +142,8 @@ def add_curve(b: Builder, kit: Kit) -> None:
             Channel("keep_length", "keep length", Quantity.SHARE, 1.0, 0.0, 1.0), Channel("slide", "slide", Quantity.NUMBER),
             Channel("roll", "roll", Quantity.ANGLE, opposed=True),
         )  # fmt: skip
-        keys = (*MOVE, *ROTATE) if k else (*MOVE, *ROTATE, BLEND)
+        # The ends also say the twist.
+        keys = (*MOVE, *ROTATE, BLEND) if not k else (*MOVE, *ROTATE) if k == count - 1 else MOVE
         own = f"{kit.id}.curve.{k + 1}"
         b.add(own, f"{joint.name}_curve", joint.side, rides, joint.matrix, Shape.SPHERE, ball, keys, more=more)
         points.append(own)

@@ -22,14 +22,15 @@ from pegloom.core.rig.across import (
 )
 from pegloom.core.rig.changes import OWN, ControlChange, OwnControl, RigChanges, references
 from pegloom.core.rig.channels import Channel
-from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.controls import Control, ControlRig, Lines
 from pegloom.core.rig.outputs import MorphDrive
 from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind
 from pegloom.core.rig.solvers import Solver
-from pegloom.core.skeleton.joints import Side, Skeleton, other_side_name
+from pegloom.core.skeleton.joints import Side, Skeleton, Vector, other_side_name
 from pegloom.document.edits.controls import put_changes
 from pegloom.document.edits.rebuild import recipe_rig, resting
 from pegloom.document.edits.rig.changing import MADE, fresh, rigged
+from pegloom.document.edits.rig.shapes import mirrored_look
 from pegloom.document.model import Document
 
 SIDES = {"left": Side.LEFT, "right": Side.RIGHT}
@@ -101,7 +102,8 @@ def _side_of_id(told: str) -> Side:
 
 def _side_of(record: Solver | object, skeleton: Skeleton, rig: ControlRig) -> Side:
     """The side a record is of: that of its joints, of what it holds, of the channel it drives or reads."""
-    joints = getattr(record, "joints", ())
+    one = getattr(record, "joint", "")
+    joints = (one,) if one else getattr(record, "joints", ())
     if joints:
         sides = {skeleton.joint(j).side for j in joints if j in skeleton.index} - {Side.CENTRE}
         return sides.pop() if len(sides) == 1 else Side.CENTRE
@@ -275,9 +277,19 @@ def _mirrored_change(across: Across, built: ControlRig, here: str, there: str, c
         x, y, z = quaternion_euler(matrix_quaternion(mirrored_turn)).tolist()
         return (x, y, z)
 
+    def factors(v: Vector) -> Vector:
+        x, y, z = (np.abs(turn) @ np.array(v)).tolist()
+        return (x, y, z)
+
+    def lines(control: Control) -> Lines | None:
+        if change.lines is None:
+            return None
+        return mirrored_look(across, rig, here, there).lines if control.lines else ()
+
     name = None if change.name is None else other_side_name(change.name)
     seen = None if change.seen is None else tuple(rig.control(there).rest)
     return replace(
         change, name=name, offset=place(change.offset), tilt=angle(change.tilt), rest_move=place(change.rest_move),
-        rest_turn=angle(change.rest_turn), seen=seen,
+        rest_turn=angle(change.rest_turn), seen=seen, stretch=factors(change.stretch),
+        lines=lines(across.rig.control(here)) if here in across.rig.index and there in across.rig.index else change.lines,
     )  # fmt: skip

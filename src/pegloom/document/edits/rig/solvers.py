@@ -96,7 +96,7 @@ def add_ik(document: Document, first: str, last: str, kind: str = "chain", *, po
         for k, cid in enumerate(control_ids):
             joint = joints[round(k * last_joint / (count - 1))]
             here = skeleton.joint(joint)
-            one = _control(cid, f"{here.name}_curve", here.side, here.matrix, Shape.SPHERE, 0.6 * size, (*MOVE, *ROTATE))
+            one = _control(cid, f"{here.name}_curve", here.side, here.matrix, Shape.SPHERE, 0.6 * size, (*MOVE, *ROTATE) if k in (0, count - 1) else MOVE)
             if base.parent is not None:
                 one = replace(one, parent=joint_node(base.parent))
             controls.append(OwnControl(_local(one, here.matrix), joint))

@@ -1,10 +1,10 @@
 """The cards of Controls, one module a card: some for building, at most four for posing."""
 
 from collections.abc import Callable
-from functools import partial
 
 from pegloom.app.areas.controls.cards.build import BuildCard
 from pegloom.app.areas.controls.cards.channels import ChannelCard
+from pegloom.app.areas.controls.cards.check import CheckCard
 from pegloom.app.areas.controls.cards.couplings import CouplingCard
 from pegloom.app.areas.controls.cards.face import ExpressionCard, FaceCard, HandleCard
 from pegloom.app.areas.controls.cards.follows import FollowsCard
@@ -16,6 +16,7 @@ from pegloom.app.areas.controls.cards.limits import LimitCard
 from pegloom.app.areas.controls.cards.mirror import MirrorCard
 from pegloom.app.areas.controls.cards.pose import PoseCard
 from pegloom.app.areas.controls.cards.shape import ShapeCard
+from pegloom.app.areas.controls.cards.shelf import ShelfCard
 from pegloom.app.areas.controls.cards.springs import SpringCard
 from pegloom.app.areas.controls.cards.work import WorkCard, working
 from pegloom.app.areas.controls.settings import Work
@@ -35,13 +36,20 @@ def _when(make: Callable[[Context], Card], what: Work) -> Callable[[Context], Ca
     return made
 
 
-BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, ChannelCard, CouplingCard, SpringCard, LimitCard, MirrorCard, ShapeCard)
-POSING = (PoseCard, LimbsCard, FollowsCard)
+def _snags(c: Context) -> Card:
+    """Who poses is told of snags where there are some."""
+    card = SnagCard(c, "controls", "Nothing is wrong with the controls.")
+    card.wanted = lambda state: working(Work.BUILD)(state) or any(s.area == "controls" for s in state.snags)
+    return card
+
+
+BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, ChannelCard, CouplingCard, SpringCard, LimitCard, MirrorCard, ShapeCard, CheckCard)
+POSING = (PoseCard, LimbsCard, FollowsCard, ShelfCard)
 FACE = (FaceCard, ExpressionCard, HandleCard)
 CARDS: tuple[Callable[[Context], Card], ...] = (
     WorkCard, *(_when(card, Work.BUILD) for card in BUILDING), *(_when(card, Work.POSE) for card in POSING),
     *(_when(card, Work.FACE) for card in FACE),
-    partial(SnagCard, area="controls", sound="Nothing is wrong with the controls."),
+    _snags,
 )  # fmt: skip
 
 __all__ = ["CARDS"]

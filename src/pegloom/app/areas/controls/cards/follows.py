@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QComboBox
 
-from pegloom.app.areas.controls.actions import follow
+from pegloom.app.actions.posing import follow
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label

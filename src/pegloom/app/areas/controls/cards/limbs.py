@@ -6,7 +6,8 @@ from functools import partial
 
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
-from pegloom.app.areas.controls.actions import blend_limb, hold_root, preview_blend
+from pegloom.app.actions.posing import blend_limb, preview_blend
+from pegloom.app.areas.controls.actions import hold_root
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import SliderRow, action_button, clear, label

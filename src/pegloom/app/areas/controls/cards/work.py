@@ -23,7 +23,11 @@ def working(what: Work) -> Callable[[State], bool]:
 
     def there(state: State) -> bool:
         rig = state.character.rig if state.character is not None else None
-        return (Work.BUILD if rig is None else state.settings.of(WorkSettings).work) is what
+        if rig is None:
+            return what is Work.BUILD
+        chosen = state.settings.of(WorkSettings).work
+        # In the Animator's view nothing is built.
+        return (Work.POSE if state.viewing.animators and chosen is Work.BUILD else chosen) is what
 
     return there
 
@@ -44,9 +48,11 @@ class WorkCard(Card):
         super().set_open(True)
 
     def key(self, state: State) -> tuple[object, ...]:
-        return (state.settings.of(WorkSettings).work, state.character is None or state.character.rig is None)
+        return (state.settings.of(WorkSettings).work, state.character is None or state.character.rig is None, state.viewing.animators, state.character is not None and state.character.closed)
 
     def show_state(self, state: State) -> None:
         what = next(w for w in Work if working(w)(state))
         self.choices.set(what)
-        self.words.setText(SAYS[what])
+        self.choices.buttons[Work.BUILD].setVisible(not state.viewing.animators)
+        closed = state.character is not None and state.character.closed
+        self.words.setText("This rig is closed: it is posed and animated, and not built. Open it up in the card Check." if closed and what is Work.BUILD else SAYS[what])
