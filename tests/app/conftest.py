@@ -160,7 +160,8 @@ class Hand:
                     x, y, _ = self.stage.camera.project(world[:3, :3] @ point + world[:3, 3], *size)[0]
                     if self.stage.thing_at(x, y) == (kind, thing):
                         return QPoint(round(x), round(y))
-            raise AssertionError(f"no point of {thing} can be picked")
+            found = {self.stage.thing_at(*self.stage.camera.project(world[:3, :3] @ p + world[:3, 3], *size)[0, :2])[1] for line in shape_lines(rig.control(thing)) for p in line}
+            raise AssertionError(f"no point of {thing} can be picked, but {found}")
         ids, points = self.stage.things(kind)
         x, y, _ = self.stage.camera.project(points[ids.index(thing)], *size)[0]
         return QPoint(round(x), round(y))

@@ -20,8 +20,10 @@ BESIDE = 3.0
 """Pixels that a line out of use, or covered, counts as farther away."""
 RIVALS = 1.5
 """Lines no farther than so many pixels from the nearest one are about as near."""
-DEEP = 0.08
+DEEP = 0.03
 """Lines whose depths differ by less than this share are about as deep."""
+WIDER = 2.0
+"""What is so many times wider is no rival of what is smaller, wherever it stands."""
 COVER = 0.004
 """A line deeper than the surface by more than this share is covered by it."""
 MOST_OF = 0.5
@@ -149,7 +151,8 @@ def near_shapes(shapes: RigShapes, worlds: FloatArray, x: float, y: float, camer
 
 def best_shape(some: list[Near], idle: set[int], covered: float) -> int:
     """Row of the control that is meant: the nearest line, where what is out of use and what is covered counts as some
-    pixels farther; of lines about as near the one in front, of those about as deep the smaller one.
+    pixels farther; of lines about as near the smaller one, unless one of about its size
+    is well in front of it.
 
     covered : depth of the surface under the pointer, infinite for none. Depth is the camera's, nearer is less.
     """
@@ -159,9 +162,11 @@ def best_shape(some: list[Near], idle: set[int], covered: float) -> int:
 
     nearest = min(felt(one) for one in some)
     rivals = [one for one in some if felt(one) <= nearest + RIVALS]
-    front = min(one.depth for one in rivals)
-    rivals = [one for one in rivals if one.depth <= front + DEEP * abs(front)]
-    return min(rivals, key=lambda one: (one.wide, felt(one))).row
+    front = min(rivals, key=lambda one: one.depth)
+    small = min(rivals, key=lambda one: (one.wide, felt(one)))
+    # A ring round everything is in front of much: what is far smaller is meant all the same.
+    before = front.depth < small.depth - DEEP * abs(small.depth) and front.wide < WIDER * small.wide
+    return (front if before else small).row
 
 
 def shapes_inside(shapes: RigShapes, worlds: FloatArray, inside: Callable[[FloatArray], BoolArray]) -> set[int]:
