@@ -39,7 +39,7 @@ if TYPE_CHECKING:
     from pegloom.core.skin.bind import BindMethod
     from pegloom.document import edits, model
     from pegloom.document.model import Document
-    from pegloom.files import opening, reading, writing
+    from pegloom.files import bodies, opening, reading, writing
     from pegloom.files import patterns as own_plans
 else:
 
@@ -59,6 +59,7 @@ else:
     edits, model = _Later("pegloom.document.edits"), _Later("pegloom.document.model")
     opening, reading = _Later("pegloom.files.opening"), _Later("pegloom.files.reading")
     writing, own_plans = _Later("pegloom.files.writing"), _Later("pegloom.files.patterns")
+    bodies = _Later("pegloom.files.bodies")
 
 app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
 R = TypeVar("R")
@@ -285,13 +286,17 @@ def rig(
     bind: Annotated[str, typer.Option("--bind", help=BIND_HELP)] = "default",
     influences: Influences = 4,
     pegs_file: Annotated[Path | None, typer.Option("--pegs", help="JSON as `pegs --json` prints it.")] = None,
+    body: Annotated[Path | None, typer.Option("--body", help="A kept body (.body.json) to wear; the pattern is its own.")] = None,
     as_json: Json = False,
 ) -> None:
     """From an unrigged mesh to controls: stand up, find pegs, build joints, bind, build controls, write."""
     method = _method(bind)
     document = edits.stand_up(_fresh(mesh), up=up, facing=facing, height=height)
-    plan = _plan(document, pattern)
-    found = edits.find_pegs(document, plan=plan, fingers=fingers, pairs=pairs)
+    if body is not None:
+        document, _ = edits.wear_body(document, bodies.read_body(body), plans=own_plans.known_patterns())
+        found = document.require_character().require_pegs()
+    else:
+        found = edits.find_pegs(document, plan=_plan(document, pattern), fingers=fingers, pairs=pairs)
     if pegs_file is not None:
         found = _given_pegs(pegs_file, found)
     document = edits.build_joints(edits.set_pegs(document, found))

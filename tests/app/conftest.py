@@ -46,6 +46,9 @@ class Answers:
     def open_expressions(self) -> str:
         return self.open_path
 
+    def open_body(self) -> str:
+        return self.open_path
+
     def open_picture(self) -> str:
         return self.open_path
 

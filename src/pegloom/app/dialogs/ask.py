@@ -35,6 +35,9 @@ class AskByDialog:
     def open_expressions(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Load expressions", "", "Expressions (*.json)")[0]
 
+    def open_body(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Load a body", "", "Bodies (*.body.json)")[0]
+
     def choose_import(self, imported: Imported) -> ImportChoice | None:
         sheet = ImportSheet(imported, self.window)
         return sheet.choice if sheet.exec() == QDialog.DialogCode.Accepted else None

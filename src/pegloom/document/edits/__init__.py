@@ -1,6 +1,7 @@
 """The verbs: each a pure function from a document to a document. Window, command line and tests use these."""
 
 from pegloom.document.edits.axes import aim_along, align_chain, match_axes, mend_axes, mirror_axes, square_bend
+from pegloom.document.edits.bodies import Body, body_of, wear_body
 from pegloom.document.edits.controls import (
     build_controls,
     change_channel,
@@ -236,6 +237,7 @@ from pegloom.document.meeting import close_borders
 
 __all__ = [
     "MENDS",
+    "Body",
     "DeliveredRest",
     "Read",
     "accept_peg",
@@ -264,6 +266,7 @@ __all__ = [
     "bake_relax",
     "bake_springs",
     "bind",
+    "body_of",
     "bring_in",
     "bring_motion",
     "brush_part",
@@ -469,6 +472,7 @@ __all__ = [
     "unused",
     "use_whole_body",
     "waiting_changes",
+    "wear_body",
     "with_curve",
     "with_locks_held",
     "with_partners",

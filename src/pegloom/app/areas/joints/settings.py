@@ -20,6 +20,7 @@ class PatternSettings(Setting):
     pattern : its name, or AUTO.
     fingers : of a hand; AS_SEEN for as many as it shows.
     pairs : of legs in a many-legged body; 0 for as many as it shows.
+    body : name of one of the user's own bodies, "" for none.
     """
 
     ID = "joints.pattern"
@@ -27,6 +28,7 @@ class PatternSettings(Setting):
     pattern: str = AUTO
     fingers: int = AS_SEEN
     pairs: int = 0
+    body: str = ""
 
 
 @dataclass(frozen=True, slots=True)
