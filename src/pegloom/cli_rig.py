@@ -39,6 +39,33 @@ def controls(project: Path, as_json: Json = False) -> None:
     _print(told, as_json, "\n".join([*lines, *(f["message"] for f in findings)]))
 
 
+def guard(project: Path, fix: Annotated[Path | None, typer.Option("--fix", help="Mend what can be mended safely and write it here.")] = None, as_json: Json = False) -> None:
+    """Check a rig before other hands have it: every control does something, nothing is loose, sides agree.
+
+    Exit code 1 where something is found that was not mended.
+    """
+    from pegloom import checks
+    from pegloom.files.opening import open_any
+    from pegloom.files.writing import write_rig
+
+    document = open_any(project)
+    character = document.require_character()
+    if character.rig is None:
+        raise EditError("there are no controls to check; build them first")
+    found = checks.guard(character)
+    if fix is not None:
+        document = checks.mended(document, found)
+        write_rig(fix, document)
+        found = checks.guard(document.require_character())
+    rows = [{"check": f.check, "message": f.message, "control": f.control, "joint": f.joint, "fix": f.fix} for f in found]
+    failed = {f.check for f in found}
+    lines = [f"{'not yet' if key in failed else 'holds  '}  {words}" for key, words in checks.CHECKS.items()]
+    told = {"sound": not found, "checks": {key: key not in failed for key in checks.CHECKS}, "findings": rows}
+    _print(told, as_json, "\n".join([*lines, *(f"{f.check}: {f.message}" for f in found)]))
+    if found:
+        raise typer.Exit(1)
+
+
 def pose(
     project: Path,
     frames: Annotated[Path, typer.Option(help="FRAMES.json")],
@@ -101,4 +128,4 @@ def _json(path: Path) -> Any:
         raise EditError(f"{path.name} is no JSON ({error})") from None
 
 
-COMMANDS = (controls, pose, edit)
+COMMANDS = (controls, guard, pose, edit)

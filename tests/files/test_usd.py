@@ -46,7 +46,7 @@ def test_names_are_the_prims_names_where_they_can_be(tmp_path):
     write_usd(tmp_path / "a.usda", wick().character)
     stage = Usd.Stage.Open(str(tmp_path / "a.usda"))
     for part in wick().character.included:
-        assert stage.GetPrimAtPath(f"/character/{part.name}").IsValid()
+        assert stage.GetPrimAtPath(f"/character/geometry/{part.name}").IsValid()
     back = read_usd(tmp_path / "a.usda")
     assert [p.name for p in back.parts] == [p.name for p in wick().character.included]
     assert [j.name for j in back.skeleton.joints] == [j.name for j in wick().character.skeleton.joints]
@@ -92,7 +92,7 @@ def test_normals_and_normal_maps_are_written_and_read(tmp_path):
     character = named("box")
     write_usd(tmp_path / "a.usda", character)
     stage = Usd.Stage.Open(str(tmp_path / "a.usda"))
-    mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/character/box"))
+    mesh = UsdGeom.Mesh(stage.GetPrimAtPath("/character/geometry/box"))
     assert mesh.GetNormalsInterpolation() == UsdGeom.Tokens.faceVarying
     assert np.allclose(np.array(mesh.GetNormalsAttr().Get()), character.parts[0].mesh.normals)
     material = UsdShade.MaterialBindingAPI(mesh.GetPrim()).ComputeBoundMaterial()[0]

@@ -28,18 +28,21 @@ from pegloom.core.skin.weights import packed
 from pegloom.document.baking import bake_clip, morph_weights_at, with_widths
 from pegloom.document.model import Character, Material, Part, Placing
 from pegloom.document.uses import said_of
+from pegloom.files.names import Unique
 from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import write_bytes
 
 
 def write_glb(
     path: Path, character: Character, *, names: SideStyle | None = None, joints: HandedJoints = HandedJoints.ALL,
-    progress: Progress = silent,
+    one_top: bool = True, progress: Progress = silent,
 ) -> list[str]:  # fmt: skip
     """Write a character. Returns notes on what was baked. A stop leaves what was there.
 
     names : the style joint names tell their side in; None keeps them as they are.
     joints : which of the joints the file gets; what skin follows, and what that hangs on, always.
+    one_top : one node of the character's name over all, geometry and skeleton apart under it. Without it every skinned mesh
+        is a root of the scene, which the standard recommends: nodes above one do not move it.
 
     Raises EditError when there is nothing to write, MeshFileError where the place cannot be written.
     """
@@ -54,6 +57,8 @@ def write_glb(
     for number, clip in enumerate(character.clips):
         progress(0.5 + 0.45 * number / max(len(character.clips), 1), f"sampling {clip.name}")
         writer.clip(clip)
+    if one_top:
+        writer.gather()
     data = writer.glb()
     progress(0.97, "writing to the disk")
     write_bytes(path, data)
@@ -356,6 +361,24 @@ class _Writer:
             if made is not None:
                 found.append((node, names, *made))
         return found
+
+    def gather(self) -> None:
+        """One node over all: joints under one of its children, meshes under the other."""
+        nodes, scene = self.json["nodes"], self.json["scenes"][0]
+        unique = Unique("_")
+        for node in nodes:
+            unique(str(node.get("name", "")))
+        meshes = set(self.part_nodes.values())
+        groups = {
+            "skeleton": [n for n in scene["nodes"] if n not in meshes], "geometry": [n for n in scene["nodes"] if n in meshes],
+        }  # fmt: skip
+        top: dict[str, Any] = {"name": unique(self.character.name or "character"), "children": []}
+        for name, children in groups.items():
+            if children:
+                top["children"].append(len(nodes))
+                nodes.append({"name": unique(name), "children": children})
+        scene["nodes"] = [len(nodes)]
+        nodes.append(top)
 
     def glb(self) -> bytes:
         self.json["buffers"] = [{"byteLength": len(self.binary)}]

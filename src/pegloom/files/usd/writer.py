@@ -51,10 +51,10 @@ def write_usd(path: Path, character: Character) -> list[str]:
             if slot in used
         }
         tokens = Unique("_")
-        for own in ("skeleton", "materials"):
-            tokens(own)
+        # Geometry apart from the skeleton, under the one prim of the character.
+        UsdGeom.Scope.Define(stage, "/character/geometry")
         for part in character.included:
-            prim = _write_part(stage, f"/character/{tokens(_token(part.name))}", part, materials)
+            prim = _write_part(stage, f"/character/geometry/{tokens(_token(part.name))}", part, materials)
             weights = character.skin.weights.get(part.id) if character.skin else None
             if weights is not None and character.skeleton is not None:
                 _write_weights(prim, weights, character.skeleton)

@@ -25,7 +25,7 @@ def export(c: Context) -> None:
 
     def work(document: Document, progress: Progress) -> list[str]:
         handed = edits.delivered(document, how.rest).require_character()
-        return write_glb(chosen, handed, names=how.names, joints=how.joints, progress=progress)
+        return write_glb(chosen, handed, names=how.names, joints=how.joints, one_top=how.one_top, progress=progress)
 
     def done(_: Document, notes: Any) -> None:
         c.say("; ".join([f"Exported {chosen.name}", *notes]))

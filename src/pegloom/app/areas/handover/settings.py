@@ -15,6 +15,7 @@ class ExportSettings(Setting):
     """names : how sides are written in joint names; None as they are.
     joints : which of them the file gets.
     rest : the one that is delivered.
+    one_top : one node over all in the file, geometry and skeleton apart.
     report : what the last proof said.
     """
 
@@ -24,4 +25,5 @@ class ExportSettings(Setting):
     names: SideStyle | None = None
     joints: HandedJoints = HandedJoints.ALL
     rest: DeliveredRest = DeliveredRest.AS_IT_STANDS
+    one_top: bool = True
     report: str = ""

@@ -7,7 +7,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import choice
+from pegloom.app.widgets.fields import choice, tick
 from pegloom.core.said import counted
 from pegloom.core.skeleton.names import SideStyle
 from pegloom.core.skeleton.uses import HandedJoints
@@ -27,6 +27,8 @@ class ExportCard(Card):
         self.field("Joints", choice(self, ExportSettings, "joints", which, name="handover.joints"))
         rests = [(rest.value, rest) for rest in DeliveredRest]
         self.field("Rest", choice(self, ExportSettings, "rest", rests, name="handover.rest"))
+        tip = "Geometry and skeleton apart under it; without, each mesh is a root of its own, which the standard's validator prefers"
+        self.body.addWidget(tick(self, ExportSettings, "one_top", "One node over all", name="handover.one_top", tip=tip))
         self.body.addWidget(action_button(c.actions.qactions["file.export"], role="main"))
 
     def key(self, state: State) -> tuple[object, ...]:
