@@ -17,7 +17,9 @@ import numpy as np
 
 from pegloom.core.geometry.mesh import with_points
 from pegloom.core.rig.changes import RigChanges
-from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.by_skin import Grab, standing_ends
+from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.pose import Pose, Shown
 from pegloom.document import edits
 from pegloom.document.model import Character, Document, Morph, Part
 from pegloom.document.told.verbs import run_steps
@@ -138,6 +140,63 @@ KEYS: dict[str, tuple[str, float, Sequence[tuple[float, Mapping[tuple[str, str],
 }  # fmt: skip
 
 
+Lead = tuple[str, tuple[float, float, float]]
+POSES: Mapping[str, Mapping[str, Sequence[Lead] | Mapping[tuple[str, str], float]]] = {
+    # Poses by the skin: which joint's tip is led which way, metres; or channels by control name.
+    "wick": {
+        "reaching up": [("l_hand", (-0.25, 0.95, 0.15)), ("r_hand", (0.2, -0.1, 0.1))],
+        "picking up": [("hips", (0.0, -0.38, -0.12)), ("r_hand", (0.1, -0.32, 0.34)), ("head", (0.0, -0.1, 0.06))],
+        "striding": [("l_foot", (0.0, 0.1, 0.42)), ("hips", (0.0, -0.06, 0.16)), ("r_hand", (0.16, 0.05, 0.3)), ("l_hand", (-0.18, 0.0, -0.22))],
+    },
+    "dumble": {
+        "sniffing": [("snout_4", (0.0, -0.36, 0.16))], "pawing": [("l_fore_paw", (0.0, 0.16, 0.16))],
+        "looking back": {("neck_fk", "rotate_z"): 0.5, ("head_fk", "rotate_z"): 0.6},
+    },
+    "harl": {
+        "wings folded": {("chest_fk", "fold_wings"): 1.0}, "stretching": [("l_wing_hand", (0.0, 0.3, 0.0)), ("r_wing_hand", (0.0, 0.3, 0.0))],
+        "fishing": [("head", (0.0, -0.5, 0.16))],
+    },
+    "winch": {"wound up": {("body", "wind"): 12.5, ("body", "luff"): 0.6}, "boom low": {("body", "luff"): -0.8}},
+    "lantern": {
+        "wings folded": {("body", "wings"): 1.0}, "greeting": [("l_forearm", (0.1, 0.45, 0.0)), ("r_forearm", (0.0, -0.1, 0.0))],
+    },
+}  # fmt: skip
+SETS: Mapping[str, Mapping[str, str]] = {
+    # Sets of controls, by how their ids begin.
+    "wick": {"left arm": "arm.l", "right arm": "arm.r", "left hand": "hand.l", "right hand": "hand.r", "legs": "leg."},
+    "dumble": {"snout": "snout", "ears": "ear.", "legs": "leg.", "forelegs": "foreleg."}, "harl": {"wings": "wing.", "neck": "neck", "legs": "leg."},
+    "winch": {"rope": "rope"}, "lantern": {"arms": "arm.", "legs": "leg."},
+}  # fmt: skip
+
+
+def with_poses(document: Document, name: str, now: Shown) -> Document:
+    """Poses kept by name, most of them made by leading the skin; sets of controls."""
+    rest = edits.set_pose(document, Pose())
+    if isinstance(now, Pose) and now.values:
+        document, _ = edits.keep_pose(edits.set_pose(document, now), {"wick": "waving"}.get(name, "as it stands"))
+    document, _ = edits.keep_pose(edits.set_pose(document, Pose()), "at rest")
+    character = rest.require_character()
+    rig, skeleton = character.require_rig(), character.require_skeleton()
+    ids = {c.name: c.id for c in rig.controls}
+    for called, told in POSES.get(name, {}).items():
+        pose = Pose()
+        if isinstance(told, Mapping):
+            pose = Pose({(ids[c], key): v for (c, key), v in told.items()})
+        else:
+            for joint, way in told:
+                one = skeleton.by_name(joint)
+                stands = evaluate_rig(skeleton, rig, pose).joints[skeleton.index[one.id]]
+                place = stands[:3, 3]
+                grab = Grab(skeleton, rig, pose, one.id, place, standing_ends(rig, pose))
+                pose = grab.led_to(place + np.array(way))
+        document, _ = edits.keep_pose(edits.set_pose(document, pose), called)
+    for called, begins in SETS.get(name, {}).items():
+        some = tuple(c.id for c in rig.handles if c.id.startswith(begins))
+        if some:
+            document = edits.keep_set(document, called, some)
+    return document
+
+
 def main() -> None:
     for name, steps in STEPS.items():
         document = bare(open_project(DEMO / f"{name}.pegloom"))
@@ -148,6 +207,7 @@ def main() -> None:
         pose = document.require_character().pose
         document, _ = run_steps(edits.set_pose(document, Pose()), steps)
         document = with_clips(document, name)
+        document = with_poses(document, name, pose)
         document = edits.set_pose(document, pose)
         save_project(DEMO / f"{name}.pegloom", document)
         rig = document.require_character().require_rig()
@@ -163,7 +223,7 @@ def bare(document: Document) -> Document:
     parts = tuple(replace(p, morphs=()) for p in one.parts if p.name != "folded_wings")
     clips = tuple(c for c in one.clips if c.name not in MADE)
     return document.with_character(
-        replace(one, parts=parts, clips=clips, rig_changes=RigChanges(), rig_recipe={}, expressions=(), face_pairs={})
+        replace(one, parts=parts, clips=clips, rig_changes=RigChanges(), rig_recipe={}, expressions=(), face_pairs={}, poses=(), control_sets={}, card=())
     )
 
 
