@@ -57,8 +57,9 @@ class Chips(Panel):
         line.addWidget(self.hidden)
         self.animators = button("Animator's view: leave", "stage.animators", lambda: c.actions.run("view.animators"), role="chip")
         self.animators.setToolTip("Only controls are picked and changed; press to change everything again")
-        line.addWidget(self.animators)
         line.addStretch(1)
+        # In the place of lenses, which are for who weighs and builds.
+        below.addWidget(self.animators)
         below.addWidget(self.lens)
         below.addStretch(1)
 
@@ -70,7 +71,7 @@ class Chips(Panel):
         one, area = state.character, self.c.area
         self.display.set(state.viewing.display)
         self.lens.set(state.viewing.lens)
-        self.lens.setVisible(one is not None and one.skin is not None and area.lenses)
+        self.lens.setVisible(one is not None and one.skin is not None and area.lenses and not state.viewing.animators)
         passed = {SHOWN_AS.get(kind) for kind in area.passes_by(state)}
         for kind, button_ in self.kinds.buttons.items():
             button_.setChecked(kind.value not in state.viewing.hidden)

@@ -1,7 +1,7 @@
 """Control shapes sized from the mesh: a ring clears the limb it goes round, and keeps apart from its neighbours.
 
 The mesh is cut across the bone where the ring lies. From the bone, rays in the plane meet the skin and what is worn over
-it; what lies behind a gap (the trunk beside an arm) does not count.
+it. Only what lies nearest to bones of the same limb counts: not the trunk beside an arm.
 """
 
 from __future__ import annotations
@@ -11,13 +11,14 @@ from dataclasses import replace
 
 import numpy as np
 from numba import njit
+from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.transforms import matrix_quaternion, quaternion_euler
 from pegloom.core.rig.controls import Control, ControlRig, Shape
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.rig.solvers import LIMBS
-from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.joints import Side, Skeleton
 
 RAYS = 48
 HITS = 10
@@ -26,14 +27,18 @@ CLEAR, CLEAR_BY = 1.14, 0.005
 """A ring is so much wider than what it goes round, and so much more in shares of the height."""
 LAYER = 0.4
 """What is worn lies at most this much farther out than what is under it, as a share of that."""
-ODD = 1.5
+ODD = 3.0
 """A ray that goes on so much farther than most runs into something else."""
+ALONG_BONE = 9
+"""Places along a bone by which it is told what of the mesh is its own."""
 SEEN = 0.6
 """Share of the rays that must meet something for a place to lie inside."""
 PLACES = (0.42, 0.5, 0.34, 0.58, 0.26, 0.66, 0.2, 0.74)
 """Where along its bone a ring may lie, the first one first."""
 APART = 0.004
 """Shares of the height that lines of neighbours keep apart."""
+FLAT = 0.12
+"""A figure less deep than this share of how wide and tall it is, is a drawing."""
 FEET = 0.12
 """What reaches lower than this share of the height stands on the ground."""
 
@@ -90,7 +95,7 @@ def section_hits(points, triangles, centre, right, up, normal, rays, most):  # t
 
 
 def section_radii(
-    points: FloatArray, triangles: IntArray, centre: FloatArray, right: FloatArray, up: FloatArray, normal: FloatArray
+    points: FloatArray, triangles: IntArray, centre: FloatArray, right: FloatArray, up: FloatArray, normal: FloatArray,
 ) -> FloatArray | None:
     """How far the surface reaches around a place, per ray (RAYS,), nan where nothing is met; None where the place does not
     lie inside."""
@@ -105,8 +110,32 @@ def section_radii(
         near = met & (farther <= reach + 0.25 * hits[:, 0]) & (farther <= hits[:, 0] * (1 + LAYER))
         reach = np.where(near, farther, reach)
     usual = float(np.percentile(reach[met], 40))
-    reach = np.where(met, np.minimum(reach, ODD * usual), np.nan)
-    return np.asarray(reach)
+    return np.asarray(np.where(met, np.minimum(reach, ODD * usual), np.nan))
+
+
+def limb_of_each(skeleton: Skeleton) -> IntArray:
+    """Number (j,) of the limb each joint is of: the topmost of its side above it; 0 for the trunk."""
+    found = np.zeros(len(skeleton.joints), dtype=np.int64)
+    for i, joint in enumerate(skeleton.joints):
+        above = int(skeleton.parents[i])
+        if joint.side is Side.CENTRE:
+            continue
+        same = above >= 0 and skeleton.joints[above].side is joint.side
+        found[i] = found[above] if same else i + 1
+    return found
+
+
+def nearest_limbs(skeleton: Skeleton, points: FloatArray, limbs: IntArray) -> IntArray:
+    """The limb (n,) whose bones lie nearest to each point (n, 3)."""
+    places, owners = [], []
+    for i, joint in enumerate(skeleton.joints):
+        start = np.array(joint.position)
+        ends = [np.array(c.position) for c in skeleton.children(joint.id)] or [np.array(joint.tail or joint.position)]
+        for end in ends:
+            places.append(start + np.linspace(0.0, 1.0, ALONG_BONE)[:, None] * (end - start))
+            owners.append(np.full(ALONG_BONE, limbs[i]))
+    nearest = cKDTree(np.concatenate(places)).query(points)[1]
+    return np.asarray(np.concatenate(owners)[nearest])
 
 
 class _Fit:
@@ -117,16 +146,23 @@ class _Fit:
         self.joint_of = {d.node.id: d.joint for d in rig.drives}
         for solver in rig.solvers:
             self.joint_of |= dict(zip(getattr(solver, "fk", ()), getattr(solver, "joints", ()), strict=False))
+        # Each limb goes round its own mesh: the trunk beside an arm, the other leg beside a thigh are none of it.
+        self.limbs = limb_of_each(skeleton)
+        owner = nearest_limbs(skeleton, self.points, self.limbs)[self.triangles]
+        self.own = {
+            limb: np.ascontiguousarray(self.triangles[(owner == limb).any(axis=1)]) for limb in np.unique(self.limbs).tolist()
+        }  # fmt: skip
         self.done: list[FloatArray] = []
         self.low = float(self.points[:, 1].min())
 
-    def radii(self, centre: FloatArray, right: FloatArray, up: FloatArray) -> FloatArray | None:
-        normal = np.cross(right, up)
-        return section_radii(self.points, self.triangles, centre, right, up, normal)
+    def radii(self, centre: FloatArray, right: FloatArray, up: FloatArray, joint: str = "") -> FloatArray | None:
+        """joint : of whose limb alone the mesh is looked at; "" for all of it."""
+        triangles = self.own[int(self.limbs[self.skeleton.index[joint]])] if joint in self.skeleton.index else self.triangles
+        return section_radii(self.points, triangles, centre, right, up, np.cross(right, up))
 
-    def flat_points(self, centre: FloatArray, right: FloatArray, up: FloatArray) -> FloatArray | None:
+    def flat_points(self, centre: FloatArray, right: FloatArray, up: FloatArray, joint: str = "") -> FloatArray | None:
         """The outline around a place (k, 2) in a plane's axes; None where there is none."""
-        radii = self.radii(centre, right, up)
+        radii = self.radii(centre, right, up, joint)
         if radii is None:
             return None
         angle = np.arange(RAYS) * 2 * np.pi / RAYS
@@ -189,7 +225,7 @@ class _Fit:
     def around(self, control: Control, share: float, *, less: float) -> Control | None:
         """The ring that clears the limb at a share of its bone. less : of CLEAR_BY."""
         frame, along = control.matrix, control.offset[1] / PLACES[0]
-        flat = self.flat_points(frame[:3, 3] + frame[:3, 1] * share * along, frame[:3, 2], frame[:3, 0])
+        flat = self.flat_points(frame[:3, 3] + frame[:3, 1] * share * along, frame[:3, 2], frame[:3, 0], self.joint_of[control.id])
         if flat is None:
             return None
         # Rays were led from z to x, so that the bone's axis is the plane's normal.
@@ -240,7 +276,7 @@ class _Fit:
         for share in (0.0, 0.5, 0.3, 0.75, 1.0):
             inside = place + share * (lowest - place)
             inside[1] = self.low + max(0.45 * (min(float(place[1]), self.low + FEET * self.height / 2) - self.low), 0.012 * self.height)
-            flat = self.flat_points(inside, ahead, right)
+            flat = self.flat_points(inside, ahead, right, joint)
             if flat is not None:
                 break
         if flat is None:
@@ -258,7 +294,7 @@ class _Fit:
         """The goal of a hand as a cube that clears it."""
         i = self.skeleton.index[joint]
         world = self.skeleton.world[i]
-        flat = self.flat_points(world[:3, 3] + world[:3, 1] * 0.3 * control.size, world[:3, 2], world[:3, 0])
+        flat = self.flat_points(world[:3, 3] + world[:3, 1] * 0.3 * control.size, world[:3, 2], world[:3, 0], joint)
         if flat is None:
             return control
         most = float(np.linalg.norm(flat, axis=1).max())
@@ -276,6 +312,23 @@ class _Fit:
         return replace(
             control, shape=Shape.PLATE, size=size, stretch=(float(half[0] / size), 1.0, float(half[1] / size)),
             offset=(float(middle[0]), 0.0, float(middle[1])),
+        )  # fmt: skip
+
+    @property
+    def flat(self) -> bool:
+        """Whether the figure is a drawing: a ring round a piece of it would be seen from its edge alone."""
+        wide, tall, deep = np.ptp(self.points, axis=0)
+        return bool(deep < FLAT * min(wide, tall))
+
+    def facing(self, control: Control) -> Control:
+        """A shape that faces the front, before a drawing."""
+        frame = control.matrix[:3, :3]
+        axes = np.array([[1.0, 0.0, 0.0], [0.0, 0.0, -1.0], [0.0, 1.0, 0.0]])
+        middle = control.matrix[:3, 3] + frame @ np.array(control.offset)
+        ahead = float(self.points[:, 2].max()) + 0.01 * self.height - middle[2]
+        return replace(
+            control, tilt=_three(quaternion_euler(matrix_quaternion(frame.T @ axes))),
+            offset=_three(np.array(control.offset) + frame.T @ np.array([0.0, 0.0, ahead])),
         )  # fmt: skip
 
     def root(self, control: Control) -> Control:
@@ -312,6 +365,8 @@ def fit_shapes(rig: ControlRig, skeleton: Skeleton, points: FloatArray, triangle
             made = fit.root(control)
         elif control.id == "inner":
             continue
+        elif fit.flat:
+            made = fit.facing(control) if control.shape in (Shape.CIRCLE, Shape.SQUARE) else control
         elif control.id in goals:
             low = fit.foot(goals[control.id])[1] < fit.low + FEET * height
             made = fit.standing(control, goals[control.id]) if low else fit.held(control, goals[control.id])
