@@ -78,7 +78,7 @@ def test_a_ring_clears_the_limb_it_goes_round(name):
         inside = (outline - centre) @ np.linalg.inv(axes[:3, :3]).T
         reach, way = np.hypot(inside[:, 0], inside[:, 2]), np.arctan2(inside[:, 2], inside[:, 0])
         sector = ((way + np.pi) / (2 * np.pi) * 36).astype(int) % 36
-        beyond = {k for k in sector[reach > 1.0].tolist()}
+        beyond = set(sector[reach > 1.0].tolist())
         # Wings and legs that leave a trunk in the plane of the cut go on through its ring.
         assert len(beyond) <= (12 if control.side is Side.CENTRE else 0), (control.name, len(beyond), reach.max())
         clear += not beyond

@@ -115,7 +115,7 @@ def _locked(character: Character, rig: ControlRig, skeleton: Skeleton) -> Iterat
         elif isinstance(solver, ChainIk):
             must[solver.goal.id] = MOVE
     must |= dict.fromkeys(("root", "body"), (*MOVE, *ROTATE))
-    joint_of = {d.node.id: d.joint for d in rig.drives}
+    joint_of = {control: joint for joint, control in rig.turned_by.items()}
     for control in rig.handles:
         if control.hidden:
             continue

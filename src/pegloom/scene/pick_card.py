@@ -121,9 +121,7 @@ def _surface(parts: tuple[Part, ...]) -> tuple[FloatArray, IntArray]:
 
 def _groups(rig: ControlRig, skeleton: Skeleton) -> dict[str, list[Control]]:
     """Which control is on which page."""
-    joint_of = {d.node.id: d.joint for d in rig.drives if d.node.kind is NodeKind.CONTROL}
-    for solver in rig.solvers:
-        joint_of |= dict(zip(solver.fk, solver.joints, strict=True))
+    joint_of = {control: joint for joint, control in rig.turned_by.items()}
     head = head_of(skeleton)
     carries_face = {control for control, joint in joint_of.items() if joint == head}
     palms = {j.parent for j in skeleton.joints if j.role == "finger" and j.parent is not None and _role(skeleton, j.parent) != "finger"}

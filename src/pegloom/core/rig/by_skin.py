@@ -22,12 +22,13 @@ from pegloom.core.rig.kinds_of_joint import usual_limit
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.match import ik_values, values_for
 from pegloom.core.rig.pose import Pose
-from pegloom.core.rig.refs import NodeKind
 from pegloom.core.rig.solvers import BodyIk
 from pegloom.core.skeleton.joints import JointKind, Skeleton
 
 TOUCH = 0.002
 """Shares of the height that the led surface stays off what it touches."""
+LED = 0.2
+"""How much the point counts beside what is pinned, where not both can be had."""
 PROBES = 60
 """Points of what is led that are looked at for contact."""
 ROUNDS = 3
@@ -38,10 +39,7 @@ DEEP = 0.12
 
 def turners(rig: ControlRig) -> Mapping[str, Control]:
     """The control that turns each joint by hand, by the joint's id."""
-    found = {d.joint: d.node.id for d in rig.drives if d.node.kind is NodeKind.CONTROL}
-    for solver in rig.solvers:
-        found |= {j: fk for j, fk in zip(solver.joints, solver.fk, strict=True) if not isinstance(solver, BodyIk) or j not in found}
-    return {joint: rig.control(control) for joint, control in found.items() if control in rig.index}
+    return {joint: rig.control(control) for joint, control in rig.turned_by.items() if control in rig.index}
 
 
 def limb_end(skeleton: Skeleton, rig: ControlRig, joint: str) -> str:
@@ -179,7 +177,7 @@ class Grab:
         pins = [p for p in self.pinned if p in number]
         self.goals: IntArray = np.array([n, *(number[p] for p in pins)], dtype=np.int64)
         self.wanted = np.array([self.begin[n], *(self.start[index[p]] for p in pins)])
-        self.shares = np.array([(1.0, 0.0), *((1.0, 1.0) for _ in pins)])
+        self.shares = np.array([(LED, 0.0), *((1.0, 1.0) for _ in pins)])
 
     def _give(self, joint: str, limit: JointLimit) -> FloatArray:
         """How much each of a joint's axes gives way: not where the control's channel along it is locked."""
@@ -190,14 +188,7 @@ class Grab:
 
     def joints_at(self, target: FloatArray) -> FloatArray:
         """Where all joints stand (j, 4, 4) with the point led to a target (3,), as near as the body lets it."""
-        n = len(self.order)
-        wanted = self.wanted.copy()
-        wanted[0, :3, 3] = target
-        turns, places = np.empty((n + 1, 3, 3)), np.empty((n + 1, 3))
-        solved_tree(
-            self.begin, self.parents, self.resting, self.low, self.high, self.give, self.root_give, self.goals, wanted, self.shares,
-            self.size, turns, places,
-        )  # fmt: skip
+        turns, places = self._solved(target)
         number = {j: k for k, j in enumerate(self.order)}
         result = self.start.copy()
         for i, joint in enumerate(self.skeleton.joints):
@@ -209,6 +200,18 @@ class Grab:
                 above = self.skeleton.index[joint.parent]
                 result[i] = result[above] @ np.linalg.inv(self.start[above]) @ self.start[i]
         return np.asarray(result)
+
+    def _solved(self, target: FloatArray) -> tuple[FloatArray, FloatArray]:
+        """Turns (n + 1, 3, 3) and places (n + 1, 3) of the tree, the point last."""
+        n = len(self.order)
+        wanted = self.wanted.copy()
+        wanted[0, :3, 3] = target
+        turns, places = np.empty((n + 1, 3, 3)), np.empty((n + 1, 3))
+        solved_tree(
+            self.begin, self.parents, self.resting, self.low, self.high, self.give, self.root_give, self.goals, wanted, self.shares,
+            self.size, turns, places,
+        )  # fmt: skip
+        return turns, places
 
     def led_to(self, target: FloatArray, against: Obstacle | None = None) -> Pose:
         """The pose with the point led to a target (3,). against : what it stops at."""

@@ -165,10 +165,23 @@ class ControlRig:
 
     def handle_above(self, control_id: str) -> str | None:
         """The control a person holds that carries a control, by itself or by the joint it turns; None where none does."""
-        above = self.control(control_id).parent.id
-        while above in self.index and self.control(above).helper:
-            above = self.control(above).parent.id
-        return above if above in self.index else None
+        node = self.control(control_id).parent
+        while True:
+            above = self.turned_by.get(node.id, node.id) if node.kind is NodeKind.JOINT else node.id
+            if above not in self.index or above == control_id:
+                return None
+            if not self.control(above).helper:
+                return above
+            node = self.control(above).parent
+
+    @cached_property
+    def turned_by(self) -> Mapping[str, str]:
+        """The control that turns each joint by hand, by the joint's id."""
+        found = {d.joint: d.node.id for d in self.drives if d.node.kind is NodeKind.CONTROL}
+        for solver in self.solvers:
+            for joint, fk in zip(solver.joints, solver.fk, strict=True):
+                found.setdefault(joint, fk)
+        return found
 
     @cached_property
     def goal_over(self) -> Mapping[str, str]:

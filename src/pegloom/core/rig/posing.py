@@ -21,6 +21,8 @@ from pegloom.core.rig.refs import BOARD, ChannelRef
 
 Values = Mapping[tuple[str, str], float]
 """Channel values by control id and key."""
+ZERO = 1e-12
+"""What is nearer to rest than this is at rest: a mirror leaves a last digit."""
 FLIP = np.diag([-1.0, 1.0, 1.0])
 
 
@@ -69,7 +71,7 @@ def _between(rig: ControlRig, ref: ChannelRef, here: float, there: float, amount
 def _bare(rig: ControlRig, values: Mapping[tuple[str, str], float]) -> Pose:
     """A pose that tells only what does not rest."""
     index, rest = rig.slots.index, rig.slots.rest
-    return Pose({ref: v for ref, v in values.items() if ref not in index or v != rest[index[ref]]})
+    return Pose({ref: v for ref, v in values.items() if ref not in index or abs(v - rest[index[ref]]) > ZERO})
 
 
 def across(rig: ControlRig, values: Values) -> Values:

@@ -143,9 +143,7 @@ class _Fit:
         self.rig, self.skeleton, self.height = rig, skeleton, height
         self.points = np.ascontiguousarray(points, dtype=np.float64)
         self.triangles = np.ascontiguousarray(triangles, dtype=np.int64)
-        self.joint_of = {d.node.id: d.joint for d in rig.drives}
-        for solver in rig.solvers:
-            self.joint_of |= dict(zip(getattr(solver, "fk", ()), getattr(solver, "joints", ()), strict=False))
+        self.joint_of = {control: joint for joint, control in rig.turned_by.items()}
         # Each limb goes round its own mesh: the trunk beside an arm, the other leg beside a thigh are none of it.
         self.limbs = limb_of_each(skeleton)
         owner = nearest_limbs(skeleton, self.points, self.limbs)[self.triangles]

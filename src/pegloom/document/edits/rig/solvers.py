@@ -60,11 +60,7 @@ def chain_between(skeleton: Skeleton, rig: ControlRig, first: str, last: str) ->
 
 def turners_of(rig: ControlRig) -> Mapping[str, str]:
     """The control that turns each joint by hand."""
-    found = {d.joint: d.node.id for d in rig.drives if d.node.kind is NodeKind.CONTROL}
-    for solver in rig.solvers:
-        for joint, fk in zip(solver.joints, solver.fk, strict=True):
-            found.setdefault(joint, fk)
-    return found
+    return rig.turned_by
 
 
 def add_ik(document: Document, first: str, last: str, kind: str = "chain", *, points: int = 4, name: str = "") -> tuple[Document, str]:
