@@ -12,8 +12,7 @@ from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.kinds_of_joint import usual_limit
 from pegloom.core.rig.pose import Pose
 from pegloom.document import edits
-from tests.document.test_rig_by_hand import demo
-from tests.support.figures import rigged_capsules
+from tests.support.figures import rigged_capsules, shipped
 
 CASES = (
     ("wick", "l_hand", (0.05, 0.12, 0.2)), ("wick", "head", (0.06, -0.15, 0.15)), ("wick", "hips", (0.04, -0.15, 0.03)),
@@ -21,7 +20,7 @@ CASES = (
     ("dumble", "snout_3", (0.03, -0.12, 0.04)), ("dumble", "l_fore_paw", (0.0, 0.1, 0.08)), ("dumble", "head", (0.08, 0.02, 0.0)),
     ("harl", "l_wing_hand", (0.0, 0.15, -0.05)), ("harl", "head", (0.05, -0.1, 0.05)),
 )  # fmt: skip
-BODIES = {name: edits.set_pose(edits.build_controls(demo(name)), Pose()).character for name in ("wick", "dumble", "harl", "winch", "lantern")}
+BODIES = {name: edits.set_pose(edits.build_controls(shipped(name)), Pose()).character for name in ("wick", "dumble", "harl", "winch", "lantern")}
 
 
 def grabbed(character, joint, pose=None, pins=(), probes=None):
@@ -105,7 +104,7 @@ def test_limits_hold_and_a_locked_axis_does_not_give_way():
         rest = skeleton.world[p][:3, :3].T @ skeleton.world[i][:3, :3]
         turn = Rotation.from_matrix(rest.T @ (joints[p, :3, :3].T @ joints[i, :3, :3])).as_rotvec()
         assert (turn >= np.array(limit.low) - 0.02).all() and (turn <= np.array(limit.high) + 0.02).all()
-    document = edits.set_pose(edits.build_controls(demo("wick")), Pose())
+    document = edits.set_pose(edits.build_controls(shipped("wick")), Pose())
     document = edits.switch_channels(document, ["arm.l.lower.fk"], ["rotate_x", "rotate_y", "rotate_z"], locked=True)
     stiff, place = grabbed(document.character, "l_hand")
     pose, _, _ = led(document.character, stiff, place, (0.0, 0.1, 0.1))

@@ -13,12 +13,12 @@ from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.posing import across, branch, copied_across, swapped, toward, values_of
 from pegloom.document import edits
-from tests.document.test_rig_by_hand import demo
+from tests.support.figures import shipped
 
 
 @pytest.fixture(scope="module")
 def wick():
-    return edits.set_pose(edits.build_controls(demo("wick")), Pose()).character
+    return edits.set_pose(edits.build_controls(shipped("wick")), Pose()).character
 
 
 ANGLE = st.floats(-2.5, 2.5)

@@ -18,14 +18,14 @@ from pegloom.scene.camera import Camera
 from pegloom.scene.colours import distance, oklab, taken_for
 from pegloom.scene.lenses import rgb
 from pegloom.scene.picking import LINE_NEAR, Near, best_shape, line_distance, near_shapes, shapes_inside
-from tests.document.test_rig_by_hand import demo
+from tests.support.figures import shipped
 
 SIZE = (900, 600)
 
 
 @pytest.fixture(scope="module")
 def wick():
-    return edits.set_pose(edits.build_controls(demo("wick")), Pose())
+    return edits.set_pose(edits.build_controls(shipped("wick")), Pose())
 
 
 @pytest.mark.parametrize("shape", list(Shape))
@@ -60,7 +60,7 @@ def rings(character):
 @pytest.mark.parametrize("name", ["wick", "dumble", "harl"])
 def test_a_ring_clears_the_limb_it_goes_round(name):
     """Held against the cut of the mesh that other code makes: every point of the outline lies inside the ring."""
-    character = edits.set_pose(edits.build_controls(demo(name)), Pose()).character
+    character = edits.set_pose(edits.build_controls(shipped(name)), Pose()).character
     points, triangles = character.all_points(), character.all_triangles()
     looked = clear = 0
     for control, _ in rings(character):

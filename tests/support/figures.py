@@ -96,6 +96,11 @@ def wick() -> Document:
     return open_project(DEMO / "wick.pegloom")
 
 
+def shipped(name: str) -> Document:
+    """A shipped project as it is, with what was made on it by hand."""
+    return open_project(DEMO / f"{name}.pegloom")
+
+
 @lru_cache(maxsize=1)
 def rigged_capsules() -> Document:
     """The capsule figure through the whole road."""

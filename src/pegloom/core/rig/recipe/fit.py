@@ -14,7 +14,12 @@ from numba import njit
 from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray
-from pegloom.core.geometry.transforms import matrix_quaternion, quaternion_euler
+from pegloom.core.geometry.transforms import (
+    euler_quaternion,
+    matrix_quaternion,
+    quaternion_euler,
+    rotation_matrix,
+)
 from pegloom.core.rig.controls import Control, ControlRig, Shape
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.rig.solvers import LIMBS
@@ -37,6 +42,8 @@ PLACES = (0.42, 0.5, 0.34, 0.58, 0.26, 0.66, 0.2, 0.74)
 """Where along its bone a ring may lie, the first one first."""
 APART = 0.004
 """Shares of the height that lines of neighbours keep apart."""
+UNEVEN = 0.12
+"""Share by which a body's two sides must differ for their shapes to."""
 FLAT = 0.12
 """A figure less deep than this share of how wide and tall it is, is a drawing."""
 FEET = 0.12
@@ -177,11 +184,10 @@ class _Fit:
 
     def crowded(self, control: Control) -> float:
         """How near a control's lines come to those placed before, in metres."""
-        if not self.done:
-            return np.inf
         mine = self.world_lines(control)
+        # Its partner stands across the middle.
+        near = np.inf if control.side is Side.CENTRE else max(2.0 * float((mine[:, 0] * (1 if control.side is Side.LEFT else -1)).min()), 0.0)
         centre, radius = mine.mean(axis=0), float(np.linalg.norm(mine - mine.mean(axis=0), axis=1).max())
-        near = np.inf
         for other in self.done:
             if float(np.linalg.norm(other.mean(axis=0) - centre)) > radius + float(np.linalg.norm(other - other.mean(axis=0), axis=1).max()) + self.height * APART:
                 continue
@@ -343,6 +349,18 @@ class _Fit:
         return replace(control, size=size, stretch=(float(half[0] / size), 1.0, float(half[1] / size)), offset=_three(away))
 
 
+def _alike(left: Control, right: Control) -> Control:
+    """The right one of a pair looks as the left one does in a mirror, unless the body itself is not even."""
+    if left.shape is right.shape and abs(left.size - right.size) > UNEVEN * left.size:
+        return right
+    turn = right.matrix[:3, :3].T @ np.diag([-1.0, 1.0, 1.0]) @ left.matrix[:3, :3]
+    own = rotation_matrix(euler_quaternion(np.array(left.tilt)))
+    return replace(
+        right, shape=left.shape, size=left.size, stretch=_three(np.abs(turn) @ np.array(left.stretch)),
+        offset=_three(turn @ np.array(left.offset)), tilt=_three(quaternion_euler(matrix_quaternion(turn @ own @ turn.T))),
+    )  # fmt: skip
+
+
 def _three(v: FloatArray) -> tuple[float, float, float]:
     return (float(v[0]), float(v[1]), float(v[2]))
 
@@ -374,6 +392,9 @@ def fit_shapes(rig: ControlRig, skeleton: Skeleton, points: FloatArray, triangle
             made = fit.ring(control, joint)
         elif control.id == "body":
             made = fit.body(control)
+        other = fitted.get(rig.other_side(control.id) or "")
+        if other is not None and other.id != control.id and control.side is Side.RIGHT:
+            made = _alike(other, made)
         fitted[control.id] = fit.kept(made)
     ring = fitted.get("root")
     inner = next((c for c in rig.controls if c.id == "inner"), None)
