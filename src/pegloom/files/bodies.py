@@ -42,7 +42,7 @@ def known_bodies(folder: Path | None = None) -> dict[str, Path]:
 
 def path_of(name: str, folder: Path | None = None) -> Path:
     """Where a body of that name lies: nothing of a name leads out of the folder."""
-    plain = "".join(c if c.isalnum() or c in " -_'" else "_" for c in name).strip(" .") or "body"
+    plain = "".join(c if c.isprintable() and c not in '/\\:*?"<>|' else "_" for c in name).strip(" .") or "body"
     return (bodies_folder() if folder is None else folder) / f"{plain[:80]}{ENDING}"
 
 

@@ -308,6 +308,8 @@ class PickCard(Panel):
         self.sheet = Sheet(c)
         column.addWidget(self.sheet, 1)
         self.said = label("", "caption", name="pick.said")
+        # Nothing here comes and goes with what is picked: the picture would hop under the pointer.
+        self.said.setFixedHeight(16)
         column.addWidget(self.said)
         ticks = QHBoxLayout()
         ticks.addWidget(tick(self, PickSettings, "both", "Both sides", name="pick.both", tip="A press picks the partner, too"))
@@ -387,8 +389,9 @@ class PickCard(Panel):
     def _show_spaces(self, state: State, rig: ControlRig | None, lead: str) -> None:
         one = state.character
         there = spaces_of(rig, lead) if rig is not None and lead in rig.index else None
-        self.space_row.setVisible(there is not None)
+        self.space.setEnabled(there is not None)
         if there is None or rig is None or one is None or one.skeleton is None:
+            fill(self.space, [("its parent alone", "")])
             return
         fill(self.space, [(name_of(one.skeleton, rig, rig.control(lead).parent), ""), *((t.name, t.name) for t in there.targets)])
         weights = {t.name: rig.value(self.c.frames.control_pose, t.weight) for t in there.targets}

@@ -80,7 +80,7 @@ class ControlDrag:
 
     def _goal(self, control: Control, change: FloatArray, pose: Pose) -> FloatArray:
         """Where a control is to stand (4, 4). Several along their own axes each turn about their own: fingers curl."""
-        if not self.each or control.id == self.lead:
+        if not self.each:
             return np.asarray(change @ self.worlds[control.id])
         rig = self.c.character.require_rig()
         now = evaluate_rig(self.c.skeleton, rig, pose).controls[rig.index[control.id]]

@@ -31,7 +31,7 @@ class PatternCard(Card):
         line = self.row(label("Fingers", "soft"), fingers, label("Leg pairs", "soft"), pairs, stretch=0)
         line.addStretch(1)
         self.row(action_button(q["joints.find_pegs"], role="main"), action_button(q["joints.lay_out"], "Lay out"))
-        self.bodies = choice(self, PatternSettings, "body", [("none yet", "")], name="joints.body")
+        self.bodies = choice(self, PatternSettings, "body", [("none yet", "")], name="joints.own_body")
         self.field("Own bodies", self.bodies)
         self.row(action_button(q["body.wear"], "Wear"), action_button(q["body.keep"], "Keep this"))
         self.row(action_button(q["body.share"], "Save as a file…"), action_button(q["body.take"], "Load a file…"))
