@@ -19,6 +19,7 @@ from scipy.spatial.transform import Rotation, Slerp
 from tests.support.figures import DEMO, document_of, human, one_skin, unrigged_wick, wick
 from tests.support.plain_rig import evaluate_plainly
 
+from pegloom.checks import guard
 from pegloom.core.geometry.mesh import place_neighbours, place_triangles, weld, weld_points
 from pegloom.core.geometry.subdivide import catmull_clark
 from pegloom.core.geometry.transforms import compose, euler_quaternion
@@ -27,6 +28,7 @@ from pegloom.core.motion.follow_through import SpringTrack
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.sampling import sampled_poses
 from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.rig.by_skin import Grab, standing_ends
 from pegloom.core.rig.controls import ControlRig, with_values
 from pegloom.core.rig.evaluate import evaluate_rig, joints_at, place_control, skin_matrices
 from pegloom.core.rig.formulas import compiled
@@ -34,6 +36,7 @@ from pegloom.core.rig.kernels.formula import formula
 from pegloom.core.rig.match import values_of_joints
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.shapes import rig_shapes, shape_lines
 from pegloom.core.rig.solvers import BodyIk
 from pegloom.core.skin.bake import bake_weights
 from pegloom.core.skin.bind import BindMethod
@@ -46,6 +49,8 @@ from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
 from pegloom.files.project import open_project
 from pegloom.scene.brushes import BrushMode
+from pegloom.scene.camera import Camera
+from pegloom.scene.picking import line_distance, near_shapes
 from pegloom.scene.stroke import Stroke, get_ready
 
 JOINTS, VERTICES = 65, 100_000
@@ -524,3 +529,106 @@ def test_follow_through_peer_scipy_on_the_tips_alone(benchmark):
         return np.concatenate([v, -160.0 * (x - np.sin(6.0 * t)) - 9.0 * v])
 
     benchmark(lambda: solve_ivp(pulled, (0.0, 1.0), np.zeros(48), max_step=1 / 120, rtol=1e-4))
+
+
+@pytest.fixture(scope="module")
+def led():
+    """Wick, his left hand taken hold of by the skin, and where it is led."""
+    character = edits.set_pose(open_project(DEMO / "wick.pegloom"), Pose()).require_character()
+    skeleton, rig = character.require_skeleton(), character.require_rig()
+    hand = skeleton.by_name("l_hand")
+    grab = Grab(skeleton, rig, Pose(), hand.id, np.array(hand.position), standing_ends(rig, Pose()))
+    return character, grab, np.array(hand.position) + [0.0, 0.15, 0.2]
+
+
+@pytest.mark.benchmark(group="one move of a hand led by the skin, feet held, on a human's controls")
+def test_by_skin(benchmark, led):
+    _, grab, target = led
+    benchmark(grab.led_to, target)
+
+
+@pytest.mark.benchmark(group="one move of a hand led by the skin, feet held, on a human's controls")
+def test_by_skin_peer_scipy_on_the_controls(benchmark, led):
+    """The same asked of SciPy's least squares over the same controls' channels."""
+    character, grab, target = led
+    skeleton, rig = character.require_skeleton(), character.require_rig()
+    owners = {grab.known[j].id for j in grab.order} | {s.goal.id for s in rig.limbs if s.joints[-1] in grab.pinned}
+    slots = [k for (o, key), k in rig.slots.index.items() if o in owners and (key.startswith("rotate") or o == "body") and not rig.slots.channels[k].locked]
+    start, hand = rig.slots.rest.copy(), skeleton.index[grab.joint]
+    feet = [skeleton.index[p] for p in grab.pinned]
+
+    def residual(x):
+        values = start.copy()
+        values[slots] = x
+        joints = joints_at(skeleton, rig, values[None])[0]
+        held = [(joints[i] - grab.start[i])[:3].ravel() for i in feet]
+        return np.concatenate([joints[hand, :3, 3] - target, *held, 0.01 * x])
+
+    benchmark.pedantic(lambda: least_squares(residual, start[slots], max_nfev=30), rounds=2, iterations=1)
+
+
+@pytest.mark.benchmark(group="a dragged control: Wick's 17 000 vertices follow, before drawing")
+def test_mesh_follows(benchmark):
+    character = open_project(DEMO / "wick.pegloom").require_character()
+    rig = character.require_rig()
+    poses = [with_values(rig, Pose(), "body", move_y=-0.001 * k) for k in range(50)]
+    some = iter(poses * 1000)
+    benchmark(lambda: evaluate(character, next(some)))
+
+
+@pytest.mark.benchmark(group="a dragged control: Wick's 17 000 vertices follow, before drawing")
+def test_mesh_follows_peer_plain_rig_and_sparse_product(benchmark):
+    character = open_project(DEMO / "wick.pegloom").require_character()
+    skeleton, rig, skin = character.require_skeleton(), character.require_rig(), character.require_skin()
+    parts = [(p.mesh.points, skin.weights[p.id]) for p in character.included]
+    columns = [[skeleton.index[j] for j in w.joint_ids] for _, w in parts]
+
+    def follow():
+        joints = evaluate_plainly(skeleton, rig, character.pose)
+        matrices = np.asarray(joints) @ skeleton.inverse_world
+        for (points, weights), some in zip(parts, columns, strict=True):
+            blended = (weights.matrix() @ matrices[some].reshape(len(some), 16)).reshape(-1, 4, 4)
+            np.einsum("nij,nj->ni", blended[:, :3, :3], points)
+
+    benchmark.pedantic(follow, rounds=3, iterations=1)
+
+
+@pytest.mark.benchmark(group="which control lies under the pointer")
+def test_picking_lines(benchmark):
+    character = open_project(DEMO / "wick.pegloom").require_character()
+    shapes, frame = rig_shapes(character.require_rig()), evaluate(character, Pose())
+    camera = Camera().framing(character.all_points())
+    benchmark(near_shapes, shapes, frame.shown, 450.0, 300.0, camera, (900, 600))
+
+
+@pytest.mark.benchmark(group="which control lies under the pointer")
+def test_picking_lines_peer_line_by_line(benchmark):
+    character = open_project(DEMO / "wick.pegloom").require_character()
+    rig, frame = character.require_rig(), evaluate(character, Pose())
+    camera = Camera().framing(character.all_points())
+
+    def each():
+        return [
+            min(line_distance(line @ frame.shown[i][:3, :3].T + frame.shown[i][:3, 3], 450.0, 300.0, camera, (900, 600)) for line in shape_lines(c))
+            for i, c in enumerate(rig.controls)
+        ]
+
+    benchmark(each)
+
+
+@pytest.mark.benchmark(group="the check of a human's rig, beside its channels tried one by one")
+def test_guard(benchmark):
+    character = edits.set_pose(open_project(DEMO / "wick.pegloom"), Pose()).require_character()
+    benchmark.pedantic(guard, (character,), rounds=3, warmup_rounds=1)
+
+
+@pytest.mark.benchmark(group="the check of a human's rig, beside its channels tried one by one")
+def test_guard_peer_plain_python_one_stance(benchmark):
+    character = edits.set_pose(open_project(DEMO / "wick.pegloom"), Pose()).require_character()
+    skeleton, rig = character.require_skeleton(), character.require_rig()
+
+    def each():
+        for ref in list(rig.slots.index)[:40]:
+            evaluate_plainly(skeleton, rig, Pose({ref: 0.3}))
+
+    benchmark.pedantic(each, rounds=1)

@@ -264,3 +264,36 @@ def test_a_rig_is_told_edited_and_posed_without_a_screen(tmp_path):
         failed = run("edit", DEMO / "wick.pegloom", steps, "-o", tmp_path / "no.pegloom")
         assert failed.exit_code == 1 and words in failed.output and "Traceback" not in failed.output
         assert not (tmp_path / "no.pegloom").exists()
+
+
+def test_the_check_is_run_and_mends_without_a_screen(tmp_path):
+    project = DEMO / "winch.pegloom"
+    told = json.loads(run("guard", project, "--json").stdout)
+    assert told["sound"] and all(told["checks"].values()) and not told["findings"]
+    assert run("guard", project).exit_code == 0
+    (tmp_path / "steps.json").write_text(json.dumps([
+        {"edit": "switch_channels", "controls": ["body"], "channels": ["move_x", "move_y", "move_z", "rotate_x", "rotate_y", "rotate_z"], "locked": True},
+    ]))  # fmt: skip
+    spoilt, whole = tmp_path / "spoilt.pegloom", tmp_path / "whole.pegloom"
+    assert run("edit", project, tmp_path / "steps.json", "-o", spoilt).exit_code == 0
+    found = run("guard", spoilt, "--json")
+    assert found.exit_code == 1 and not json.loads(found.stdout)["checks"]["locked"]
+    assert run("guard", spoilt, "--fix", whole, "--json").exit_code == 0
+    assert "move_x" in open_project(whole).character.rig.control("body").free
+    nothing = run("guard", DEMO / "wick.obj")
+    assert nothing.exit_code == 1
+
+
+def test_a_kept_body_is_worn_without_a_screen(tmp_path, mesh):
+    from pegloom.document import edits
+    from pegloom.files.bodies import write_body
+    from tests.support.figures import rigged_capsules
+
+    body = tmp_path / "capsules.body.json"
+    write_body(body, edits.body_of(edits.rename_joint(rigged_capsules(), "arm.l.end", "left paw").character))
+    out = tmp_path / "worn.pegloom"
+    told = json.loads(run("rig", mesh, "-o", out, "--height", "1.75", "--body", body, "--json").stdout)
+    assert "left paw" in {j["name"] for j in told["joints"]}
+    assert open_project(out).character.rig is not None
+    refused = run("rig", mesh, "-o", out, "--body", DEMO / "wick.mtl")
+    assert refused.exit_code == 1 and "Traceback" not in refused.output

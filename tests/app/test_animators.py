@@ -396,6 +396,7 @@ def test_in_the_animators_view_only_controls_are_picked_and_changed(posing):
 def test_a_closed_rig_says_so_and_is_opened_by_a_step_that_tells_what_is_at_stake(posing):
     hand, session = posing, posing.session
     hand.c.actions.run("rig.close")
+    hand.idle()
     assert session.character.closed and session.history.undo_name == "Close the rig"
     assert not session.try_edit("x", lambda d: edits.shape_controls(d, ("body",), size=2.0))
     assert "closed" in hand.window.frame_.note.text()

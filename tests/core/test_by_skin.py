@@ -11,7 +11,9 @@ from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.kinds_of_joint import usual_limit
 from pegloom.core.rig.pose import Pose
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton
 from pegloom.document import edits
+from pegloom.document.model import Document
 from tests.support.figures import rigged_capsules, shipped
 
 CASES = (
@@ -168,3 +170,29 @@ def test_a_body_of_capsules_without_ik_is_led_too():
     grab, place = grabbed(character, joint.name)
     _, joints, came = led(character, grab, place, (0.02, 0.03, 0.02))
     assert np.isfinite(joints).all() and np.linalg.norm(came - place) < 0.2
+
+
+def test_a_skeleton_that_came_from_a_file_is_led_without_set_up():
+    """Names that tell nothing, axes turned anyhow."""
+    rng = np.random.default_rng(11)
+    old = BODIES["wick"].skeleton
+    names = {j.id: f"node_{k:02d}" for k, j in enumerate(old.joints)}
+    turns = {j.id: Rotation.random(random_state=int(rng.integers(1e6))) for j in old.joints}
+    joints = []
+    for j in old.joints:
+        x, y, z, w = (Rotation.from_quat(j.rotation) * turns[j.id]).as_quat().tolist()
+        joints.append(Joint(names[j.id], names[j.id], names.get(j.parent) if j.parent else None, j.side, j.position, (x, y, z, w), origin=Origin.FILE))
+    skeleton = Skeleton(tuple(joints))
+    part = BODIES["wick"].parts[0]
+    document = edits.bring_in(Document(), (part,), name="foreign", skeleton=skeleton)
+    document = edits.build_controls(document)
+    character = document.character
+    hand = character.skeleton.by_name(names[old.by_name("l_hand").id])
+    place = np.array(hand.position)
+    grab = Grab(character.skeleton, character.rig, Pose(), hand.id, place, standing_ends(character.rig, Pose()))
+    way = np.array([0.0, 0.1, 0.15])
+    pose = grab.led_to(place + way)
+    came = evaluate_rig(character.skeleton, character.rig, pose).joints
+    i = character.skeleton.index[hand.id]
+    assert np.linalg.norm(came[i, :3, 3] - place - way) < 1e-3
+    assert np.abs(evaluate_rig(character.skeleton, character.rig, grab.led_to(place)).joints - grab.start).max() < 1e-6

@@ -7,11 +7,13 @@ import numpy as np
 from pegloom.core.geometry.mend import inward_faces
 from pegloom.core.geometry.mesh import from_faces
 from pegloom.core.geometry.solid import make_solid, sight_inside
+from pegloom.core.rig.by_skin import Grab
 from pegloom.core.rig.cone import planes_kept
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.match import fk_values, ik_values
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.recipe import KitRig, KitSolver, build_rig
+from pegloom.core.rig.recipe.fit import fit_shapes
 from pegloom.core.skeleton.build import build_joints, kits_in
 from pegloom.core.skeleton.find.shape import persistence
 from pegloom.core.skeleton.human import peg_names
@@ -52,7 +54,11 @@ def warm() -> None:
     places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}
     pegs = PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items()))
     skeleton = build_joints(pegs)
-    evaluate_rig(skeleton, build_rig(skeleton, 1.7, kits_in(pegs)), Pose())
+    rig = build_rig(skeleton, 1.7, kits_in(pegs))
+    evaluate_rig(skeleton, rig, Pose())
+    fit_shapes(rig, skeleton, points, triangles, 1.7)
+    hand = skeleton.joints[-1]
+    Grab(skeleton, rig, Pose(), hand.id, np.array(hand.position)).led_to(np.array(hand.position) + 0.1)
     solvers()
 
 

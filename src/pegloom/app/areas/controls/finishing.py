@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from pegloom import checks
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import WITH_RIG
@@ -35,6 +37,13 @@ def animators(c: Context) -> None:
 
 def check(c: Context) -> None:
     """Try the whole rig; the card lists what is found."""
+    _checked(
+        c, lambda found: c.say("The rig is sound: every check holds" if not found else f"{counted(len(found), 'finding')} in the card Check")
+    )
+
+
+def _checked(c: Context, then: Callable[[tuple[checks.Finding, ...]], None]) -> None:
+    """The check as a job, its findings put into the card, and then."""
 
     def work(document: Document, progress: Progress) -> object:
         character = document.require_character()
@@ -45,7 +54,7 @@ def check(c: Context) -> None:
         character, found = result
         assert isinstance(character, Character)
         c.store.put_setting(CheckSettings, of=id(character.rig), found=found, done=True)
-        c.say("The rig is sound: every check holds" if not found else f"{counted(len(found), 'finding')} in the card Check")
+        then(found)
 
     c.work_on("Check the rig", work, done)
 
@@ -81,11 +90,16 @@ def mend_all(c: Context) -> None:
 
 def close(c: Context) -> None:
     """Close the rig; what the check finds is said first."""
-    found = checks.guard(c.character)
-    if found and not c.ask.confirm(f"The check finds {counted(len(found), 'thing')} that {'is' if len(found) == 1 else 'are'} not ready, the first: {found[0].message}.", yes="Close it all the same", no="Look at them first"):
-        c.store.put_setting(CheckSettings, of=id(c.character.rig), found=found, done=True)
-        return
-    c.try_edit("Close the rig", edits.close_rig, lambda _: c.say("Closed: it can be posed and animated; building asks to open it up first"))
+
+    def then(found: tuple[checks.Finding, ...]) -> None:
+        if found:
+            are = "is" if len(found) == 1 else "are"
+            question = f"The check finds {counted(len(found), 'thing')} that {are} not ready, the first: {found[0].message}."
+            if not c.ask.confirm(question, yes="Close it all the same", no="Look at them first"):
+                return
+        c.try_edit("Close the rig", edits.close_rig, lambda _: c.say("Closed: it can be posed and animated; building asks to open it up first"))
+
+    _checked(c, then)
 
 
 def open_up(c: Context) -> None:
