@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import cached_property
 
 import numpy as np
 from numba import njit
@@ -106,18 +107,27 @@ def section_radii(
 ) -> FloatArray | None:
     """How far the surface reaches around a place, per ray (RAYS,), nan where nothing is met; None where the place does not
     lie inside."""
-    hits = np.sort(section_hits(points, triangles, centre, right, up, normal, RAYS, HITS), axis=1)
-    met = np.isfinite(hits[:, 0])
+    reach = _reached(section_hits(points, triangles, centre, right, up, normal, RAYS, HITS), LAYER)
+    met = np.isfinite(reach)
     if met.mean() < SEEN:
         return None
-    reach = hits[:, 0].copy()
-    for layer in range(1, HITS):
-        # Outside the first skin: a coat over it, but not the next limb.
-        farther = np.where(np.isfinite(hits[:, layer]), hits[:, layer], 1e9)
-        near = met & (farther <= reach + 0.25 * hits[:, 0]) & (farther <= hits[:, 0] * (1 + LAYER))
-        reach = np.where(near, farther, reach)
-    usual = float(np.percentile(reach[met], 40))
+    usual = float(np.sort(reach[met])[int(0.4 * met.sum())])
     return np.asarray(np.where(met, np.minimum(reach, ODD * usual), np.nan))
+
+
+@njit(cache=True)
+def _reached(hits, layer):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """How far (rays,) the first skin and what lies close over it reach, of where rays meet the surface (rays, most)."""
+    result = np.empty(len(hits))
+    for k in range(len(hits)):
+        row = np.sort(hits[k])
+        reach = row[0]
+        for h in range(1, len(row)):
+            # A coat over it, but not the next limb.
+            if row[h] <= reach + 0.25 * row[0] and row[h] <= row[0] * (1.0 + layer):
+                reach = row[h]
+        result[k] = reach
+    return result
 
 
 def limb_of_each(skeleton: Skeleton) -> IntArray:
@@ -158,6 +168,8 @@ class _Fit:
             limb: np.ascontiguousarray(self.triangles[(owner == limb).any(axis=1)]) for limb in np.unique(self.limbs).tolist()
         }  # fmt: skip
         self.done: list[FloatArray] = []
+        self.centres: list[FloatArray] = []
+        self.radii_done: list[float] = []
         self.low = float(self.points[:, 1].min())
 
     def radii(self, centre: FloatArray, right: FloatArray, up: FloatArray, joint: str = "") -> FloatArray | None:
@@ -186,20 +198,24 @@ class _Fit:
         """How near a control's lines come to those placed before, in metres."""
         mine = self.world_lines(control)
         # Its partner stands across the middle.
-        near = np.inf if control.side is Side.CENTRE else max(2.0 * float((mine[:, 0] * (1 if control.side is Side.LEFT else -1)).min()), 0.0)
-        centre, radius = mine.mean(axis=0), float(np.linalg.norm(mine - mine.mean(axis=0), axis=1).max())
-        for other in self.done:
-            if float(np.linalg.norm(other.mean(axis=0) - centre)) > radius + float(np.linalg.norm(other - other.mean(axis=0), axis=1).max()) + self.height * APART:
-                continue
-            gaps = np.linalg.norm(mine[:, None] - other[None], axis=2)
-            near = min(near, float(gaps.min()))
+        near: float = np.inf if control.side is Side.CENTRE else max(2.0 * float((mine[:, 0] * (1 if control.side is Side.LEFT else -1)).min()), 0.0)
+        centre = mine.mean(axis=0)
+        radius = float(np.linalg.norm(mine - centre, axis=1).max())
+        if self.done:
+            apart = np.linalg.norm(np.array(self.centres) - centre, axis=1) - np.array(self.radii_done) - radius
+            for k in np.flatnonzero(apart < min(near, 2 * APART * self.height)):
+                near = min(near, float(cKDTree(self.done[int(k)]).query(mine)[0].min()))
         return near
 
     def world_lines(self, control: Control) -> FloatArray:
         return np.concatenate([line @ control.matrix[:3, :3].T + control.matrix[:3, 3] for line in shape_lines(control)])
 
     def kept(self, control: Control) -> Control:
-        self.done.append(self.world_lines(control))
+        lines = self.world_lines(control)
+        centre = lines.mean(axis=0)
+        self.done.append(lines)
+        self.centres.append(centre)
+        self.radii_done.append(float(np.linalg.norm(lines - centre, axis=1).max()))
         return control
 
     def ring(self, control: Control, joint: str) -> Control:
@@ -318,7 +334,7 @@ class _Fit:
             offset=(float(middle[0]), 0.0, float(middle[1])),
         )  # fmt: skip
 
-    @property
+    @cached_property
     def flat(self) -> bool:
         """Whether the figure is a drawing: a ring round a piece of it would be seen from its edge alone."""
         wide, tall, deep = np.ptp(self.points, axis=0)
