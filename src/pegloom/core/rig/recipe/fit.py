@@ -198,13 +198,13 @@ class _Fit:
         """How near a control's lines come to those placed before, in metres."""
         mine = self.world_lines(control)
         # Its partner stands across the middle.
-        near: float = np.inf if control.side is Side.CENTRE else max(2.0 * float((mine[:, 0] * (1 if control.side is Side.LEFT else -1)).min()), 0.0)
+        near = float("inf") if control.side is Side.CENTRE else max(2.0 * float((mine[:, 0] * (1 if control.side is Side.LEFT else -1)).min()), 0.0)
         centre = mine.mean(axis=0)
         radius = float(np.linalg.norm(mine - centre, axis=1).max())
         if self.done:
             apart = np.linalg.norm(np.array(self.centres) - centre, axis=1) - np.array(self.radii_done) - radius
             for k in np.flatnonzero(apart < min(near, 2 * APART * self.height)):
-                near = min(near, float(cKDTree(self.done[int(k)]).query(mine)[0].min()))
+                near = min(near, float(np.asarray(cKDTree(self.done[int(k)]).query(mine)[0]).min()))
         return near
 
     def world_lines(self, control: Control) -> FloatArray:
@@ -225,7 +225,7 @@ class _Fit:
         best: tuple[float, Control] | None = None
 
         def tried() -> Iterator[Control]:
-            for share in PLACES:
+            for share in PLACES[:2] if finger else PLACES:
                 ring = self.around(control, share, less=0.8 if finger else 0.0)
                 if ring is not None:
                     rings.append(ring)
