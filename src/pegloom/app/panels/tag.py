@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 from pegloom.app.context import Context
 from pegloom.app.panels.tags import TAGS
 from pegloom.app.panels.tags.form import Form
-from pegloom.app.state.state import Selection, State
+from pegloom.app.state.state import PickSettings, Selection, State
 from pegloom.app.theme import current, put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.numbers import NumberBox, ScrubLabel
@@ -64,6 +64,8 @@ class Tag(Panel):
         self.opened: tuple[Selection, QRect] | None = None
         self.setMinimumWidth(232)
         self.grabbed: QPoint | None = None
+        self.folded_by_hand: bool | None = None
+        """Whether a hand folded or unfolded it; None: it folds by itself where the pick card leaves it little room."""
         self.moved_by_hand = False
         column = QVBoxLayout(self)
         column.setContentsMargins(12, 8, 12, 10)
@@ -107,9 +109,14 @@ class Tag(Panel):
         self.hide()
 
     def _toggle(self) -> None:
-        self.content.setVisible(self.content.isHidden())
-        put_icon(self.fold, "chevron-right" if self.content.isHidden() else "chevron-down")
+        self.folded_by_hand = not self.content.isHidden()
+        self._fold(self.folded_by_hand)
         self.refresh()
+
+    def _fold(self, folded: bool) -> None:
+        if folded is not self.content.isHidden():
+            self.content.setVisible(not folded)
+            put_icon(self.fold, "chevron-right" if folded else "chevron-down")
 
     @property
     def subject(self) -> Selection:
@@ -124,7 +131,7 @@ class Tag(Panel):
         others = tuple((tag.subject.kind, tag.subject.ids) for tag in self.others() if tag.holds is not None)
         return (
             self.subject.kind, self.subject.ids, others, state.character, self.c.frames.control_pose,
-            state.viewing.clean_view, state.viewing.panes, state.area,
+            state.viewing.clean_view, state.viewing.panes, state.area, state.settings.of(PickSettings),
         )  # fmt: skip
 
     def show_state(self, state: State) -> None:
@@ -150,6 +157,9 @@ class Tag(Panel):
             self.form_of = form(self, self.c, selection.lead)
             self.form_of.build()
             self.built_for = (selection.kind, selection.lead)
+        if self.folded_by_hand is None and self.holds is None:
+            chosen = state.settings.of(PickSettings)
+            self._fold(chosen.open and not chosen.apart and any(pane.id == "pick" for pane in self.c.area.panes))
         more = f" and {len(selection.ids) - 1} more" if len(selection.ids) > 1 else ""
         self.kind.setText(selection.kind + more)
         assert self.form_of is not None
