@@ -60,6 +60,7 @@ QLabel[role="soft"] {{ color: {soft}; }}
 QLabel[role="caption"] {{ color: {soft}; font-size: 11px; }}
 QLabel[role="figure"] {{ color: {text}; font-weight: 500; }}
 QLabel[role="snag"] {{ color: {madder}; font-size: 12px; }}
+QDoubleSpinBox[role="narrow"] {{ padding: 4px 2px; }}
 QDoubleSpinBox[driven="true"], QComboBox[driven="true"] {{ color: {woad}; font-style: italic; }}
 #coupling, #pick {{ background: {panel}; border-left: 1px solid {line}; }}
 QPushButton[role="small"] {{ padding: 2px 7px; border-radius: 10px; font-size: 12px; min-height: 14px; }}

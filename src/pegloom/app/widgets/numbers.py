@@ -108,6 +108,7 @@ class Triple(QWidget):
             box.setKeyboardTracking(False)
             box.setButtonSymbols(QAbstractSpinBox.ButtonSymbols.NoButtons)
             box.setMinimumWidth(40)
+            box.setProperty("role", "narrow")
             box.valueChanged.connect(lambda value, a=axis: changed(a, value))
             self.boxes.append(box)
             line.addWidget(box, 1)

@@ -15,7 +15,7 @@ from PyQt6.QtWidgets import QCheckBox, QColorDialog, QGridLayout, QToolButton
 from pegloom.app.areas.controls.settings import ShapeSettings
 from pegloom.app.areas.controls.shaping import Look, preview_look, put_look
 from pegloom.app.context import Context
-from pegloom.app.state.state import State, Tool
+from pegloom.app.state.state import State
 from pegloom.app.theme import current
 from pegloom.app.widgets import SliderRow, action_button, button, label
 from pegloom.app.widgets.card import Card
@@ -109,7 +109,7 @@ class ShapeCard(Card):
         self.body.addWidget(self.hidden)
         q = c.actions.qactions
         self.row(action_button(q["shape.points"], "Edit points"), action_button(q["shape.as_built"], "As built"))
-        self.reach = slider(self, ShapeSettings, "reach", 0.0, 1.0, lambda v: "one point" if v < 0.02 else f"{v:.0%}", name="controls.shape_reach")
+        self.reach = slider(self, ShapeSettings, "reach", 0.0, 1.0, lambda v: "alone" if v < 0.02 else f"{v:.0%}", name="controls.shape_reach")
         self.field("Points near", self.reach)
         self.row(action_button(q["shape.copy"], "Like the last picked"), action_button(q["shape.across"], "To the other side"))
 
@@ -171,7 +171,7 @@ class ShapeCard(Card):
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
         pieces = (one.rig, one.rig_changes) if one is not None else ()
-        return (*pieces, self.ids(state), state.tooling.tool)
+        return (*pieces, self.ids(state))
 
     def show_state(self, state: State) -> None:
         one = state.character
@@ -181,7 +181,6 @@ class ShapeCard(Card):
         widgets = (*self.shapes.values(), self.size_, self.thick, self.stretch, self.place, self.tilt, self.colour, self.sides, self.hidden)
         for widget in widgets:
             widget.setEnabled(there)
-        self.reach.setVisible(state.tooling.tool == Tool.POINTS)
         if not there or rig is None or one is None:
             self.note.setText("select a control")
             self.warning.hide()
