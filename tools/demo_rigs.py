@@ -16,8 +16,8 @@ from typing import Any
 import numpy as np
 
 from pegloom.core.geometry.mesh import with_points
-from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.by_skin import Grab, standing_ends
+from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.document import edits

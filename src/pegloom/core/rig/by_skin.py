@@ -27,6 +27,8 @@ from pegloom.core.skeleton.joints import JointKind, Skeleton
 
 TOUCH = 0.002
 """Shares of the height that the led surface stays off what it touches."""
+NEAR_END = 0.6
+"""Share of a limb's last bone from which on a point on it means the hand or foot at its end."""
 LED = 0.2
 """How much the point counts beside what is pinned, where not both can be had."""
 PROBES = 60
@@ -35,6 +37,8 @@ ROUNDS = 3
 """Times the point is led back out of what it ran into."""
 DEEP = 0.12
 """Shares of the height: what is farther inside than this is on its other side."""
+BEHIND = 0.6
+"""Share of the way to the nearest point of a surface that must lead straight back out of it, for a place to be inside."""
 
 
 def turners(rig: ControlRig) -> Mapping[str, Control]:
@@ -77,10 +81,15 @@ class Obstacle:
         if low < self.floor + gap:
             push[1] = self.floor + gap - low
         if len(self.points):
-            at = np.asarray(self.tree.query(probes)[1], dtype=np.int64)
+            away, nearest = self.tree.query(probes)
+            at = np.asarray(nearest, dtype=np.int64)
             out = ((probes - self.points[at]) * self.normals[at]).sum(axis=1)
-            worst = int(np.argmin(out))
-            if -DEEP < out[worst] < gap:
+            # Beside a surface is not in it: what lies inside lies behind its nearest point, and not far behind.
+            inside = (out < 0.0) & (-out > BEHIND * away) & (away < DEEP * gap / TOUCH)
+            touching = (out >= 0.0) & (out < gap) & (away < 2.0 * gap)
+            met = np.flatnonzero(inside | touching)
+            if len(met):
+                worst = int(met[np.argmin(out[met])])
                 push = push + self.normals[at[worst]] * (gap - out[worst])
         return push
 
@@ -107,14 +116,24 @@ class Grab:
             joint = skeleton.joint(joint).parent or joint
         self.joint, self.place = joint, np.asarray(place, dtype=np.float64)
         self.start = evaluate_rig(skeleton, rig, pose).joints
-        # The hand or foot that is led itself is not held.
-        own = limb_end(skeleton, rig, joint)
+        # The hand or foot that is led itself is not held; nor the one that is meant by an ankle or a wrist.
+        own = limb_end(skeleton, rig, self._meant(joint))
         self.pinned = tuple(p for p in dict.fromkeys(pinned) if p in skeleton.index and p not in (joint, own))
         self.order = self._tree()
         self.size = max(float(np.ptp(skeleton.positions, axis=0).max()), 1e-6)
         self.probes = np.zeros((0, 3)) if probes is None else probes
         self.gap = TOUCH * self.size
         self._pack()
+
+    def _meant(self, joint: str) -> str:
+        """The joint at a limb's end where the point lies near it on the bone before, else the joint itself."""
+        for limb in self.rig.limbs:
+            before, end = limb.joints[-2], limb.joints[-1]
+            if self._below(joint, before) and not self._below(joint, end):
+                a, b = (self.start[self.skeleton.index[j], :3, 3] for j in (before, end))
+                share = float((self.place - a) @ (b - a) / max(float((b - a) @ (b - a)), 1e-12))
+                return end if share > NEAR_END else joint
+        return joint
 
     def _below(self, joint: str, above: str) -> bool:
         here: str | None = joint
@@ -219,12 +238,16 @@ class Grab:
         if against is not None and len(self.probes):
             i = self.skeleton.index[self.joint]
             local = (self.probes - self.start[i, :3, 3]) @ np.linalg.inv(self.start[i, :3, :3]).T
+            push = against.pushed_out(local @ joints[i, :3, :3].T + joints[i, :3, 3], self.gap)
             for _ in range(ROUNDS):
-                push = against.pushed_out(local @ joints[i, :3, :3].T + joints[i, :3, 3], self.gap)
                 if not push.any():
                     break
-                target = target + push
-                joints = self.joints_at(target)
+                tried = self.joints_at(target + push)
+                left = against.pushed_out(local @ tried[i, :3, :3].T + tried[i, :3, 3], self.gap)
+                if float(np.linalg.norm(left)) > float(np.linalg.norm(push)):
+                    # It cannot get out of there: it is not thrown about.
+                    break
+                target, joints, push = target + push, tried, left
         return self.pose_of(joints)
 
     def pose_of(self, joints: FloatArray) -> Pose:
