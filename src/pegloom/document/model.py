@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import Enum
 from types import MappingProxyType
@@ -418,15 +418,24 @@ class Character:
 
     def all_points(self) -> FloatArray:
         """Points (n, 3) of all included parts, one after the other."""
-        parts = [p.mesh.points for p in self.included]
-        return np.concatenate(parts) if parts else np.zeros((0, 3))
+        return points_of(self.included)
 
     def all_triangles(self) -> IntArray:
         """Triangles (t, 3) over `all_points`."""
-        parts = [p.mesh for p in self.included]
-        offsets = np.cumsum([0, *[mesh.vertex_count for mesh in parts]])
-        pieces = [triangulate(mesh).vertices + offset for mesh, offset in zip(parts, offsets, strict=False)]
-        return np.concatenate(pieces) if pieces else np.zeros((0, 3), dtype=np.int64)
+        return triangles_of(self.included)
+
+
+def points_of(parts: Iterable[Part]) -> FloatArray:
+    """Points (n, 3) of some parts, one after the other."""
+    return np.concatenate([np.zeros((0, 3)), *(p.mesh.points for p in parts)])
+
+
+def triangles_of(parts: Iterable[Part]) -> IntArray:
+    """Triangles (t, 3) over `points_of` the same parts."""
+    meshes = [p.mesh for p in parts]
+    starts = np.cumsum([0, *(mesh.vertex_count for mesh in meshes)])
+    pieces = [triangulate(mesh).vertices + start for mesh, start in zip(meshes, starts, strict=False)]
+    return np.concatenate([np.zeros((0, 3), dtype=np.int64), *pieces])
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)

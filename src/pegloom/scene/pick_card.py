@@ -12,7 +12,6 @@ import numpy as np
 from numba import njit
 
 from pegloom.core.arrays import FloatArray, IntArray
-from pegloom.core.geometry.mesh import triangulate
 from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import of_the_latest
 from pegloom.core.rig.controls import Control, ControlRig
@@ -20,7 +19,7 @@ from pegloom.core.rig.recipe.spaces import head_of
 from pegloom.core.rig.refs import NodeKind
 from pegloom.core.rig.shapes import shape_lines
 from pegloom.core.skeleton.joints import Side, Skeleton
-from pegloom.document.model import CardButton, Character, Part
+from pegloom.document.model import CardButton, Character, Part, points_of, triangles_of
 
 BODY, FACE, LEFT_HAND, RIGHT_HAND = "body", "face", "left hand", "right hand"
 TITLES: Mapping[str, str] = {BODY: "Body", FACE: "Face", LEFT_HAND: "Left hand", RIGHT_HAND: "Right hand"}
@@ -92,7 +91,8 @@ def _arranged(pages: tuple[Page, ...], moved: Iterable[CardButton]) -> tuple[Pag
 @of_the_latest(4)
 def _laid_out(rig: ControlRig, skeleton: Skeleton, parts: tuple[Part, ...], front: tuple[float, ...]) -> tuple[Page, ...]:
     axes = rotation_matrix(np.array(front))
-    points, triangles = _surface(parts)
+    shown = [p for p in parts if p.detail == 0 and p.mesh.face_count]
+    points, triangles = points_of(shown), triangles_of(shown)
     every = points if len(points) else skeleton.positions
     size = np.ptp(every @ axes, axis=0)
     # Rows lead from a place to the page's x (right) and y (up), and toward the eye.
@@ -109,14 +109,6 @@ def _laid_out(rig: ControlRig, skeleton: Skeleton, parts: tuple[Part, ...], fron
         else:
             pages.append(_page(key, controls, view, points, triangles, whole=key == BODY))
     return tuple(pages)
-
-
-def _surface(parts: tuple[Part, ...]) -> tuple[FloatArray, IntArray]:
-    meshes = [p.mesh for p in parts if p.detail == 0 and p.mesh.face_count]
-    starts = np.cumsum([0, *(m.vertex_count for m in meshes)])
-    triangles = [triangulate(m).vertices + start for m, start in zip(meshes, starts, strict=False)]
-    none = np.zeros((0, 3), dtype=np.int64)
-    return np.concatenate([np.zeros((0, 3)), *(m.points for m in meshes)]), np.concatenate([none, *triangles])
 
 
 def _groups(rig: ControlRig, skeleton: Skeleton) -> dict[str, list[Control]]:

@@ -15,15 +15,14 @@ from pegloom.app.spec import Pane, Place
 from pegloom.app.state.state import PickSettings, Selection, State
 from pegloom.app.theme import INK, put_icon
 from pegloom.app.widgets import action_button, button, clear, label
-from pegloom.app.widgets.fields import fill, narrow, tick
+from pegloom.app.widgets.fields import narrow, tick
 from pegloom.app.widgets.panel import Panel
+from pegloom.app.widgets.spaces import show_spaces
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.use import out_of_use
 from pegloom.core.skeleton.joints import Side
 from pegloom.document import edits
-from pegloom.document.edits.rig.changing import name_of
-from pegloom.document.edits.rig.constraints import spaces_of
 from pegloom.scene.pick_card import BODY, Button, Page, card_pages, partner
 from pegloom.scene.rig_drawing import control_colour, limb_words
 
@@ -379,24 +378,12 @@ class PickCard(Panel):
         self.said.setText("" if rig is None or lead not in rig.index else rig.control(lead).name + (f" and {count - 1} more" if count > 1 else ""))
         if rig is None:
             self.said.setText("Build controls first: the card is made from them.")
-        self._show_spaces(state, rig, lead)
+        show_spaces(self.space, one.skeleton if one is not None else None, rig, self.c.frames.control_pose, lead)
         self._show_limbs(rig)
         self.sets.show_words([(name, name, partial(self._pick_set, name)) for name in (one.control_sets if one is not None else {})], "pick.set")
 
     def _turn_to(self, page: str, *_: object) -> None:
         self.c.store.put_setting(PickSettings, page=page)
-
-    def _show_spaces(self, state: State, rig: ControlRig | None, lead: str) -> None:
-        one = state.character
-        there = spaces_of(rig, lead) if rig is not None and lead in rig.index else None
-        self.space.setEnabled(there is not None)
-        if there is None or rig is None or one is None or one.skeleton is None:
-            fill(self.space, [("its parent alone", "")])
-            return
-        fill(self.space, [(name_of(one.skeleton, rig, rig.control(lead).parent), ""), *((t.name, t.name) for t in there.targets)])
-        weights = {t.name: rig.value(self.c.frames.control_pose, t.weight) for t in there.targets}
-        most = max(weights, key=lambda name: weights[name])
-        self.space.setCurrentIndex(self.space.findData(most if weights[most] > 0.5 else ""))
 
     def _show_limbs(self, rig: ControlRig | None) -> None:
         """A button a limb: what it is on, a press puts it on the other."""

@@ -7,9 +7,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
-from pegloom.core.geometry.mesh import triangulate
 from pegloom.core.geometry.transforms import (
     decompose,
     euler_quaternion,
@@ -30,7 +29,7 @@ from pegloom.core.skeleton.roles import guess_kits
 from pegloom.core.skin.rejoin import carry_weights, taken_anew
 from pegloom.document.edits.ids import counted, highest
 from pegloom.document.edits.skins import each_skin, with_weights
-from pegloom.document.model import Character, OwnJoint, PartKind, Skin
+from pegloom.document.model import Character, OwnJoint, PartKind, Skin, points_of, triangles_of
 
 OWN = "own."
 """Stem of ids of joints made by hand."""
@@ -163,17 +162,9 @@ def _recipe_rig(character: Character) -> ControlRig:
     kits = kits_of(character)
     places = {} if character.pegs is None else {p.name: p.position for p in character.pegs.pegs}
     rig = build_rig(character.skeleton, character.height, kits, character.rig_recipe, front=character.front, pegs=places)
-    points, triangles = _worn(character)
-    return fit_shapes(rig, character.skeleton, points, triangles, character.height)
-
-
-def _worn(character: Character) -> tuple[FloatArray, IntArray]:
-    """Points (n, 3) and triangles (t, 3) of what controls go round: the body and what it wears, not what it holds."""
-    meshes = [part.mesh for part in character.at_level(0) if part.kind is not PartKind.PROP and part.mesh.face_count]
-    starts = np.cumsum([0, *(mesh.vertex_count for mesh in meshes)])
-    triangles = [triangulate(mesh).vertices + start for mesh, start in zip(meshes, starts, strict=False)]
-    empty = np.zeros((0, 3), dtype=np.int64)
-    return np.concatenate([np.zeros((0, 3)), *(m.points for m in meshes)]), np.concatenate([empty, *triangles])
+    # Controls go round the body and what it wears, not what it holds.
+    worn = [part for part in character.at_level(0) if part.kind is not PartKind.PROP and part.mesh.face_count]
+    return fit_shapes(rig, character.skeleton, points_of(worn), triangles_of(worn), character.height)
 
 
 def assembled(character: Character) -> Skeleton:

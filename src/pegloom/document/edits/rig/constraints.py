@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -260,6 +260,25 @@ def _space(held: str, name: str, followed: NodeRef, axes: str, taken: set[str]) 
 def spaces_of(rig: ControlRig, control: str, axes: str = "xyz") -> Constraint | None:
     """The spaces of a control, on those axes."""
     return next((c for c in rig.holds_on(control) if c.spaces and c.axes == axes), None)
+
+
+@dataclass(frozen=True, slots=True)
+class Following:
+    """What a control can follow and what it does: its parent's name, the spaces' weights by name, the one that leads ("" for the parent)."""
+
+    parent: str
+    weights: Mapping[str, float]
+    leads: str
+
+
+def following(skeleton: Skeleton, rig: ControlRig, pose: Pose, control: str) -> Following | None:
+    """What a control follows in a pose, None where it has no spaces."""
+    there = spaces_of(rig, control) if control in rig.index else None
+    if there is None:
+        return None
+    weights = {t.name: rig.value(pose, t.weight) for t in there.targets}
+    most = max(weights, key=lambda name: weights[name])
+    return Following(name_of(skeleton, rig, rig.control(control).parent), weights, most if weights[most] > 0.5 else "")
 
 
 def switch_space(document: Document, control: str, space: str, *, axes: str = "xyz") -> Document:

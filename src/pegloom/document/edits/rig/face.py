@@ -20,6 +20,7 @@ from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, joint_node
 from pegloom.core.skeleton.joints import Skeleton, Vector, side_of_name
 from pegloom.document.edits.controls import posed, set_pose
 from pegloom.document.edits.ids import fresh_ids
+from pegloom.document.edits.rig.by_name import kept_one, renamed, without
 from pegloom.document.edits.rig.changing import MADE, control_id, fresh, joint_id, near, rigged, with_changes
 from pegloom.document.edits.rig.channels import MORPH
 from pegloom.document.edits.rig.couplings import COUPLE
@@ -193,28 +194,18 @@ def expressed(
 def rename_expression(document: Document, expression: str, name: str) -> Document:
     """Another name for an expression. Raises EditError where one has it already."""
     character, _, _ = rigged(document)
-    one = expression_of(character, expression)
-    if not name.strip():
-        raise EditError("an expression needs a name")
-    if any(e.name == name.strip() and e.id != one.id for e in character.expressions):
-        raise EditError(f"another expression is called {name.strip()} already")
-    every = tuple(replace(e, name=name.strip()) if e.id == one.id else e for e in character.expressions)
-    return document.with_character(replace(character, expressions=every))
+    return document.with_character(replace(character, expressions=renamed(character.expressions, expression, name, "expression")))
 
 
 def drop_expression(document: Document, expression: str) -> Document:
     """Forget an expression."""
     character, _, _ = rigged(document)
-    one = expression_of(character, expression)
-    return document.with_character(replace(character, expressions=tuple(e for e in character.expressions if e.id != one.id)))
+    return document.with_character(replace(character, expressions=without(character.expressions, expression, "expression")))
 
 
 def expression_of(character: Character, told: str) -> Expression:
     """An expression told by id or name."""
-    for one in character.expressions:
-        if told in (one.id, one.name):
-            return one
-    raise EditError(f"there is no expression {told}{near(told, [e.name for e in character.expressions])}")
+    return kept_one(character.expressions, told, "expression")
 
 
 Told = Sequence[tuple[str, Mapping[tuple[str, str], float]]]

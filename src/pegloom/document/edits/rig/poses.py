@@ -10,6 +10,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.rig.posing import across, copied_across, toward, values_of
 from pegloom.document.edits.controls import posed, set_pose
 from pegloom.document.edits.ids import fresh_ids
+from pegloom.document.edits.rig.by_name import kept_one, renamed, without
 from pegloom.document.edits.rig.changing import near, rigged
 from pegloom.document.model import Character, Document, Image, ShelfPose
 
@@ -69,26 +70,18 @@ def apply_pose(document: Document, pose: str, amount: float = 1.0, control_ids: 
 def rename_pose(document: Document, pose: str, name: str) -> Document:
     """Another name for a kept pose. Raises EditError for an empty or taken one."""
     character, _, _ = rigged(document)
-    one, wanted = pose_of(character, pose), name.strip()
-    if not wanted or any(p.name == wanted and p.id != one.id for p in character.poses):
-        raise EditError("give the pose a name that is not taken yet")
-    every = tuple(replace(p, name=wanted) if p.id == one.id else p for p in character.poses)
-    return document.with_character(replace(character, poses=every))
+    return document.with_character(replace(character, poses=renamed(character.poses, pose, name, "pose")))
 
 
 def drop_pose(document: Document, pose: str) -> Document:
     """Forget a kept pose."""
     character, _, _ = rigged(document)
-    one = pose_of(character, pose)
-    return document.with_character(replace(character, poses=tuple(p for p in character.poses if p.id != one.id)))
+    return document.with_character(replace(character, poses=without(character.poses, pose, "pose")))
 
 
 def pose_of(character: Character, told: str) -> ShelfPose:
     """A kept pose told by id or name. Raises EditError for one there is not."""
-    for one in character.poses:
-        if told in (one.id, one.name):
-            return one
-    raise EditError(f"there is no pose {told}{near(told, [p.name for p in character.poses])}")
+    return kept_one(character.poses, told, "pose")
 
 
 def keep_set(document: Document, name: str, control_ids: tuple[str, ...]) -> Document:

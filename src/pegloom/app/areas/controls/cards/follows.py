@@ -9,9 +9,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import fill
-from pegloom.document.edits.rig.changing import name_of
-from pegloom.document.edits.rig.constraints import spaces_of
+from pegloom.app.widgets.spaces import show_spaces
 
 
 class FollowsCard(Card):
@@ -35,17 +33,10 @@ class FollowsCard(Card):
     def show_state(self, state: State) -> None:
         one, lead = state.character, self.subject_id(state)
         rig = one.rig if one is not None else None
-        there = spaces_of(rig, lead) if rig is not None and lead else None
-        self.space.setEnabled(there is not None)
         self.note.setText(rig.control(lead).name if rig is not None and lead else "select a control")
-        if rig is None or one is None or one.skeleton is None or there is None:
-            fill(self.space, [("its parent alone", "")])
+        there = show_spaces(self.space, one.skeleton if one is not None else None, rig, self.c.frames.control_pose, lead)
+        if there is None:
             self.words.setText("It has no spaces; add some while controls are built." if lead else "Goals, poles and others may have spaces.")
             return
-        own = name_of(one.skeleton, rig, rig.control(lead).parent)
-        fill(self.space, [(own, ""), *((t.name, t.name) for t in there.targets)])
-        weights = {t.name: rig.value(self.c.frames.control_pose, t.weight) for t in there.targets}
-        most = max(weights, key=lambda name: weights[name])
-        self.space.setCurrentIndex(self.space.findData(most if weights[most] > 0.5 else ""))
-        mixed = [f"{name} {w:.0%}" for name, w in weights.items() if 0.005 < w < 0.995]
+        mixed = [f"{name} {w:.0%}" for name, w in there.weights.items() if 0.005 < w < 0.995]
         self.words.setText(f"mixed: {', '.join(mixed)}" if mixed else "")
