@@ -584,8 +584,8 @@ def test_mesh_follows_peer_plain_rig_and_sparse_product(benchmark):
     columns = [[skeleton.index[j] for j in w.joint_ids] for _, w in parts]
 
     def follow():
-        joints = evaluate_plainly(skeleton, rig, character.pose)
-        matrices = np.asarray(joints) @ skeleton.inverse_world
+        _, joints = evaluate_plainly(skeleton, rig, character.pose)
+        matrices = np.array([joints[j.id] for j in skeleton.joints]) @ skeleton.inverse_world
         for (points, weights), some in zip(parts, columns, strict=True):
             blended = (weights.matrix() @ matrices[some].reshape(len(some), 16)).reshape(-1, 4, 4)
             np.einsum("nij,nj->ni", blended[:, :3, :3], points)

@@ -143,8 +143,43 @@ def test_the_bar_says_what_may_become_of_it_and_does_it(playing):
     playing.click(f"motion.layer.{layer.id}")
     assert not session.clip.layers[0].on
     assert session.c.frames.control_pose.values.get(("arm.r.upper.fk", "rotate_z"), 0.0) == pytest.approx(keys.at(3.9), abs=1e-6)
-    playing.click(f"motion.layer.{layer.id}.remove")
+    playing.click(f"motion.layer.{layer.id}.hand")
+    playing.bot.wait(30)
+    playing.click("motion.layer.remove")
     assert session.clip.layers == ()
+
+
+def test_a_layer_in_hand_takes_the_keys_and_can_be_weighed_and_mixed_down(playing):
+    session = playing.session
+    ref = ("arm.r.upper.fk", "rotate_z")
+    own = session.clip.curves
+    playing.card("motion.layers").set_open(True)
+    playing.click("button.layers.add")
+    (layer,) = session.clip.layers
+    session.set_view(auto_key=True)
+    session.go_to(0.8)
+    before = session.c.frames.control_pose.values.get(ref, 0.0)
+    playing.drag(playing.at("control", "arm.r.upper.fk"), (0, -40))
+    posed = session.c.frames.control_pose.values[ref]
+    assert abs(posed - before) > 0.02
+    assert session.clip.curves is own, "the clip's own keys stay"
+    assert session.clip.layers[0].key_times == pytest.approx((0.8,))
+    assert "in layer 1" in session.history.undo_name or session.history.undo_name.endswith("and key")
+    playing.bot.wait(50)
+    slider = playing.value("motion.layer.amount")
+    slider.setFocus()
+    slider.setValue(500)
+    assert session.clip.layers[0].amount.at(0.0) == pytest.approx(0.5)
+    half = session.c.frames.control_pose.values[ref]
+    assert min(before, posed) < half < max(before, posed)
+    playing.bot.wait(50)
+    playing.click(f"motion.layer.{layer.id}.alone")
+    assert session.clip.layers[0].alone
+    session.undo()
+    playing.bot.wait(50)
+    playing.click("button.layers.mix")
+    assert session.clip.layers == ()
+    assert session.c.frames.control_pose.values[ref] == pytest.approx(half, abs=1e-5)
 
 
 def test_with_auto_key_on_a_drag_is_a_key_at_once(playing):

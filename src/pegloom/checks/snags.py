@@ -265,7 +265,7 @@ def _rig_snags(character: Character) -> list[Snag]:
         lost = [str(ref) for ref in waiting_curves(clip, rig)]
         if lost:
             add("waiting-keys", "controls", Severity.DOUBT, f"{clip.name}: keys wait for {_some(lost)}", len(lost))
-        if clip.played and not clip.tracks:
+        if clip.every_curve and not clip.tracks:
             error, rate, least = rates_of(character.skeleton, rig, character.height, clip)
             if error > RATE_OF_SIZE * character.height:
                 message = (

@@ -51,7 +51,7 @@ def live(character: Character) -> Live:
 
 def baked_clip(character: Character, clip: Clip) -> Clip:
     """The clip as tracks of every joint, see `bake_clip`; one that has tracks already is itself."""
-    if clip.tracks or not clip.played or character.skeleton is None:
+    if clip.tracks or not clip.every_curve or character.skeleton is None:
         return clip
     times, local = bake_clip(character, clip)
     times = np.asarray(frozen(times))
@@ -86,7 +86,7 @@ def bake_clip(character: Character, clip: Clip) -> tuple[FloatArray, NDArray[np.
     on = live(character)
     allowed = BAKE_OF_SIZE * on.height
     count = max(round(clip.length * clip.rate), 1)
-    keys = np.array(clip.key_times, dtype=np.float64)
+    keys = np.unique(np.concatenate([np.zeros(0), *(c.times for c in clip.every_curve)]))
     jumps = _jumps(clip)
     after = jumps.astype(np.float32)
     after = np.where(after < jumps, np.nextafter(after, np.float32(np.inf)), after)
@@ -158,7 +158,7 @@ def with_widths(character: Character, clip: Clip, times: FloatArray, local: NDAr
 
 def _jumps(clip: Clip) -> FloatArray:
     """Moments at which some stepped curve takes its next value, rising."""
-    some = (c.times[1:][c.runs[:-1] == Run.STEP] for c in clip.played.values())
+    some = (c.times[1:][c.runs[:-1] == Run.STEP] for c in clip.every_curve)
     return np.asarray(np.unique(np.concatenate([np.zeros(0), *some])))
 
 

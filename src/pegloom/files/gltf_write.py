@@ -299,7 +299,7 @@ class _Writer:
 
     def clip(self, clip: Clip) -> None:
         skeleton = self.character.skeleton
-        if skeleton is None or not (clip.tracks or clip.played or clip.morphs):
+        if skeleton is None or not (clip.tracks or clip.every_curve or clip.morphs):
             return
         samplers: list[dict[str, Any]] = []
         channels: list[dict[str, Any]] = []

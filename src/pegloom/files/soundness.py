@@ -161,7 +161,7 @@ def clip(result: Clip) -> Clip:
     if not (np.isfinite(result.rate) and result.rate > 0.0 and np.isfinite(result.length) and result.length <= LONGEST_CLIP):
         raise ShapeError(f"clip {result.name} has no usable length or frame rate")
     tracks = sound_tracks(result.tracks, result.name)
-    every = [*result.curves.items(), *(pair for layer in result.layers for pair in layer.curves.items())]
+    every = [*result.curves.items(), *(pair for layer in result.layers for pair in (*layer.curves.items(), ((layer.name, "amount"), layer.amount)))]
     for (control, channel), curve in every:
         if not (_rising(curve.times) and np.abs(curve.values).max() < FARTHEST):
             raise ShapeError(f"clip {result.name}: the keys of {control} {channel} are no rising times with a value each")

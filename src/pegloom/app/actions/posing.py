@@ -10,6 +10,7 @@ import numpy as np
 from pegloom.app.context import Context
 from pegloom.app.state.frames import pose_at
 from pegloom.app.state.state import with_values
+from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import Pose
@@ -52,7 +53,13 @@ def commit_pose(c: Context, name: str, pose: Pose, touched: Iterable[str]) -> No
         return
     draft = _drafted(c, pose, clip.id, touched)
     if c.state.hand.auto_key:
-        keyed = keyed_at(stored, clip.id, c.state.snapped_time, touched, pose)
+        try:
+            keyed = keyed_at(stored, clip.id, c.state.snapped_time, touched, pose, c.state.layer.id if c.state.layer is not None else "")
+        except EditError as error:
+            # The pose is not lost: it waits over the clip, and the bar says what may become of it.
+            c.store.commit(f"{name}, not keyed yet", stored, posed_over=draft)
+            c.say(str(error), error=True)
+            return
         c.store.commit(f"{name} and key", keyed, posed_over=without(draft, touched))
         return
     c.store.commit(f"{name}, not keyed yet", stored, posed_over=draft)
@@ -102,8 +109,10 @@ def follow(c: Context, control: str, space: str) -> None:
     pose_edit(c, f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space(d, control, space), (control,))
 
 
-def keyed_at(document: Document, clip_id: str, time: float, controls: tuple[str, ...], pose: Pose) -> Document:
-    """Keys on controls at a time with a pose's values; the document's own pose stays."""
+def keyed_at(document: Document, clip_id: str, time: float, controls: tuple[str, ...], pose: Pose, layer: str = "") -> Document:
+    """Keys on controls at a time with a pose's values, of the clip or of a layer over it; the document's own pose stays."""
+    if layer:
+        return edits.key_layer(document, clip_id, layer, time, controls, pose)
     own = document.require_character().pose
     return edits.set_pose(edits.key_controls(edits.set_pose(document, pose), clip_id, time, controls), own)
 

@@ -25,7 +25,7 @@ class Ruler(TimeWidget):
 
     def key(self, state: State) -> tuple[object, ...]:
         skeleton = state.character.skeleton if state.character is not None else None
-        return (*super().key(state), skeleton)
+        return (*super().key(state), skeleton, state.layer)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = self.painter()
@@ -63,17 +63,20 @@ class Ruler(TimeWidget):
                 painter.drawText(QRectF(a, base + 5, b - a, 16), Qt.AlignmentFlag.AlignCenter, text)
         elif clip is not None:
             painter.setPen(Qt.PenStyle.NoPen)
-            for time in clip.key_times:
+            layer = c.state.layer
+            for time in clip.key_times if layer is None else layer.key_times:
                 x, y = self.x_of(time), base + 13
                 here = abs(time - c.state.clock.time) < 0.5 / rate
                 painter.setBrush(QColor(current().woad if here else current().soft))
                 painter.drawPolygon(
                     QPolygonF([QPointF(x, y - 5), QPointF(x + 4, y), QPointF(x, y + 5), QPointF(x - 4, y)])
                 )
-            if not clip.key_times and not clip.tracks:
+            empty = not clip.key_times and not clip.tracks if layer is None else not layer.curves
+            if empty:
+                where = f"in {layer.name} " if layer is not None else ""
+                text = f"No keys {where}yet: pose a control and press {c.actions.key('keys.write') or 'Set key'}."
                 painter.setPen(QColor(current().soft))
-                painter.drawText(QRectF(LEFT, base + 6, 500, 18), Qt.AlignmentFlag.AlignLeft,
-                                 f"No keys yet: pose a control and press {c.actions.key('keys.write') or 'Write key'}.")  # fmt: skip
+                painter.drawText(QRectF(LEFT, base + 6, 500, 18), Qt.AlignmentFlag.AlignLeft, text)
         x = self.x_of(c.state.clock.time)
         self.draw_now(painter, TOP + 4, self.height())
         text = "rest" if c.state.at_rest else str(round(c.state.clock.time * rate))
@@ -91,7 +94,8 @@ class Ruler(TimeWidget):
     def pressed(self, event: QMouseEvent) -> bool:
         x, y = event.position().x(), event.position().y()
         clip = self.c.state.clip
-        near = [t for t in clip.key_times if abs(self.x_of(t) - x) < 6] if clip is not None and y > 24 else []
+        keyed = clip if self.c.state.layer is None else self.c.state.layer
+        near = [t for t in keyed.key_times if abs(self.x_of(t) - x) < 6] if keyed is not None and y > 24 else []
         if near:
             self.dragged_key = near[0]
             self.c.player.go_to(near[0])
@@ -104,4 +108,5 @@ class Ruler(TimeWidget):
             return
         new = self.c.state.snapped_time
         if abs(new - old) > 0.4 / clip.rate:
-            self.c.try_edit("Move keys", lambda d: edits.move_key(d, clip.id, old, new))
+            layer = self.c.state.layer
+            self.c.try_edit("Move keys", lambda d: edits.move_key(d, clip.id, old, new, layer="" if layer is None else layer.id))

@@ -14,6 +14,7 @@ from pegloom.app.state.settings import NO_SETTINGS, Setting, Settings
 from pegloom.checks import Snag
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.layers import Layer
 from pegloom.core.motion.trials import Trial, trials_of
 from pegloom.core.rig.pose import Pose
 from pegloom.document.history import Draft
@@ -100,6 +101,16 @@ class PosingSettings(Setting):
     snapping: bool = False
     move_step: float = 1.0
     turn_step: float = 5.0
+
+
+@dataclass(frozen=True, slots=True)
+class LayerSettings(Setting):
+    """layer : the layer that keys are set in, "" for the clip's own keys."""
+
+    ID = "layers"
+    PASSING = frozenset({"layer"})
+
+    layer: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -354,6 +365,12 @@ class State:
         """The clip the strip plays."""
         some = self.character.clips if self.character is not None else ()
         return next((clip for clip in some if clip.id == self.clock.source), None)
+
+    @property
+    def layer(self) -> Layer | None:
+        """The layer over the strip's clip that keys are set in; None for the clip's own keys."""
+        clip, wanted = self.clip, self.settings.of(LayerSettings).layer
+        return next((one for one in clip.layers if one.id == wanted), None) if clip is not None and wanted else None
 
     @property
     def kept_pose(self) -> KeptPose | None:

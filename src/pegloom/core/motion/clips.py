@@ -14,24 +14,12 @@ from pegloom.core.curves.curve import pack
 from pegloom.core.curves.kernel import PackedCurves, sample_all
 from pegloom.core.errors import ShapeError
 from pegloom.core.memo import by_identity
+from pegloom.core.motion.layers import Layer, lay_on, playing
 from pegloom.core.motion.tracks import JointTracks, rows_at
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import JointPose, Pose, Shown
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.skeleton.joints import Skeleton
-
-
-@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
-class Layer:
-    """Curves that play in the place of a clip's own while it is on; the keys under them stay.
-
-    curves : (control id, channel key) -> keys.
-    """
-
-    id: str
-    name: str
-    curves: Mapping[tuple[str, str], Curve]
-    on: bool = True
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
@@ -62,7 +50,7 @@ class Clip:
     """Motion.
 
     curves : (control id, channel key) -> keys.
-    layers : laid over the curves, a later one over those before it.
+    layers : laid over the curves, from the bottom up.
     tracks : sampled motion of joints. seconds.
     morphs : sampled weights of morph targets beside it.
     """
@@ -77,14 +65,20 @@ class Clip:
     morphs: tuple[MorphTrack, ...] = ()
 
     @property
-    def played(self) -> Mapping[tuple[str, str], Curve]:
-        """The curves that play: the clip's own with the layers that are on laid over them."""
-        if not any(layer.on for layer in self.layers):
-            return self.curves
-        over: dict[tuple[str, str], Curve] = {}
-        for layer in self.layers:
-            over |= layer.curves if layer.on else {}
-        return {**self.curves, **over}
+    def playing(self) -> tuple[Layer, ...]:
+        """The layers that play, from the bottom up."""
+        return playing(self.layers)
+
+    @property
+    def own(self) -> Mapping[tuple[str, str], Curve]:
+        """The clip's own curves, none where a layer is shown alone."""
+        return {} if any(layer.alone for layer in self.playing) else self.curves
+
+    @property
+    def every_curve(self) -> tuple[Curve, ...]:
+        """All curves that have a say while it plays, amounts of layers too."""
+        over = (one for layer in self.playing if layer.curves for one in (layer.amount, *layer.curves.values()))
+        return (*self.own.values(), *over)
 
     @property
     def key_times(self) -> tuple[float, ...]:
@@ -99,17 +93,16 @@ def sample(
     base: Shown | None = None,
     rig: ControlRig | None = None,
 ) -> Shown:
-    """The pose of a clip at a time. Channels without keys keep `base`'s values, or the rig's rest."""
+    """The pose of a clip at a time. Channels without keys keep `base`'s values, or the rig's rest. Layers need the rig."""
     if clip.tracks and skeleton is not None:
         pose = rows_at(clip.tracks, skeleton, float(time))
         return replace(pose, morphs=_morphs_at(clip, time)) if clip.morphs else pose
     if clip.morphs and not clip.curves:
         return JointPose((), np.zeros((0, 10)), _morphs_at(clip, time))
-    values = dict(base.values) if isinstance(base, Pose) else {}
-    if rig is not None:
-        return rig.slots.pose(values_at(clip, np.array([time]), rig, base)[0])
-    values |= {ref: keys.at(time) for ref, keys in clip.played.items()}
-    return Pose(values)
+    if rig is None:
+        values = dict(base.values) if isinstance(base, Pose) else {}
+        return Pose(values | {ref: keys.at(time) for ref, keys in clip.own.items()})
+    return rig.slots.pose(values_at(clip, np.array([float(time)]), rig, base)[0])
 
 
 def _morphs_at(clip: Clip, time: float) -> tuple[tuple[str, str, float], ...]:
@@ -118,17 +111,19 @@ def _morphs_at(clip: Clip, time: float) -> tuple[tuple[str, str, float], ...]:
 
 @by_identity
 def packed_curves(clip: Clip, rig: ControlRig) -> tuple[PackedCurves, IntArray]:
-    """A clip's curves as flat arrays, and the slot of each; -1 for a channel the rig does not have."""
-    played = clip.played
-    slots = np.array([rig.slots.index.get(ref, -1) for ref in played], dtype=np.int64)
-    return pack(tuple(played.values())), np.asarray(frozen(slots))
+    """A clip's own curves as flat arrays, and the slot of each; -1 for a channel the rig does not have."""
+    slots = np.array([rig.slots.index.get(ref, -1) for ref in clip.own], dtype=np.int64)
+    return pack(tuple(clip.own.values())), np.asarray(frozen(slots))
 
 
 def values_at(clip: Clip, times: FloatArray, rig: ControlRig, base: Shown | None = None) -> FloatArray:
     """Channel values (k, v) of a rig at many times (k,): what `sample` gives, without a pose for each."""
     result = rig.slots.many(base if isinstance(base, Pose) else Pose(), len(times))
     curves, slots = packed_curves(clip, rig)
-    sample_all(curves, slots, np.ascontiguousarray(times, dtype=np.float64), result)
+    moments = np.ascontiguousarray(times, dtype=np.float64)
+    sample_all(curves, slots, moments, result)
+    for layer in clip.playing:
+        lay_on(layer, rig, moments, result)
     return result
 
 

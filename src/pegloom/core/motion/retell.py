@@ -13,6 +13,8 @@ from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.curves import Curve, Run, curve
 from pegloom.core.geometry.transforms import decompose, rotation_matrix
 from pegloom.core.motion.clips import Clip, sample, values_at
+from pegloom.core.motion.layers import whole
+from pegloom.core.motion.mixing import HEARD, difference, flattened
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.controls import ControlRig
@@ -205,13 +207,13 @@ def reposed_clip(
     something else by more than DRIFT_OF_SIZE. A layer is told as if it alone lay over the clip.
     """
     if clip.layers:
+        base = reposed_clip(replace(clip, layers=()), old, old_rig, new, new_rig, rest)
         layers = []
         for layer in clip.layers:
-            whole = replace(clip, curves=MappingProxyType({**clip.curves, **layer.curves}), layers=())
-            retold = reposed_clip(whole, old, old_rig, new, new_rig, rest).curves
-            own = {ref: retold[ref] for ref in layer.curves if ref in retold}
-            layers.append(replace(layer, curves=MappingProxyType(own)))
-        base = reposed_clip(replace(clip, layers=()), old, old_rig, new, new_rig, rest)
+            over = replace(layer, on=True, alone=False, amount=layer.amount if (layer.amount.values >= HEARD).any() else whole())
+            flat = flattened(replace(clip, layers=(over,)), old_rig)
+            retold = reposed_clip(flat, old, old_rig, new, new_rig, rest)
+            layers.append(replace(layer, curves=difference(base, retold, new_rig, layer.mode, frozenset(layer.curves), over.amount)))
         return replace(base, layers=tuple(layers))
     if not clip.curves:
         return clip

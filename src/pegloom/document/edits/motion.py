@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable
 from dataclasses import replace
 from math import pi
-from types import MappingProxyType
 
-from pegloom.core.curves import Curve, curve
 from pegloom.core.errors import EditError
-from pegloom.core.motion.clips import Clip, Layer, moved_keys, with_keys, without_keys
+from pegloom.core.motion.clips import Clip, moved_keys, with_keys, without_keys
+from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.document.edits.ids import fresh_ids
@@ -34,46 +33,36 @@ def key_controls(document: Document, clip_id: str, time: float, control_ids: tup
         raise EditError(f"{clip.name} holds sampled motion; make a new clip for keys")
     rig, pose = character.rig, character.pose if isinstance(character.pose, Pose) else Pose()
     for control_id in control_ids:
-        free = tuple(c.key for c in rig.board if not c.locked) if control_id == BOARD else rig.control(control_id).free
-        values = {key: rig.value(pose, ChannelRef(control_id, key)) for key in free}
+        values = {key: rig.value(pose, ChannelRef(control_id, key)) for key in free_of(rig, control_id)}
         clip = with_keys(clip, time, control_id, values)
-    return _with_clip(document, clip)
+    return with_clip(document, clip)
 
 
-def lay_over(document: Document, clip_id: str, values: Mapping[tuple[str, str], float]) -> tuple[Document, str]:
-    """A layer that holds channels (control id, key) at values over a whole clip; the keys under it stay. Returns the
-    document and the layer's id."""
-    character = document.require_character()
-    every = (layer.id for clip in character.clips for layer in clip.layers)
-    character, (layer_id,) = fresh_ids(character, "layer", every, first=0)
-    clip = character.clip(clip_id)
-    constant: dict[tuple[str, str], Curve] = {ChannelRef(*ref): curve([0.0], [value]) for ref, value in values.items()}
-    layer = Layer(layer_id, f"layer {len(clip.layers) + 1}", MappingProxyType(constant))
-    document = document.with_character(character)
-    return _with_clip(document, replace(clip, layers=(*clip.layers, layer))), layer_id
+def free_of(rig: ControlRig, control_id: str) -> tuple[str, ...]:
+    """Keys of the channels of a control that are free; "rig": of those of the rig as a whole."""
+    return tuple(c.key for c in rig.board if not c.locked) if control_id == BOARD else rig.control(control_id).free
 
 
-def switch_layer(document: Document, clip_id: str, layer_id: str, on: bool) -> Document:
-    """Let a layer play, or not."""
+def remove_keys(
+    document: Document, clip_id: str, time: float, control_ids: frozenset[str] | None = None, *, layer: str = ""
+) -> Document:
+    """Remove keys at a time, of a clip or of a layer over it."""
+    return _keys_of(document, clip_id, layer, lambda clip: without_keys(clip, time, control_ids))
+
+
+def move_key(document: Document, clip_id: str, old: float, new: float, *, layer: str = "") -> Document:
+    """Move all keys at one time to another, of a clip or of a layer over it."""
+    return _keys_of(document, clip_id, layer, lambda clip: moved_keys(clip, old, max(new, 0.0)))
+
+
+def _keys_of(document: Document, clip_id: str, layer_id: str, change: Callable[[Clip], Clip]) -> Document:
     clip = document.require_character().clip(clip_id)
-    layers = tuple(replace(layer, on=on) if layer.id == layer_id else layer for layer in clip.layers)
-    return _with_clip(document, replace(clip, layers=layers))
-
-
-def drop_layer(document: Document, clip_id: str, layer_id: str) -> Document:
-    """Take a layer away; the clip plays as it is keyed."""
-    clip = document.require_character().clip(clip_id)
-    return _with_clip(document, replace(clip, layers=tuple(one for one in clip.layers if one.id != layer_id)))
-
-
-def remove_keys(document: Document, clip_id: str, time: float, control_ids: frozenset[str] | None = None) -> Document:
-    """Remove keys at a time."""
-    return _with_clip(document, without_keys(document.require_character().clip(clip_id), time, control_ids))
-
-
-def move_key(document: Document, clip_id: str, old: float, new: float) -> Document:
-    """Move all keys at one time to another."""
-    return _with_clip(document, moved_keys(document.require_character().clip(clip_id), old, max(new, 0.0)))
+    layer = next((one for one in clip.layers if one.id == layer_id), None)
+    if layer is None:
+        return with_clip(document, change(clip))
+    changed = change(replace(clip, curves=layer.curves))
+    layers = tuple(replace(layer, curves=changed.curves) if one is layer else one for one in clip.layers)
+    return with_clip(document, replace(clip, layers=layers, length=changed.length))
 
 
 def set_length(document: Document, clip_id: str, *, length: float | None = None, rate: float | None = None) -> Document:
@@ -83,7 +72,7 @@ def set_length(document: Document, clip_id: str, *, length: float | None = None,
     rate = clip.rate if rate is None else rate
     if not 0.01 <= length <= 3600 or not 1 <= rate <= 240:
         raise EditError("a clip lasts 0.01 to 3600 s at 1 to 240 frames a second")
-    return _with_clip(document, replace(clip, length=length, rate=rate))
+    return with_clip(document, replace(clip, length=length, rate=rate))
 
 
 def add_trial_clip(document: Document) -> tuple[Document, str]:
@@ -115,10 +104,11 @@ def add_trial_clip(document: Document) -> tuple[Document, str]:
             continue
         for time, value in keys:
             clip = with_keys(clip, time, control_id, {channel: value})
-    return _with_clip(document, replace(clip, length=4.0)), clip_id
+    return with_clip(document, replace(clip, length=4.0)), clip_id
 
 
-def _with_clip(document: Document, clip: Clip) -> Document:
+def with_clip(document: Document, clip: Clip) -> Document:
+    """The document with a clip in the place of the one of its id."""
     character = document.require_character()
     character.clip(clip.id)
     clips = tuple(clip if c.id == clip.id else c for c in character.clips)

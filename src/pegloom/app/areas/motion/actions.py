@@ -6,7 +6,9 @@ from functools import partial
 
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
-from pegloom.app.actions.posing import keyed_at, posed_over, without
+from pegloom.app.actions.posing import keyed_at, without
+from pegloom.app.areas.motion import layering
+from pegloom.app.areas.motion.layering import layer_posed
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings
 from pegloom.core.rig.refs import BOARD
@@ -45,36 +47,12 @@ def _key(c: Context, ids: tuple[str, ...], what: str) -> None:
         at, rate = 0.0, 30.0
     else:
         clip_id, at, rate = clip.id, c.state.snapped_time, clip.rate
-    keyed = keyed_at(document, clip_id, at, ids, pose)
+    layer = c.state.layer if clip is not None and clip.id == clip_id else None
+    keyed = keyed_at(document, clip_id, at, ids, pose, layer.id if layer is not None else "")
     left = without(c.store.history.draft, ids)
-    c.store.commit(f"Key {what} at {round(at * rate)}", keyed, posed_over=left, source=clip_id, time=at)
-    c.say(f"Key written at frame {round(at * rate)}")
-
-
-def layer_posed(c: Context) -> None:
-    """What was posed over the clip becomes a layer over all of it; the keys under it stay."""
-    draft, clip = c.state.posed_over, posed_over(c)
-    if draft is None or clip is None:
-        return
-    document, _ = edits.lay_over(c.store.history.present, clip.id, draft.pose.values)
-    c.store.commit(f"A layer over {clip.name}", document, posed_over=None)
-    c.say(f"A layer lies over {clip.name} now; Motion lists it, and can switch it off")
-
-
-def switch_layer(c: Context, layer: str, on: bool) -> None:
-    """Let a layer of the clip on the strip play, or not."""
-    clip = c.state.clip
-    if clip is not None:
-        name = next((one.name for one in clip.layers if one.id == layer), layer)
-        c.try_edit(f"{name} {'on' if on else 'off'}", lambda d: edits.switch_layer(d, clip.id, layer, on))
-
-
-def drop_layer(c: Context, layer: str) -> None:
-    """Take a layer of the clip on the strip away."""
-    clip = c.state.clip
-    if clip is not None:
-        name = next((one.name for one in clip.layers if one.id == layer), layer)
-        c.try_edit(f"Remove {name}", lambda d: edits.drop_layer(d, clip.id, layer))
+    where = f" in {layer.name}" if layer is not None else ""
+    c.store.commit(f"Key {what} at {round(at * rate)}{where}", keyed, posed_over=left, source=clip_id, time=at)
+    c.say(f"Key written at frame {round(at * rate)}{where}")
 
 
 def let_go(c: Context) -> None:
@@ -88,7 +66,7 @@ def remove_keys(c: Context) -> None:
     assert clip is not None
     ids = frozenset(state.selection.ids) if state.selection.kind == "control" else None
     at = state.snapped_time
-    c.try_edit(f"Remove keys at {round(at * state.rate)}", lambda d: edits.remove_keys(d, clip.id, at, ids))
+    c.try_edit(f"Remove keys at {round(at * state.rate)}", lambda d: edits.remove_keys(d, clip.id, at, ids, layer="" if state.layer is None else state.layer.id))
 
 
 def toggle_auto_key(c: Context) -> None:
@@ -114,4 +92,5 @@ ACTIONS = (
     Action("keys.let_go", "Let go what was posed", "Motion", "The clip plays as it is keyed; one undo brings it back", let_go, needs=(*WITH_RIG, POSED)),
     Action("keys.remove", "Remove keys", "Motion", "Keys at this frame", remove_keys, key="Shift+Del", needs=(*WITH_RIG, CLIP)),
     Action("keys.auto", "Auto-key", "Motion", "Every change of a pose sets a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.hand.auto_key),
+    *layering.ACTIONS,
 )  # fmt: skip

@@ -10,8 +10,9 @@ import numpy as np
 
 from pegloom.core.curves import Curve, Run, curve
 from pegloom.core.errors import EditError
-from pegloom.core.motion.clips import Layer, values_at
+from pegloom.core.motion.clips import values_at
 from pegloom.core.motion.follow_through import nodes_of
+from pegloom.core.motion.layers import Layer
 from pegloom.core.rig.channels import MOVE, ROTATE, Channel, Quantity
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.match import values_for
