@@ -284,6 +284,18 @@ def test_the_check_is_run_and_mends_without_a_screen(tmp_path):
     assert nothing.exit_code == 1
 
 
+def test_motion_is_baked_and_brought_back_without_a_screen(tmp_path):
+    baked, back = tmp_path / "baked.pegloom", tmp_path / "back.pegloom"
+    told = json.loads(run("bake-motion", DEMO / "winch.pegloom", "-o", baked, "--json").stdout)
+    assert told["clips"] and all(row["samples"] > 2 for row in told["clips"])
+    assert all(clip.tracks and not clip.curves for clip in open_project(baked).character.clips)
+    told = json.loads(run("bake-motion", baked, "-o", back, "--back", "--json").stdout)
+    assert all(row["farthest_mm"] < 0.1 for row in told["clips"])
+    assert all(clip.curves and not clip.tracks for clip in open_project(back).character.clips)
+    nothing = run("bake-motion", back, "-o", baked, "--back")
+    assert nothing.exit_code == 1 and "nothing to bake" in nothing.output
+
+
 def test_a_kept_body_is_worn_without_a_screen(tmp_path, mesh):
     from pegloom.document import edits
     from pegloom.files.bodies import write_body

@@ -182,6 +182,27 @@ def test_a_layer_in_hand_takes_the_keys_and_can_be_weighed_and_mixed_down(playin
     assert session.c.frames.control_pose.values[ref] == pytest.approx(half, abs=1e-5)
 
 
+def test_baked_to_joints_and_back_onto_the_controls(playing):
+    session = playing.session
+    own = session.clip.curves
+    playing.card("motion.bring").set_open(True)
+    playing.bot.wait(30)
+    playing.click("button.motion.to_joints")
+    playing.bot.waitUntil(lambda: bool(session.clip.tracks), timeout=30000)
+    session.go_to(2.0)
+    baked = session.frame().joints
+    playing.bot.wait(50)
+    playing.value("motion.bring.limbs").setCurrentIndex(2)
+    playing.click("button.motion.to_controls")
+    playing.bot.waitUntil(lambda: not session.clip.tracks, timeout=30000)
+    session.go_to(2.0)
+    assert np.abs(session.frame().joints - baked).max() < 1e-3
+    assert all(session.character.rig.value(session.c.frames.control_pose, limb.amount) == 0.0 for limb in session.character.rig.limbs)
+    session.undo()
+    session.undo()
+    assert session.clip.curves is own
+
+
 def test_with_auto_key_on_a_drag_is_a_key_at_once(playing):
     session = playing.session
     session.set_view(auto_key=True)

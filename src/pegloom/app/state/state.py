@@ -151,7 +151,7 @@ class MarkSettings(Setting):
     size: float = 1.0
 
 
-COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, PosingSettings, PickSettings, BrushSettings, GroundSettings, MarkSettings)
+COMMON_SETTINGS: tuple[type[Setting], ...] = (HandSettings, PosingSettings, PickSettings, LayerSettings, BrushSettings, GroundSettings, MarkSettings)
 """Those that belong to no one area."""
 KINDS = ("part", "joint", "peg", "control")
 """Of things that `State.ids_of` knows."""

@@ -37,7 +37,7 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
         return clip
     rests = _rests(old, settled)
     times = np.unique(np.concatenate([t.times for tracks in clip.tracks.values() for t in tracks]))
-    posed = _posed(clip, old, times)
+    posed = posed_at(clip, old, times)
     worlds = np.empty((len(times), len(new.joints), 4, 4))
     for j, joint in enumerate(new.joints):
         source: str | None = joint.id
@@ -58,7 +58,7 @@ def carried_clip(clip: Clip, old: Skeleton, new: Skeleton, *, settled: FloatArra
     return replace(clip, tracks=joint_tracks(tracks))
 
 
-def _posed(clip: Clip, skeleton: Skeleton, times: FloatArray) -> FloatArray:
+def posed_at(clip: Clip, skeleton: Skeleton, times: FloatArray) -> FloatArray:
     """Joints (k, j, 4, 4) of a sampled clip at its moments; at once where all tracks have the same ones."""
     shared = all(len(t.times) == 1 or np.array_equal(t.times, times) for rows in clip.tracks.values() for t in rows)
     if not shared:

@@ -2,6 +2,7 @@
 
 from pegloom.document.edits.axes import aim_along, align_chain, match_axes, mend_axes, mirror_axes, square_bend
 from pegloom.document.edits.bodies import Body, body_of, wear_body
+from pegloom.document.edits.bring import to_controls, to_joints
 from pegloom.document.edits.controls import (
     build_controls,
     change_channel,
@@ -479,6 +480,8 @@ __all__ = [
     "take_hold",
     "take_material",
     "take_weave",
+    "to_controls",
+    "to_joints",
     "transfer",
     "turn_by",
     "turn_joints",

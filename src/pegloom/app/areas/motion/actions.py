@@ -7,7 +7,7 @@ from functools import partial
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
 from pegloom.app.actions.posing import keyed_at, without
-from pegloom.app.areas.motion import layering
+from pegloom.app.areas.motion import bringing, layering
 from pegloom.app.areas.motion.layering import layer_posed
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings
@@ -93,4 +93,5 @@ ACTIONS = (
     Action("keys.remove", "Remove keys", "Motion", "Keys at this frame", remove_keys, key="Shift+Del", needs=(*WITH_RIG, CLIP)),
     Action("keys.auto", "Auto-key", "Motion", "Every change of a pose sets a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.hand.auto_key),
     *layering.ACTIONS,
+    *bringing.ACTIONS,
 )  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pegloom.app.areas.motion.actions import ACTIONS
+from pegloom.app.areas.motion.bringing import BringSettings
 from pegloom.app.areas.motion.cards import CARDS
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.pick_card import pick_panes
@@ -26,7 +27,7 @@ def _no_clips(state: State) -> bool:
 AREA = AreaSpec(
     Area.MOTION, "Motion", "try it, key it",
     steps=(Step("motion.trial_clip", _no_clips, lambda s: "try it with a sample clip"),),
-    actions=ACTIONS, cards=CARDS, panes=(posed_pane(), *pick_panes()), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "clip"),
+    actions=ACTIONS, settings=(BringSettings,), cards=CARDS, panes=(posed_pane(), *pick_panes()), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "clip"),
     shows=("controls", "mesh"), marks=(controls, pins), painters=(auto_key_sign,), marks_face_the_eye=True,
     hint=lambda state: "Pose a control and press <keys.write> to set a key; <time.play> plays",
     fullness=fullness, enter=lambda state: {"lens": Lens.NONE}, lenses=True,
