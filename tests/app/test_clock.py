@@ -203,6 +203,26 @@ def test_baked_to_joints_and_back_onto_the_controls(playing):
     assert session.clip.curves is own
 
 
+def test_a_clip_is_copied_named_moved_sped_up_and_deleted(playing, monkeypatch):
+    session = playing.session
+    first = session.clip
+    playing.click("button.clips.copy")
+    copy = session.clip
+    assert copy.id != first.id and copy.curves == first.curves
+    monkeypatch.setattr(playing.c.ask, "name", lambda title, suggestion: "wave")
+    playing.click("button.clips.rename")
+    assert session.clip.name == "wave"
+    playing.click("button.clips.up")
+    assert session.character.clips[0].id == copy.id
+    playing.click("button.clips.faster")
+    assert session.clip.length == pytest.approx(first.length / 2)
+    playing.click("button.clips.drop")
+    assert copy.id not in {clip.id for clip in session.character.clips}
+    assert session.c.state.clip is None
+    session.undo()
+    assert copy.id in {clip.id for clip in session.character.clips}
+
+
 def test_with_auto_key_on_a_drag_is_a_key_at_once(playing):
     session = playing.session
     session.set_view(auto_key=True)

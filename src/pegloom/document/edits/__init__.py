@@ -3,6 +3,7 @@
 from pegloom.document.edits.axes import aim_along, align_chain, match_axes, mend_axes, mirror_axes, square_bend
 from pegloom.document.edits.bodies import Body, body_of, wear_body
 from pegloom.document.edits.bring import to_controls, to_joints
+from pegloom.document.edits.clips import copy_clip, drop_clip, order_clip, rename_clip, speed_clip
 from pegloom.document.edits.controls import (
     build_controls,
     change_channel,
@@ -294,6 +295,7 @@ __all__ = [
     "close_borders",
     "close_rig",
     "constrain",
+    "copy_clip",
     "copy_coupling",
     "copy_material",
     "copy_shape",
@@ -307,6 +309,7 @@ __all__ = [
     "drive_morph",
     "drop_channel",
     "drop_character",
+    "drop_clip",
     "drop_constraint",
     "drop_control",
     "drop_controls",
@@ -382,6 +385,7 @@ __all__ = [
     "move_key",
     "newer_build",
     "open_up",
+    "order_clip",
     "order_layer",
     "parted_moves",
     "parted_rests",
@@ -406,6 +410,7 @@ __all__ = [
     "remove_part",
     "remove_reference",
     "remove_unused",
+    "rename_clip",
     "rename_control",
     "rename_expression",
     "rename_joint",
@@ -463,6 +468,7 @@ __all__ = [
     "show_by",
     "side_gaps",
     "smooth_weights",
+    "speed_clip",
     "split_bone",
     "split_part",
     "spread_twist",

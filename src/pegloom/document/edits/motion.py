@@ -14,6 +14,9 @@ from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.model import Document
 
+LENGTHS = (0.01, 3600.0)
+"""Seconds a clip may last."""
+
 
 def add_clip(document: Document, name: str, *, length: float = 2.0, rate: float = 30.0) -> tuple[Document, str]:
     """An empty clip. Returns the document and the clip's id."""
@@ -70,7 +73,7 @@ def set_length(document: Document, clip_id: str, *, length: float | None = None,
     clip = document.require_character().clip(clip_id)
     length = clip.length if length is None else length
     rate = clip.rate if rate is None else rate
-    if not 0.01 <= length <= 3600 or not 1 <= rate <= 240:
+    if not LENGTHS[0] <= length <= LENGTHS[1] or not 1 <= rate <= 240:
         raise EditError("a clip lasts 0.01 to 3600 s at 1 to 240 frames a second")
     return with_clip(document, replace(clip, length=length, rate=rate))
 

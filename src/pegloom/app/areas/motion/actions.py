@@ -7,7 +7,7 @@ from functools import partial
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
 from pegloom.app.actions.posing import keyed_at, without
-from pegloom.app.areas.motion import bringing, layering
+from pegloom.app.areas.motion import bringing, clipping, layering
 from pegloom.app.areas.motion.layering import layer_posed
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings
@@ -92,6 +92,7 @@ ACTIONS = (
     Action("keys.let_go", "Let go what was posed", "Motion", "The clip plays as it is keyed; one undo brings it back", let_go, needs=(*WITH_RIG, POSED)),
     Action("keys.remove", "Remove keys", "Motion", "Keys at this frame", remove_keys, key="Shift+Del", needs=(*WITH_RIG, CLIP)),
     Action("keys.auto", "Auto-key", "Motion", "Every change of a pose sets a key", toggle_auto_key, needs=WITH_RIG, on=lambda s: s.hand.auto_key),
+    *clipping.ACTIONS,
     *layering.ACTIONS,
     *bringing.ACTIONS,
 )  # fmt: skip

@@ -26,6 +26,11 @@ class ClipsCard(Card):
             action_button(q["motion.new_clip"], "New clip", role="main"),
             action_button(q["motion.trial_clip"], "Sample clip"),
         )
+        self.row(action_button(q["clips.rename"], "Rename"), action_button(q["clips.copy"], "Duplicate"), action_button(q["clips.drop"], "Delete"))
+        self.row(
+            action_button(q["clips.up"], "Up"), action_button(q["clips.down"], "Down"),
+            action_button(q["clips.slower"], "Slower"), action_button(q["clips.faster"], "Faster"),
+        )
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
