@@ -15,6 +15,7 @@ from pegloom.core.errors import ShapeError
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.motion.clips import Clip, MorphTrack
 from pegloom.core.motion.retell import posed_at
+from pegloom.core.motion.tracks import JointTracks
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.couplings import Combine
 from pegloom.core.rig.evaluate import AT_ONCE, driven, joints_at
@@ -81,10 +82,8 @@ def onto_controls(
     for solver in rig.solvers:
         amount = slots.index[solver.amount]
         values[:, amount] = 0.0
-    for solver in rig.solvers:
-        if solver.id not in wanted:
-            continue
-        progress(0.6 + 0.35 * len(left) / max(len(wanted), 1), f"leading {solver.name or solver.id} by its goal")
+    for done, solver in enumerate(s for s in rig.solvers if s.id in wanted):
+        progress(0.6 + 0.35 * done / len(wanted), f"leading {solver.name or solver.id} by its goal")
         amount = slots.index[solver.amount]
         led = np.concatenate([ik_values(skeleton, rig, values[k : k + AT_ONCE], solver) for k in range(0, len(times), AT_ONCE)])
         led[:, amount] = 1.0
@@ -101,7 +100,7 @@ def onto_controls(
         told = values[:, slot]
         if not channel.locked and np.abs(told - slots.rest[slot]).max() > SAME:
             curves[ref] = reduced(curve(times, told, Run.LINEAR), SAME)
-    result = replace(clip, curves=MappingProxyType(curves), tracks=type(clip.tracks)(), morphs=morphs)
+    result = replace(clip, curves=MappingProxyType(curves), tracks=JointTracks(), morphs=morphs)
     return Brought(result, gaps.max(axis=1), skeleton.joints[int(farthest)].name, int(frame), tuple(left), names)
 
 
@@ -121,13 +120,13 @@ def _put_morphs(
     """Put weights of morph targets on the channels that lead to them, in values (k, v); tracks and names of those that no
     channel shows."""
     told: dict[int, FloatArray] = {}
-    shown: list[tuple[MorphTrack, int, int | None]] = []
-    for track in clip.morphs:
+    shown: list[tuple[int, int, int | None, FloatArray]] = []
+    for i, track in enumerate(clip.morphs):
         weights = np.array([[w for _, _, w in track.at(float(t))] for t in times])
         for k, name in enumerate(track.names):
             drives = [d for d in rig.morphs if d.morph == name and d.part in ("", part_ids.get(track.part, track.part))]
             source = _source(rig, drives[0].channel) if len(drives) == 1 else None
-            shown.append((track, k, rig.slots.index.get(drives[0].channel) if len(drives) == 1 else None))
+            shown.append((i, k, rig.slots.index.get(drives[0].channel) if len(drives) == 1 else None, weights[:, k]))
             if source is not None:
                 # Several targets may hang on one handle, each on its own way: what one does is nothing to the others.
                 slot, gain = source
@@ -136,10 +135,9 @@ def _put_morphs(
         values[:, slot] = np.clip(rows, rig.slots.low[slot], rig.slots.high[slot])
     plays = driven(skeleton, rig, values) if shown else values
     waits: dict[int, list[int]] = {}
-    for track, k, at in shown:
-        wanted = np.array([track.at(float(t))[k][2] for t in times])
+    for i, k, at, wanted in shown:
         if at is None or np.abs(plays[:, at] - wanted).max(initial=0.0) > WEIGHT:
-            waits.setdefault(clip.morphs.index(track), []).append(k)
+            waits.setdefault(i, []).append(k)
     left = tuple(
         replace(clip.morphs[i], names=tuple(clip.morphs[i].names[k] for k in some), weights=clip.morphs[i].weights[:, some])
         for i, some in waits.items()

@@ -23,7 +23,7 @@ from pegloom.app.widgets import action_button, button, clear, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.layouts import side_by_side
 from pegloom.app.widgets.sliders import SliderRow
-from pegloom.core.motion.layers import LayerMode
+from pegloom.core.motion.layers import Layer, LayerMode
 from pegloom.core.said import counted
 
 MODES = (("turns further", LayerMode.TURN), ("adds up", LayerMode.ADD), ("replaces", LayerMode.SET))
@@ -35,6 +35,7 @@ class LayersCard(Card):
             c, "Layers", "motion.layers",
             sentence="What lies over the clip; its keys stay under it. Keys go to the one in hand.", is_open=False,
         )  # fmt: skip
+        self.listed: tuple[tuple[Layer, ...], Layer | None] | None = None
         q = c.actions.qactions
         self.row(action_button(q["layers.add"], "New layer"), action_button(q["layers.mix"], "Mix down"))
         self.rows = QVBoxLayout()
@@ -67,7 +68,8 @@ class LayersCard(Card):
         self.body.addWidget(self.about)
 
     def key(self, state: State) -> tuple[object, ...]:
-        return (state.clip.layers if state.clip is not None else None, state.settings.of(LayerSettings).layer, state.clock.time)
+        amount = state.layer.amount.at(state.clock.time) if state.layer is not None else None
+        return (state.clip.layers if state.clip is not None else None, state.settings.of(LayerSettings).layer, amount)
 
     def _moved(self, amount: float) -> None:
         """Under the mouse it is shown and becomes a step when let go; by keys each press is one."""
@@ -77,6 +79,18 @@ class LayersCard(Card):
         layers = state.clip.layers if state.clip is not None else ()
         self.note.setText(str(len(layers)) if layers else "none")
         hand = state.layer
+        if (layers, hand) != self.listed:
+            self.listed = layers, hand
+            self._list(layers, hand)
+        self.about.setVisible(hand is not None)
+        if hand is not None:
+            if not self.name.hasFocus():
+                self.name.setText(hand.name)
+            self.mode.setCurrentIndex(self.mode.findData(hand.mode))
+            self.amount.set(hand.amount.at(state.clock.time))
+
+    def _list(self, layers: tuple[Layer, ...], hand: Layer | None) -> None:
+        """A row a layer, the highest first; not made anew at every frame that plays."""
         clear(self.rows)
         for layer in reversed(layers):
             self._show_row(layer.id, layer.name, len({control for control, _ in layer.curves}), on=layer.on, alone=layer.alone, held=layer is hand)
@@ -85,12 +99,6 @@ class LayersCard(Card):
             self.rows.addWidget(own)
         else:
             self.rows.addWidget(label("No layer lies over this clip.", "caption"))
-        self.about.setVisible(hand is not None)
-        if hand is not None:
-            if not self.name.hasFocus():
-                self.name.setText(hand.name)
-            self.mode.setCurrentIndex(self.mode.findData(hand.mode))
-            self.amount.set(hand.amount.at(state.clock.time))
 
     def _show_row(self, layer: str, name: str, controls: int, *, on: bool, alone: bool, held: bool) -> None:
         tick = QCheckBox()
