@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import click
 import typer
 
-from pegloom import cli_rig
+from pegloom import cli_motion, cli_rig
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.files.reports import unforeseen
 
@@ -499,7 +499,7 @@ def convert(
     _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
 
 
-for _command in cli_rig.COMMANDS:
+for _command in (*cli_rig.COMMANDS, *cli_motion.COMMANDS):
     app.command()(_plain_errors(_command))
 
 

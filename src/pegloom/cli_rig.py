@@ -66,39 +66,6 @@ def guard(project: Path, fix: Annotated[Path | None, typer.Option("--fix", help=
         raise typer.Exit(1)
 
 
-def bake_motion(
-    project: Path,
-    output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom, .glb or .usda")],
-    back: Annotated[bool, typer.Option("--back", help="The other way: from joints onto the controls.")] = False,
-    as_json: Json = False,
-) -> None:
-    """Bake every clip of keys to sampled motion of the joints, or bring sampled ones onto the controls."""
-    from pegloom.document import edits
-    from pegloom.files.opening import open_any
-    from pegloom.files.writing import write_rig
-
-    document = open_any(project)
-    character = document.require_character()
-    if character.rig is None:
-        raise EditError("there are no controls; build them first")
-    rows, lines = [], []
-    for clip in character.clips:
-        if back and clip.tracks:
-            document, told = edits.to_controls(document, clip.id)
-            gap = 1000.0 * float(told.gaps.max(initial=0.0))
-            rows.append({"clip": clip.name, "farthest_mm": gap, "joint": told.worst, "frame": told.frame, "on_fk": list(told.on_fk), "morphs_left": list(told.morphs)})
-            lines.append(f"{clip.name}: on the controls, the farthest joint {gap:.3f} mm off, {told.worst} at frame {told.frame}")
-        elif not back and not clip.tracks and clip.every_curve:
-            document = edits.to_joints(document, clip.id)
-            count = max(t.times.size for tracks in document.require_character().clip(clip.id).tracks.values() for t in tracks)
-            rows.append({"clip": clip.name, "samples": int(count)})
-            lines.append(f"{clip.name}: on the joints, {count} samples")
-    if not rows:
-        raise EditError(f"no clip of {project.name} is on {'joints' if back else 'controls'}; there is nothing to bake")
-    write_rig(output, document)
-    _print({"output": str(output), "clips": rows}, as_json, "\n".join([*lines, f"written: {output}"]))
-
-
 def pose(
     project: Path,
     frames: Annotated[Path, typer.Option(help="FRAMES.json")],
@@ -161,4 +128,4 @@ def _json(path: Path) -> Any:
         raise EditError(f"{path.name} is no JSON ({error})") from None
 
 
-COMMANDS = (controls, guard, bake_motion, pose, edit)
+COMMANDS = (controls, guard, pose, edit)

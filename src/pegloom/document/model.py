@@ -13,6 +13,7 @@ from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, triangulate, upright
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.retarget import Pairing, Source
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import Pose, Shown
@@ -331,6 +332,10 @@ class Character:
     rig_changes: RigChanges = field(default_factory=RigChanges)
     pose: Shown = field(default_factory=Pose)
     clips: tuple[Clip, ...] = ()
+    sources: tuple[Source, ...] = ()
+    """Motion of other bodies, as it came: what clips are borrowed from."""
+    pairings: tuple[Pairing, ...] = ()
+    """How the skeletons of sources and this one go together."""
     weaves: tuple[Weave, ...] = ()
     uses: Mapping[str, Use] = field(default_factory=dict)
     """What joints are for, where a person said otherwise than is told (core/skeleton/uses)."""

@@ -9,18 +9,23 @@ from pathlib import Path
 import numpy as np
 
 from pegloom.core.arrays import frozen
-from pegloom.core.errors import MeshFileError
+from pegloom.core.errors import MeshFileError, ShapeError
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.retarget import Source
 from pegloom.core.motion.retell import carried_clip
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.said import counted
-from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, Vector, side_of_name
 from pegloom.files.allowance import allowed
 from pegloom.files.bvh import BvhMotion, read_bvh
 from pegloom.files.gltf import read_gltf
+from pegloom.files.names import Unique
 from pegloom.files.raw import checked_size
-from pegloom.files.soundness import sound
+from pegloom.files.reading import read_mesh
+from pegloom.files.soundness import clip as sound_clip
+from pegloom.files.soundness import joints, sound
 
+MOTION_FILES = (".bvh", ".glb", ".gltf", ".usd", ".usda", ".usdc", ".usdz")
 LEAST_MATCHED = 0.3
 """Share of the file's joints that must be known by name, or it is another skeleton's motion."""
 
@@ -59,13 +64,34 @@ def read_motion(path: Path, skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple
     return result, notes
 
 
+def read_sources(path: Path) -> tuple[tuple[Source, ...], tuple[str, ...]]:
+    """Motion of any body, one source a clip, with the skeleton as the file has it; and what is to be said of it.
+
+    BVH, GLB, glTF, USD. Raises MeshFileError for a broken file, or one without motion of joints.
+    """
+    suffix = path.suffix.lower()
+    if suffix == ".bvh":
+        skeleton, clip = _of_bvh(read_bvh(path), path.stem)
+        try:
+            return (Source("", path.stem, joints(skeleton), sound_clip(clip), path.name),), ()
+        except ShapeError as error:
+            raise MeshFileError(path.name, str(error), hint="write the motion again") from error
+    if suffix not in MOTION_FILES:
+        raise MeshFileError(path.name, "is no motion this program reads", hint="use BVH, GLB, glTF or USD")
+    imported = read_mesh(path)
+    clips = tuple(c for c in imported.clips if c.tracks)
+    if imported.skeleton is None or not clips:
+        raise MeshFileError(path.name, "holds no motion of joints", hint="choose a file with a clip")
+    return tuple(Source("", c.name, imported.skeleton, c, path.name) for c in clips), imported.notes
+
+
 def _plain(name: str) -> str:
     return re.sub(r"[^a-z0-9]", "", name.rsplit(":", 1)[-1].lower())
 
 
 def _of_bvh(motion: BvhMotion, name: str) -> tuple[Skeleton, Clip]:
     worlds: list[np.ndarray] = []
-    joints, tracks = [], {}
+    joints, tracks, names = [], {}, Unique()
     times = frozen(np.arange(len(motion.turns)) * motion.step)
     for i, joint in enumerate(motion.joints):
         place = joint.offset + (worlds[joint.parent] if joint.parent >= 0 else 0.0)
@@ -73,7 +99,11 @@ def _of_bvh(motion: BvhMotion, name: str) -> tuple[Skeleton, Clip]:
         joint_id = f"bvh.{i}"
         parent = f"bvh.{joint.parent}" if joint.parent >= 0 else None
         x, y, z = (float(v) for v in place)
-        joints.append(Joint(joint_id, joint.name or joint_id, parent, Side.CENTRE, (x, y, z), origin=Origin.FILE))
+        tail: Vector | None = None
+        if joint.tail is not None and np.abs(joint.tail).max() > 0:
+            tail = (x + float(joint.tail[0]), y + float(joint.tail[1]), z + float(joint.tail[2]))
+        name_here = names(joint.name or joint_id)
+        joints.append(Joint(joint_id, name_here, parent, side_of_name(name_here), (x, y, z), origin=Origin.FILE, tail=tail))
         tracks[joint_id] = (
             Track("translation", times, frozen(np.ascontiguousarray(motion.moves[:, i]))),
             Track("rotation", times, frozen(np.ascontiguousarray(motion.turns[:, i]))),

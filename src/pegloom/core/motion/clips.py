@@ -14,6 +14,7 @@ from pegloom.core.curves.curve import pack
 from pegloom.core.curves.kernel import PackedCurves, sample_all
 from pegloom.core.errors import ShapeError
 from pegloom.core.memo import by_identity
+from pegloom.core.motion.borrowed import Borrowed
 from pegloom.core.motion.layers import Layer, lay_on, playing
 from pegloom.core.motion.tracks import JointTracks, rows_at
 from pegloom.core.rig.controls import ControlRig
@@ -53,6 +54,7 @@ class Clip:
     layers : laid over the curves, from the bottom up.
     tracks : sampled motion of joints. seconds.
     morphs : sampled weights of morph targets beside it.
+    borrowed : the source its motion was carried over from, where it was.
     """
 
     id: str
@@ -63,6 +65,7 @@ class Clip:
     tracks: JointTracks = field(default_factory=JointTracks)
     layers: tuple[Layer, ...] = ()
     morphs: tuple[MorphTrack, ...] = ()
+    borrowed: Borrowed | None = None
 
     @property
     def playing(self) -> tuple[Layer, ...]:

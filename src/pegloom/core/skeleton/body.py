@@ -53,7 +53,7 @@ HELPER = re.compile(
 )
 HEAD = re.compile(r"(?<![a-z])(head|skull)(?![a-z])")
 TAIL = re.compile(r"(?<![a-z])tail(?![a-z])")
-WING = re.compile(r"wing|feather|humerus|pinion")
+WING = re.compile(r"wing|feather|pinion")
 BLADE = re.compile(r"blade|scapula|shoulder|clavicle|collar")
 RUNS = {"snout": re.compile(r"snout|proboscis|(?<!\w )trunk"), "rope": re.compile(r"rope|chain|tentacle")}
 THUMB = re.compile(r"thumb|pollex")

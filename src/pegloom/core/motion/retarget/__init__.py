@@ -1,0 +1,14 @@
+"""Motion carried from one body to another: reading the source, pairing, carrying over, planting, measuring."""
+
+from pegloom.core.motion.borrowed import Borrowed, CarryOptions
+from pegloom.core.motion.retarget.carrying import Carried, retarget
+from pegloom.core.motion.retarget.chains import part_title, parts_of
+from pegloom.core.motion.retarget.pairing import ChainPair, Pairing, pair, refusal, said, sign_of
+from pegloom.core.motion.retarget.plant import Contact, Sole
+from pegloom.core.motion.retarget.soles import soles_of
+from pegloom.core.motion.retarget.source import Source, Stood, moments_of, stance_of, stood
+
+__all__ = [
+    "Borrowed", "Carried", "CarryOptions", "ChainPair", "Contact", "Pairing", "Sole", "Source", "Stood", "moments_of", "pair", "part_title", "parts_of", "refusal",
+    "retarget", "said", "sign_of", "soles_of", "stance_of", "stood",
+]  # fmt: skip
