@@ -220,7 +220,7 @@ def clap(build: Build) -> Act:
         beat = 0.5 - 0.5 * np.cos(2 * np.pi * min(t, 2.4) / 0.8)
         akimbo = ease((t - 2.6) / 0.7)
         for name, side in SIDES:
-            upper = unit(np.array([side * 0.45, -0.85, 0.35]))
+            upper = unit(np.array([side * 0.05, -0.85, 0.5]))
             shoulder = np.array([side * build.shoulders, 0.0, 0.0])
             elbow = shoulder + build.upper * upper
             gap = 0.02 + 0.22 * (1 - beat)
@@ -464,6 +464,134 @@ def perform(
         offsets, root = offsets @ tip_over.T, root @ tip_over.T
         ends = {i: tip_over @ e for i, e in ends.items()}
     return Take(names, parents, offsets / style.unit, ends, local, root / style.unit, rate, truth, parts)
+
+
+@dataclass(frozen=True)
+class Beast:
+    """A four-legged performer. legs: how long its legs are, as a factor; back: from hips to shoulders, metres; hind bones thigh,
+    shin, hock; fore bones upper, lower, paw; wide: half of how far its feet stand apart."""
+
+    legs: float = 1.0
+    back: float = 0.55
+    wide: float = 0.09
+    neck: float = 0.3
+    thigh: float = 0.26
+    shin: float = 0.25
+    hock: float = 0.17
+    upper: float = 0.22
+    lower: float = 0.22
+    paw: float = 0.1
+
+
+BEAST = {
+    "hips": ("pelvis", ""), "loin": ("loin", "hips"), "back": ("back", "loin"), "chest": ("chest", "back"), "neck": ("neck", "chest"), "head": ("head", "neck"),
+    "tail1": ("tail_1", "hips"), "tail2": ("tail_2", "tail1"),
+    **{f"{part}.{s}": (f"{s}_{name}", f"{above}.{s}" if above not in ("hips", "chest") else above) for s in "lr" for part, name, above in (
+        ("thigh", "thigh", "hips"), ("shin", "shin", "thigh"), ("hock", "hock", "shin"), ("toes", "hind_paw", "hock"),
+        ("blade", "blade", "chest"), ("upper", "fore_upper", "blade"), ("lower", "fore_lower", "upper"), ("paw", "fore_wrist", "lower"), ("fingers", "fore_paw", "paw"))},
+}  # fmt: skip
+
+
+def _two_bones(start: Array, end: Array, a: float, b: float, knee: Array) -> Array:
+    """Where the middle joint is; knee: the way it points."""
+    way = end - start
+    far = min(max(float(np.linalg.norm(way)), abs(a - b) * 1.001), (a + b) * 0.9995)
+    e = unit(way)
+    side = unit(knee - e * float(e @ knee))
+    cosine = np.clip((a * a + far * far - b * b) / (2 * a * far), -1, 1)
+    return start + a * (cosine * e + np.sqrt(1 - cosine**2) * side)
+
+
+def _beast_at(beast: Beast, place: Array, heading: float, feet: dict[str, tuple[Array, float]], bob: float) -> dict[str, Array]:
+    """Places of all joints: feet by name (hind or fore, side): where it stands, and how far it is lifted in its step (0 to 1)."""
+    k = beast.legs
+    body = yaw(heading)
+    high = k * (0.985 * (beast.thigh + beast.shin) * 0.86 + beast.hock) + 0.03
+    at = {"hips": place + [0, high + 0.05 + bob, 0]}
+    for name, share in (("loin", 0.3), ("back", 0.6), ("chest", 1.0)):
+        at[name] = at["hips"] + body @ np.array([0, 0.01 * np.sin(np.pi * share), beast.back * share])
+    at["neck"] = at["chest"] + body @ np.array([0, 0.06, 0.1])
+    at["head"] = at["neck"] + body @ np.array([0, 0.8 * beast.neck, 0.6 * beast.neck])
+    at["tail1"] = at["hips"] + body @ np.array([0, 0.01, -0.1])
+    at["tail2"] = at["tail1"] + body @ np.array([0, -0.06, -0.15])
+    for name, side in SIDES:
+        stands, lift = feet[f"hind.{name}"]
+        toes = stands + [0, 0.03, 0]
+        # The hock's bone leans on as the foot pushes off.
+        lean = 0.1 + 0.7 * lift
+        at[f"thigh.{name}"] = at["hips"] + body @ np.array([side * beast.wide * 0.9, -0.05, 0.0])
+        at[f"toes.{name}"] = toes
+        at[f"hock.{name}"] = toes + k * beast.hock * (body @ np.array([0, np.cos(lean), -np.sin(lean)]))
+        at[f"shin.{name}"] = _two_bones(at[f"thigh.{name}"], at[f"hock.{name}"], k * beast.thigh, k * beast.shin, body @ AHEAD)
+        stands, lift = feet[f"fore.{name}"]
+        at[f"blade.{name}"] = at["chest"] + body @ np.array([side * beast.wide * 0.8, 0.0, 0.0])
+        at[f"upper.{name}"] = at[f"blade.{name}"] + body @ np.array([side * 0.01, -0.06 - 0.4 * beast.upper * k, 0.1])
+        at[f"fingers.{name}"] = stands + [0, 0.03, 0]
+        at[f"paw.{name}"] = stands + [0, 0.03, 0] + k * beast.paw * (body @ np.array([0, np.cos(0.9 * lift), -np.sin(0.9 * lift)]))
+        at[f"lower.{name}"] = _two_bones(at[f"upper.{name}"], at[f"paw.{name}"], k * beast.upper * 0.9, k * beast.lower, body @ -AHEAD)
+    return at
+
+
+def amble(beast: Beast, *, seconds: float, rate: float = 60.0, stride: float = 0.7, period: float = 0.9, turn: float = 0.0, scale: float = 100.0) -> Take:
+    """A four-legged walk: left hind, left fore, right hind, right fore; in a file whose unit is a metre over `scale`."""
+    order = {"hind.l": 0.0, "fore.l": 0.25, "hind.r": 0.5, "fore.r": 0.75}
+    speed = stride / period
+
+    def path(t: float) -> tuple[Array, float]:
+        if abs(turn) < 1e-9:
+            return np.array([0.0, 0.0, speed * t]), 0.0
+        r = speed / turn
+        return np.array([r * (1 - np.cos(turn * t)), 0.0, r * np.sin(turn * t)]), turn * t
+
+    def foot(name: str, t: float) -> tuple[Array, float]:
+        side = 1.0 if name.endswith("l") else -1.0
+        ahead = beast.back + 0.1 if name.startswith("fore") else -0.02
+        own = t / period - order[name]
+        n, u = int(np.floor(own)), own - np.floor(own)
+
+        def fall(m: int) -> Array:
+            place, way = path((m + order[name] + 0.36) * period)
+            return place + yaw(way) @ np.array([side * beast.wide, 0.0, ahead])
+
+        if u < 0.72:
+            return fall(n), 0.0 if u < 0.6 else 0.4 * ease((u - 0.6) / 0.12)
+        v = (u - 0.72) / 0.28
+        place = fall(n) + ease(v) * (fall(n + 1) - fall(n)) + [0, 0.06 * beast.legs * np.sin(np.pi * v), 0]
+        return place, 0.4 + 0.6 * np.sin(np.pi * v) - 0.4 * v
+
+    def places(t: float) -> dict[str, Array]:
+        place, way = path(t)
+        return _beast_at(beast, place, way, {n: foot(n, t) for n in order}, 0.01 * np.sin(4 * np.pi * t / period))
+
+    still = {n: (np.array([(1 if n.endswith("l") else -1) * beast.wide, 0.0, beast.back + 0.1 if n.startswith("fore") else -0.02]), 0.0) for n in order}
+    rest = _beast_at(beast, np.zeros(3), 0.0, still, 0.0)
+    parts = list(BEAST)
+    parents = [-1 if not BEAST[p][1] else parts.index(BEAST[p][1]) for p in parts]
+    first = {i: next((j for j in range(len(parts)) if parents[j] == i), None) for i in range(len(parts))}
+
+    def frames(at: dict[str, Array], way: float) -> Array:
+        result = []
+        for i, p in enumerate(parts):
+            j = first[i]
+            if p == "hips" or j is None:
+                result.append(yaw(way) if p == "hips" or parents[i] < 0 else result[parents[i]] if p in ("toes.l", "toes.r") else yaw(way))
+                continue
+            result.append(axes(at[parts[j]] - at[p], yaw(way)[:, 0]))
+        return np.array(result)
+
+    times = np.arange(round(seconds * rate) + 1) / rate
+    base = frames(rest, 0.0)
+    world = np.empty((len(times), len(parts), 3, 3))
+    truth = np.empty((len(times), len(parts), 3))
+    offsets = np.array([np.zeros(3) if parents[i] < 0 else rest[p] - rest[parts[parents[i]]] for i, p in enumerate(parts)])
+    for k, t in enumerate(times):
+        at = places(float(t))
+        world[k] = frames(at, path(float(t))[1]) @ np.swapaxes(base, -1, -2)
+        for i, _p in enumerate(parts):
+            truth[k, i] = at["hips"] if parents[i] < 0 else truth[k, parents[i]] + world[k, parents[i]] @ offsets[i]
+    local = np.stack([world[:, i] if parents[i] < 0 else np.swapaxes(world[:, parents[i]], -1, -2) @ world[:, i] for i in range(len(parts))], axis=1)
+    ends = {parts.index("head"): np.array([0.0, -0.03, 0.2]) * scale, **{parts.index(f"{e}.{s}"): np.array([0.0, -0.01, 0.06]) * scale for e in ("toes", "fingers") for s in "lr"}}
+    return Take([BEAST[p][0] for p in parts], parents, offsets * scale, ends, local, truth[:, 0] * scale, rate, truth, parts)
 
 
 def main() -> None:

@@ -66,8 +66,8 @@ def retarget(
     from pegloom.files.pairings import read_pairing, write_pairing
     from pegloom.files.writing import write_rig
 
-    if output.suffix.lower() not in (".glb", ".pegloom", ".bvh", ".usda", ".usdc", ".usd"):
-        raise MeshFileError(output.name, "this ending cannot hold motion", hint="use .glb, .pegloom, .bvh or .usda")
+    if output.suffix.lower() not in (".glb", ".pegloom", ".bvh"):
+        raise MeshFileError(output.name, "this ending cannot hold motion", hint="use .glb, .pegloom or .bvh")
     document = open_any(onto)
     skeleton = document.require_character().require_skeleton()
     results, lines, made = [], [], []
@@ -97,7 +97,7 @@ def retarget(
                 "rest": {"source": lent.carried.rests[0], "target": lent.carried.rests[1], "source_frame": None if read.frame is None else round(read.frame * rate)},
                 "scale": lent.carried.scale,
                 "contacts": [
-                    {"part": c.part, "joint": skeleton.joint(c.point).name, "frames": [round((c.first - times[0]) * rate), round((c.last - times[0]) * rate)], "level": c.level}
+                    {"part": c.part, "joint": skeleton.joint(c.point).name, "frames": [round((c.first - times[0]) * rate), round((c.last - times[0]) * rate)], "level": c.level, "on": c.on}
                     for c in lent.carried.contacts
                 ],
                 "slide_mm": figures.slide_mm, "floor_mm": figures.floor_mm, "direction_deg": dict(figures.direction_deg), "limit_excess_deg": figures.limit_deg,

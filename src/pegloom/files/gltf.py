@@ -291,9 +291,9 @@ def _read(file: GltfFile) -> Imported:
             faces[number] = part.name, tuple(m.name for m in part.morphs)
         if skin is not None and skeleton is not None and joints is not None and values is not None:
             weights[part.id] = skin_weights(file, skeleton, int(skin), joints, values)
-    if not parts:
-        raise file.fail("holds no surface", hint="export the mesh with its faces")
     clips = read_clips(file, skeleton, parents, faces) if skeleton is not None else ()
+    if not parts and not clips:
+        raise file.fail("holds no surface", hint="export the mesh with its faces")
     for kind, label in (("cameras", "cameras"), ("lights", "lights")):
         if file.json.get(kind):
             file.notes.append(f"{label} ignored: {len(file.json[kind])}")

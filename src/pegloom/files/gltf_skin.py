@@ -92,6 +92,10 @@ def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> Fil
         for j, matrix in zip(joints, matrices, strict=True):
             inverse.setdefault(j, matrix)
     if not inverse:
+        # Motion alone has no skin to say what its joints are: what moves, and what hangs on it.
+        inverse = {j: np.linalg.inv(worlds[j]) for j in _moving_nodes(file, parents) if abs(np.linalg.det(worlds[j])) > 1e-12}
+        limited(len(inverse), MOST_JOINTS, "joints")
+    if not inverse:
         return None
     order = _parents_first(list(inverse), parents)
     singular = [j for j in order if abs(np.linalg.det(inverse[j])) < 1e-12]
@@ -126,6 +130,22 @@ def read_skeleton(file: GltfFile, worlds: FloatArray, parents: list[int]) -> Fil
             )
         )
     return FileSkeleton(Skeleton(tuple(joints_out)), order, settle, plain, np.array([inverse[j] for j in order]))
+
+
+def _moving_nodes(file: GltfFile, parents: list[int]) -> list[int]:
+    """Nodes of a file without meshes that its animations move, and all below them."""
+    nodes = file.json.get("nodes", [])
+    if any("mesh" in node for node in nodes):
+        return []
+    moved = {c["target"].get("node") for a in file.json.get("animations", []) for c in a.get("channels", [])}
+    found = []
+    for node in range(len(nodes)):
+        here = node
+        while here >= 0 and here not in moved:
+            here = parents[here]
+        if here >= 0:
+            found.append(node)
+    return found
 
 
 def _parents_first(joints: list[int], parents: list[int]) -> list[int]:

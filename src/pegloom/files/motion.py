@@ -78,11 +78,21 @@ def read_sources(path: Path) -> tuple[tuple[Source, ...], tuple[str, ...]]:
             raise MeshFileError(path.name, str(error), hint="write the motion again") from error
     if suffix not in MOTION_FILES:
         raise MeshFileError(path.name, "is no motion this program reads", hint="use BVH, GLB, glTF or USD")
-    imported = read_mesh(path)
+    imported = read_mesh(path, motion=True)
     clips = tuple(c for c in imported.clips if c.tracks)
     if imported.skeleton is None or not clips:
         raise MeshFileError(path.name, "holds no motion of joints", hint="choose a file with a clip")
-    return tuple(Source("", c.name, imported.skeleton, c, path.name) for c in clips), imported.notes
+    return tuple(Source("", c.name, imported.skeleton, _rated(c), path.name) for c in clips), imported.notes
+
+
+def _rated(clip: Clip) -> Clip:
+    """The clip with the rate its samples have, where they are even."""
+    longest = max((t.times for rows in clip.tracks.values() for t in rows), key=len)
+    steps = np.diff(longest)
+    if len(steps) < 2 or steps.min() < 0.98 * steps.max():
+        return clip
+    rate = 1.0 / float(np.median(steps))
+    return replace(clip, rate=round(rate, 3) if abs(rate - round(rate)) > 0.02 else float(round(rate)))
 
 
 def _plain(name: str) -> str:

@@ -30,8 +30,9 @@ READERS: dict[str, Callable[[Path], Imported]] = {
 READABLE = (*READERS, ".zip")
 
 
-def read_mesh(path: Path, *, most: int | None = None) -> Imported:
-    """Read a mesh file. most: bytes it may unpack to, None for what `allowance` grants.
+def read_mesh(path: Path, *, most: int | None = None, motion: bool = False) -> Imported:
+    """Read a mesh file. most: bytes it may unpack to, None for what `allowance` grants. motion: whether one that holds
+    motion and no surface will do.
 
     Raises MeshFileError for a missing file, an unknown kind or broken contents; TooLargeError past `most`.
     """
@@ -45,7 +46,10 @@ def read_mesh(path: Path, *, most: int | None = None) -> Imported:
             path.name, f"'{path.suffix or 'no ending'}' is no mesh file this program reads", hint=f"use {known}"
         )
     with allowed(path.name, size, most=most):
-        return sound(_read(reader, path), path.name)
+        found = sound(_read(reader, path), path.name)
+    if not found.parts and not motion:
+        raise MeshFileError(path.name, "holds motion and no surface", hint="open a mesh; bring motion in in Motion, under Borrow")
+    return found
 
 
 def _read(reader: Callable[[Path], Imported], path: Path) -> Imported:

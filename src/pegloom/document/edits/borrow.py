@@ -16,10 +16,12 @@ from pegloom.core.motion.onto_controls import Brought, onto_controls
 from pegloom.core.motion.retarget import (
     Carried,
     ChainPair,
+    Flesh,
     Pairing,
     Sole,
     Source,
     Stood,
+    flesh_of,
     pair,
     retarget,
     said,
@@ -131,7 +133,7 @@ def _told(document: Document, clip: Clip, progress: Progress) -> tuple[Document,
         rig = character.require_rig()
     share = 0.6 if link.controls else 1.0
     done = retarget(
-        source, character.require_skeleton(), pairing, options=link.options, soles=soles_here(character),
+        source, character.require_skeleton(), pairing, options=link.options, soles=soles_here(character), flesh=flesh_here(character),
         limits=rig.limits if rig is not None else (), progress=part_of(progress, 0.0, share),
     )  # fmt: skip
     told = replace(clip, rate=done.clip.rate, length=done.clip.length, tracks=done.clip.tracks, curves={}, morphs=())
@@ -151,6 +153,14 @@ def soles_here(character: Character) -> dict[str, Sole]:
         return {}
     bound = [(part.mesh.points, character.skin.weights[part.id]) for part in character.at_level(0) if part.id in character.skin.weights]
     return soles_of(character.require_skeleton(), bound)
+
+
+def flesh_here(character: Character) -> dict[str, Flesh]:
+    """The bound skin about the bones that hands may touch."""
+    if character.skin is None:
+        return {}
+    bound = [(part.mesh.points, character.skin.weights[part.id]) for part in character.at_level(0) if part.id in character.skin.weights]
+    return flesh_of(character.require_skeleton(), bound)
 
 
 def _mark(clip: Clip) -> str:

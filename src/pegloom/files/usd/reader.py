@@ -29,6 +29,7 @@ from pegloom.files.names import Unique
 from pegloom.files.raw import read_beside, reason
 from pegloom.files.soundness import MOST_LEVELS, usable
 from pegloom.files.usd.layers import LEVELS, open_stage, told
+from pegloom.files.usd.motion import read_clips
 
 
 def read_here(path: Path) -> Imported:
@@ -90,7 +91,8 @@ class _Reader:
                 parts.append(part)
                 if skin is not None:
                     weights[part.id] = skin
-        if not parts:
+        clips = read_clips(self.stage, skeletons, self.joint_paths, self.skeleton, self.unit, self.notes) if self.skeleton is not None else ()
+        if not parts and not clips:
             raise MeshFileError(self.path.name, "holds no surface", hint="export the mesh with its faces")
         for kind in ("Camera", "DistantLight", "SphereLight", "DomeLight", "Points", "BasisCurves", "PointInstancer"):
             count = sum(p.GetTypeName() == kind for p in prims)
@@ -100,7 +102,7 @@ class _Reader:
         plain = len(self.materials) - 1
         parts = [_with_plain(p, plain) for p in parts]
         return Imported(
-            tuple(parts), tuple(self.materials), tuple(i for i in self.images.values() if i is not None), self.skeleton, weights or None, (),
+            tuple(parts), tuple(self.materials), tuple(i for i in self.images.values() if i is not None), self.skeleton, weights or None, clips,
             tuple(self.notes),
         )  # fmt: skip
 

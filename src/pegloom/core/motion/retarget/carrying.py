@@ -21,7 +21,7 @@ from pegloom.core.motion.retarget.carry import (
     flattened_feet,
     performance,
 )
-from pegloom.core.motion.retarget.chains import frames_of, kind_of, parts_of
+from pegloom.core.motion.retarget.chains import LIMBS, frames_of, kind_of, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.figures import Figures, beyond, measured
 from pegloom.core.motion.retarget.pairing import Pairing
@@ -35,8 +35,10 @@ from pegloom.core.motion.retarget.plant import (
     limbs_of,
     paths,
     sunk,
+    units,
 )
 from pegloom.core.motion.retarget.source import Source, moments_of, stance_of, stood
+from pegloom.core.motion.retarget.touch import Flesh, touched
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.skeleton.joints import Skeleton
@@ -60,12 +62,12 @@ class Carried:
 
 def retarget(
     source: Source, target: Skeleton, pairing: Pairing, *, options: CarryOptions | None = None, soles: Mapping[str, Sole] | None = None,
-    limits: Sequence[JointLimit] = (), progress: Progress = silent,
+    flesh: Mapping[str, Flesh] | None = None, limits: Sequence[JointLimit] = (), progress: Progress = silent,
 ) -> Carried:  # fmt: skip
     """Tell a source's motion on another skeleton.
 
     target : at rest, Y up, facing +Z, metres. soles : what of the skin can touch the floor, by part; without, joints stand
-    for it. Directions of arms, and of legs that stand alike at rest, are taken over; all else turns from its rest as the
+    for it. flesh : the skin about bones that hands may touch. Directions of arms, and of legs that stand alike at rest, are taken over; all else turns from its rest as the
     source does. The root's path is scaled by the legs' length. Raises EditError where nothing is paired, or the range is
     empty.
     """
@@ -92,6 +94,7 @@ def retarget(
     figure.places = root_there.copy()
     figure.stand()
     adjusted(figure, pairing)
+    _reached(figure, pairing, ours)
     bounds = _bounds(target, limits) if options.limits else {}
     figure.limited(bounds)
     figure.stand()
@@ -108,6 +111,7 @@ def retarget(
     missed: dict[str, FloatArray] = {}
     if options.plant:
         missed = _planted(figure, limbs, floor, kept, ours, progress)
+    touches, ruled = touched(seen, figure, pairing, scale, units(seen, chains), flesh or {}, ours) if options.touch else ([], {})
     figure.limited(bounds)
     figure.stand()
     shift = np.zeros((len(kept), 3))
@@ -120,11 +124,21 @@ def retarget(
     progress(0.85, "measuring")
     figures = measured(
         seen, figure, pairing, limbs, soles, copied=copied, floor=floor, missed=missed, over=beyond(figure, bounds),
-        path=(figure.places, root_there + shift),
+        path=(figure.places, root_there + shift), ruled=ruled,
     )  # fmt: skip
-    contacts = contacts_of(limbs, kept, figure) if options.plant else ()
+    contacts = tuple(sorted([*(contacts_of(limbs, kept, figure) if options.plant else ()), *touches], key=lambda c: c.first))
     overlay = scale * seen.at + (figure.places - scale * seen.at[:, seen.number(base_pair.source[0])])[:, None]
     return Carried(_clip(source, figure, kept, base), figures, contacts, scale, (read.stance, stance_of(target)), overlay, copied)
+
+
+def _reached(figure: Figure, pairing: Pairing, axes: Mapping[str, FloatArray]) -> None:
+    """Bring the ends of limbs nearer to their base, or farther from it, where a chain says so."""
+    for chain in pairing.chains:
+        if chain.reach == 1.0 or kind_of(chain.part) not in LIMBS or len(chain.target) < 3:
+            continue
+        upper, lower, end = (figure.skeleton.index[j] for j in chain.target[:3])
+        start = figure.at[:, upper]
+        bend_to(figure, (upper, lower, end), start + chain.reach * (figure.at[:, end] - start), axes[chain.target[0]][:, 0])
 
 
 def _scale(source: Skeleton, target: Skeleton, pairing: Pairing, copied: frozenset[str]) -> float:

@@ -13,7 +13,7 @@ from pegloom.core.motion.retarget.carry import Performance
 from pegloom.core.motion.retarget.chains import kind_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import Pairing
-from pegloom.core.motion.retarget.plant import Limb, Sole, _per_frame, _runs
+from pegloom.core.motion.retarget.plant import Limb, Sole, _runs
 from pegloom.core.motion.retarget.turns import across, unit, vector_of
 
 STANDS = 0.05
@@ -51,6 +51,7 @@ class Figures:
 def measured(
     seen: Performance, figure: Figure, pairing: Pairing, limbs: list[Limb], soles: Mapping[str, Sole], *,
     copied: frozenset[str], floor: float, missed: Mapping[str, FloatArray], over: FloatArray, path: tuple[FloatArray, FloatArray],
+    ruled: Mapping[str, FloatArray],
 ) -> Figures:  # fmt: skip
     """Measure a carried motion against its source. missed : of each limb's end (k,), metres; over (k,) degrees past limits;
     path : the root here and the source's, scaled, (k, 3) each."""
@@ -84,7 +85,7 @@ def measured(
             rows.append((float(gap.max()) / 0.01, k, "feet", f"{gap.max() * 1000:.0f} mm off the floor"))
         under = np.maximum(floor - lowest, 0.0) / length
         strain = np.maximum(strain, under / 0.01)
-    directions = _directions(seen, figure, pairing, copied, limbs, rows, strain)
+    directions = _directions(seen, figure, pairing, copied, limbs, ruled, rows, strain)
     for part, far in missed.items():
         length = next((limb.length for limb in limbs if limb.chain.part == part), 1.0)
         _note(rows, far / length / 0.03, 0, part, "is {:.0f} mm short of where it stands", far / length * 1000)
@@ -113,11 +114,11 @@ def _note(rows: list[tuple[float, int, str, str]], badness: FloatArray, first: i
 
 
 def _directions(
-    seen: Performance, figure: Figure, pairing: Pairing, copied: frozenset[str], limbs: list[Limb], rows: list[tuple[float, int, str, str]], strain: FloatArray
+    seen: Performance, figure: Figure, pairing: Pairing, copied: frozenset[str], limbs: list[Limb], ruled: Mapping[str, FloatArray],
+    rows: list[tuple[float, int, str, str]], strain: FloatArray,
 ) -> dict[str, float]:
     """Mean angle (degrees) between the bones of limbs here and there, by part."""
     result = {}
-    ruled = {limb.chain.part: np.max([_per_frame(s) < 2 * STANDS for s in limb.speeds], axis=0) if limb.hand and limb.speeds else None for limb in limbs}
     for chain in pairing.chains:
         if chain.part not in copied:
             continue
@@ -131,9 +132,10 @@ def _directions(
             _note(rows, angle / 25.0, 0, chain.part, "points {:.0f} degrees off the source", angle)
             strain[:] = np.maximum(strain, angle / 25.0)
         if total:
-            free = ruled.get(chain.part)
+            touches = ruled.get(chain.part)
             mean = np.mean(total, axis=0)
-            result[chain.part] = float(mean[~free].mean() if free is not None and (~free).any() else mean.mean())
+            free = np.ones(len(mean), dtype=bool) if touches is None else np.asarray(touches < 0.02)
+            result[chain.part] = float(mean[free].mean()) if free.any() else 0.0
     return result
 
 

@@ -37,13 +37,14 @@ STRETCH = 0.9985
 @dataclass(frozen=True, eq=False)
 class Contact:
     """A stretch of time in which a point of a limb stands. part : whose. point : joint id here. first, last : seconds.
-    level : metres over the floor here."""
+    level : metres over the floor here. on : what is touched."""
 
     part: str
     point: str
     first: float
     last: float
     level: float
+    on: str = "floor"
 
 
 @dataclass(frozen=True, eq=False)

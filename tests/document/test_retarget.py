@@ -1,0 +1,172 @@
+"""Motion carried over, judged on exported files by other code, against what the performer truly did."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+from tools import takes
+
+from pegloom.core.errors import EditError
+from pegloom.core.motion.retarget import CarryOptions, pair, parts_of, retarget, stood
+from pegloom.core.rig.limits import JointLimit
+from pegloom.document import edits
+from tests.support import judge
+from tests.support.figures import shipped
+from tests.support.lent import BUILD, Judged, source_of, stout
+
+STYLES = {
+    "T, named": takes.Style(rest="T"), "A, other names": takes.Style(rest="A", names="short", sides=("l", "r")),
+    "lying, nameless, aside": takes.Style(rest="relaxed", names="none", facing=1.0, up="z", unit=1.0), "a rest that is no body": takes.Style(rest="stick"),
+    "arms ahead": takes.Style(rest="ahead", unit=1.0),
+}  # fmt: skip
+BODIES = {"wick": lambda: shipped("wick"), "stout": stout}
+
+
+def carry(document, take, folder, **more):
+    document, (source,) = edits.add_sources(document, [source_of(take, folder)])
+    return edits.borrow(document, source, **more)
+
+
+@pytest.mark.parametrize("body", BODIES)
+@pytest.mark.parametrize("style", STYLES)
+def test_a_walk_keeps_its_feet_its_arms_and_its_path(style, body, tmp_path):
+    take = takes.perform(BUILD, takes.walk(BUILD, turn=0.2), seconds=3.0, rate=60.0, style=STYLES[style], noise=0.005)
+    document, lent = carry(BODIES[body](), take, tmp_path)
+    judged = Judged(document, lent.clip, take, tmp_path)
+    assert np.percentile(judged.slide(), 95) < 5.0
+    low = judged.lowest_mm(judged.standing()[::12])
+    assert low.min() > -5.0 and low.max() < 5.0
+    for side in "lr":
+        assert judged.angle("upper", "fore", side).mean() < 3.0 and judged.angle("fore", "hand", side).mean() < 3.0
+        assert judged.angle("thigh", "shin", side).mean() < 6.0 and judged.angle("shin", "foot", side).mean() < 6.0
+    # The path, by the lengths of legs of both.
+    ours = document.require_character().require_skeleton()
+    places = [ours.positions[ours.index[j]] for j in parts_of(ours)["leg.l"][:3]]
+    ratio = np.linalg.norm(np.diff(places, axis=0), axis=1).sum() / (BUILD.thigh + BUILD.shin)
+    there, here = judged.truth("hips") * ratio, judged.played.at("hips")
+    way = np.linalg.norm(np.diff(there, axis=0), axis=1).sum()
+    assert np.linalg.norm((here - here[0]) - (there - there[0]), axis=1).max() < 0.03 * way
+    # What the program says of itself agrees with what was found.
+    figures = lent.carried.figures
+    assert figures.slide_mm < 5.0 and figures.floor_mm < 5.0 and max(figures.direction_deg.values()) < 6.0
+
+
+@pytest.mark.parametrize("act", ["jump", "reach"])
+def test_crouches_and_jumps_stay_on_the_floor_and_nothing_flips(act, tmp_path):
+    take = takes.perform(BUILD, getattr(takes, act)(BUILD), seconds=2.6, rate=60.0, style=takes.Style(rest="A"))
+    document, lent = carry(stout(), take, tmp_path)
+    judged = Judged(document, lent.clip, take, tmp_path)
+    assert np.percentile(judged.slide(), 95) < 5.0
+    # The top of a jump is slow as well, and no contact: there both ankles are high.
+    grounded = [k for k in judged.standing()[::8] if min(judged.truth("toes", s)[k, 1] for s in "lr") < 0.06]
+    low = judged.lowest_mm(np.array(grounded))
+    assert low.min() > -5.0 and low.max() < 5.0
+    for name in ("l_hand", "r_hand", "l_shin", "r_shin"):
+        turns = judged.played.by_name[name][:, :3, :3]
+        step = np.degrees(np.arccos(np.clip((np.einsum("kab,kab->k", turns[1:], turns[:-1]) - 1) / 2, -1, 1)))
+        assert step.max() < 20.0, name
+
+
+def test_clapping_hands_meet_and_hands_lie_on_the_hips_of_a_stout_body(tmp_path):
+    take = takes.perform(BUILD, takes.clap(BUILD), seconds=4.0, rate=60.0)
+    document, lent = carry(stout(), take, tmp_path)
+    judged = Judged(document, lent.clip, take, tmp_path)
+    on = {(c.part, c.on) for c in lent.carried.contacts}
+    assert ("arm.l", "other hand") in on and ("arm.r", "other hand") in on
+    apart_there = np.linalg.norm(judged.truth("hand", "l") - judged.truth("hand", "r"), axis=1) * judged.there
+    apart_here = np.linalg.norm(judged.at("hand", "l") - judged.at("hand", "r"), axis=1) * judged.here
+    met = np.argmin(apart_there)
+    assert abs(apart_here[met] - apart_there[met]) < 0.008
+    # Without it they would not: this body's shoulders are broader.
+    plain, lent = carry(stout(), take, tmp_path, options=CarryOptions(touch=False))
+    bare = Judged(plain, lent.clip, take, tmp_path)
+    assert abs(np.linalg.norm(bare.at("hand", "l")[met] - bare.at("hand", "r")[met]) * bare.here - apart_there[met]) > 0.016
+
+
+def test_arms_that_hang_and_swing_touch_nothing(tmp_path):
+    take = takes.perform(BUILD, takes.walk(BUILD), seconds=2.5, rate=60.0)
+    _, lent = carry(stout(), take, tmp_path)
+    assert {c.on for c in lent.carried.contacts} == {"floor"}
+
+
+def test_a_four_legged_walk_on_quite_another_build(tmp_path):
+    document = shipped("dumble")
+    skeleton = document.require_character().require_skeleton()
+    for beast, stride in ((takes.Beast(legs=1.7, wide=0.12), 1.2), (takes.Beast(legs=0.55, back=0.7, wide=0.07), 0.45)):
+        take = takes.amble(beast, seconds=2.5, stride=stride)
+        done, lent = carry(document, take, tmp_path)
+        judged = Judged(done, lent.clip, take, tmp_path)
+        parts = parts_of(skeleton)
+        there = 1.7 / float(np.ptp(take.truth[0][:, 1]))
+        ours = there / (lent.carried.scale * 100.0)
+        slides, lefts = [], {}
+        for side in "lr":
+            for part, end in ((f"leg.{side}", "toes"), (f"foreleg.{side}", "fingers")):
+                here = judged.played.at(skeleton.joint(parts[part][-1]).name)
+                slides.append(judge.slide_mm(here, judged.truth(end, side), take.rate, here_to_body=ours, there_to_body=there))
+                lefts[part] = here[:, 0]
+        assert np.percentile(np.concatenate(slides), 95) < 5.0
+        assert (lefts["leg.l"] > lefts["leg.r"]).all() and (lefts["foreleg.l"] > lefts["foreleg.r"]).all(), "legs cross"
+        hips, chest = (judged.played.at(skeleton.joint(parts["trunk"][k]).name) for k in (0, -1))
+        line = chest - hips
+        pitch = np.degrees(np.arcsin(line[:, 1] / np.linalg.norm(line, axis=1)))
+        rest = skeleton.positions[skeleton.index[parts["trunk"][-1]]] - skeleton.positions[skeleton.index[parts["trunk"][0]]]
+        assert np.abs(pitch - np.degrees(np.arcsin(rest[1] / np.linalg.norm(rest)))).max() < 4.0, "the back is not level"
+
+
+def test_in_place_a_range_and_the_size_of_the_source(tmp_path):
+    take = takes.perform(BUILD, takes.walk(BUILD), seconds=4.0, rate=30.0)
+    large = takes.perform(BUILD, takes.walk(BUILD), seconds=4.0, rate=30.0, style=takes.Style(unit=0.0001))
+    document, lent = carry(shipped("wick"), take, tmp_path)
+    _, other = carry(shipped("wick"), large, tmp_path)
+    assert other.carried.scale == pytest.approx(lent.carried.scale / 100.0, rel=1e-4)
+    assert np.allclose(other.carried.clip.tracks.rows, lent.carried.clip.tracks.rows, atol=1e-4)
+    _, still = carry(document, take, tmp_path, options=CarryOptions(in_place=True, first=1.0, last=3.0))
+    clip = still.carried.clip
+    assert clip.length == pytest.approx(2.0, abs=1e-6)
+    (root,) = [t for t in clip.tracks["spine.hips"] if t.path == "translation"]
+    assert np.abs(root.values[:, [0, 2]] - root.values[0, [0, 2]]).max() < 0.06
+    with pytest.raises(EditError, match="nothing in that range"):
+        carry(document, take, tmp_path, options=CarryOptions(first=9.0))
+
+
+def test_limits_are_kept(tmp_path):
+    take = takes.perform(BUILD, takes.reach(BUILD), seconds=3.0, rate=30.0)
+    skeleton = stout().require_character().require_skeleton()
+    source = source_of(take, tmp_path)
+    pairing = pair(stood(source).skeleton, skeleton, own=source.skeleton)
+    limits = (JointLimit("arm.l.upper", (-0.6,) * 3, (0.6,) * 3), JointLimit("spine.spine", (-0.05,) * 3, (0.05,) * 3), JointLimit("leg.l.lower", (0.0, -0.1, -0.1), (1.2, 0.1, 0.1)))
+    free, bound = (retarget(source, skeleton, pairing, limits=limits, options=CarryOptions(limits=kept)) for kept in (False, True))
+    assert bound.figures.limit_deg < 2.0
+    for limit in limits:
+        turned = []
+        for done in (free, bound):
+            (track,) = [t for t in done.clip.tracks[limit.joint] if t.path == "rotation"]
+            rest = Rotation.from_matrix(skeleton.local[skeleton.index[limit.joint], :3, :3])
+            vector = (rest.inv() * Rotation.from_quat(track.values)).as_rotvec()
+            turned.append(np.degrees(np.maximum(vector - limit.high, np.array(limit.low) - vector).max()))
+        assert turned[0] > 5.0 and turned[1] < 2.0, limit.joint
+
+
+def test_a_corrected_chain_and_another_rest(tmp_path):
+    take = takes.perform(BUILD, takes.walk(BUILD), seconds=2.0, rate=30.0)
+    document, lent = carry(stout(), take, tmp_path)
+    before = Judged(document, lent.clip, take, tmp_path).at("hand", "l")
+    pairing = document.require_character().pairings[0].id
+    raised, (again,) = edits.set_chain(document, pairing, "arm.l", turn=(0.0, 0.0, 20.0))
+    assert again.clip == lent.clip
+    shoulder = Judged(document, lent.clip, take, tmp_path).at("upper", "l")
+    after = Judged(raised, lent.clip, take, tmp_path).at("hand", "l")
+    angle = judge.angle_deg(before - shoulder, after - shoulder)
+    assert angle.mean() == pytest.approx(20.0, abs=4.0)
+    still, _ = edits.set_chain(document, pairing, "arm.l", amount=0.0)
+    swings = [one.require_character().clip(lent.clip).tracks["arm.l.upper"][0].values for one in (document, still)]
+    assert np.ptp(swings[0], axis=0).max() > 0.3 and np.ptp(swings[1], axis=0).max() < 1e-6
+    near, _ = edits.set_chain(document, pairing, "arm.l", reach=0.8)
+    shorter = np.linalg.norm(Judged(near, lent.clip, take, tmp_path).at("hand", "l") - shoulder, axis=1)
+    assert shorter.mean() == pytest.approx(0.8 * np.linalg.norm(before - shoulder, axis=1).mean(), rel=0.03)
+    with pytest.raises(EditError, match="amount"):
+        edits.set_chain(document, pairing, "arm.l", amount=9.0)
+    other, (told,) = edits.set_source_rest(document, pairing, 0.5)
+    assert told.carried.rests[0] in ("relaxed", "A") and other.require_character().pairings[0].rest == 0.5
