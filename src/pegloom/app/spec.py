@@ -12,6 +12,7 @@ from PyQt6.QtCore import Qt
 
 from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import State
+from pegloom.core.arrays import FloatArray
 from pegloom.document.model import Character
 
 if TYPE_CHECKING:
@@ -53,6 +54,10 @@ def never(character: Character) -> bool:
 
 def nothing(state: State) -> Mapping[str, Any]:
     return {}
+
+
+def nothing_beside(c: Context) -> FloatArray | None:
+    return None
 
 
 def no_hint(state: State) -> str:
@@ -162,6 +167,7 @@ class AreaSpec:
     boards : reference pictures show.
     pins : snags are pinned where they are.
     marks_face_the_eye : the marks depend on the camera.
+    beside : places (n, 3) of what stands beside the character; "show all" shows them, too.
     wheels : what the wheel does with a key held: (key, wheel(context, steps)).
     frames_new_meshes : the camera goes to a mesh that has changed.
     """
@@ -195,5 +201,6 @@ class AreaSpec:
     boards: bool = True
     pins: bool = False
     marks_face_the_eye: bool = False
+    beside: Callable[[Context], FloatArray | None] = nothing_beside
     wheels: tuple[tuple[Qt.KeyboardModifier, Callable[[Context, float], None]], ...] = ()
     frames_new_meshes: bool = False

@@ -16,6 +16,7 @@ from pegloom.files.leftovers import LeftOver
 from pegloom.files.reading import READABLE as READABLE_MESHES
 
 READABLE = f"Meshes and projects ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom)"
+ANY_MOTION = "Motion of any body (*.bvh *.glb *.gltf *.usd *.usda *.usdc *.usdz)"
 MOTIONS = "Motion of the same skeleton (*.bvh *.glb *.gltf)"
 PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff *.bmp *.tga)"
 
@@ -48,6 +49,12 @@ class AskByDialog:
 
     def open_motion(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Import motion", "", MOTIONS)[0]
+
+    def open_takes(self) -> list[str]:
+        return QFileDialog.getOpenFileNames(self.window, "Bring motion of another body", "", ANY_MOTION)[0]
+
+    def open_pairing(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Open a pairing", "", "Pairing (*.json)")[0]
 
     def name(self, title: str, suggestion: str) -> str:
         return ask_name(title, suggestion, self.window)

@@ -257,6 +257,7 @@ class Stage(QOpenGLWidget):
         key = (
             state.character, self.c.frames.frame(), state.selection.kind, state.selection.ids, state.viewing, state.area,
             state.vertices, state.tooling.tool, state.clock.playing, self.hovered, self.grip, state.settings.of(MarkSettings),
+            tuple(state.settings.of(kind) for kind in self.c.area.settings) if self.c.area.marks_face_the_eye else (), state.clip,
             (self.camera, self.size_in_points) if self.c.area.marks_face_the_eye else (),
         )  # fmt: skip
         if self._marks_for is not None and same(key, self._marks_for):
@@ -301,6 +302,9 @@ class Stage(QOpenGLWidget):
             points = np.array([[-0.9, 0, -0.3], [0.9, 1.7, 0.3]])
         else:
             points = np.concatenate(list(frame.points.values()))
+            more = self.c.area.beside(self.c)
+            if more is not None:
+                points = np.concatenate([points, more])
         if len(points):
             # Room above for the chips, and below for the hint.
             low, high = points.min(axis=0), points.max(axis=0)

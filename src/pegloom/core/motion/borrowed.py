@@ -23,6 +23,24 @@ class CarryOptions:
 
 
 @dataclass(frozen=True, slots=True)
+class Measured:
+    """What a clip was found to be when it was made; see `Figures`.
+
+    scale : target over source. worst_at : seconds of the clip. worst_part, worst : where, and what is wrong there.
+    """
+
+    scale: float = 1.0
+    slide_mm: float = 0.0
+    floor_mm: float = 0.0
+    limit_deg: float = 0.0
+    arms_deg: float = 0.0
+    legs_deg: float = 0.0
+    worst_at: float = 0.0
+    worst_part: str = ""
+    worst: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Borrowed:
     """source, pairing : ids in the character. controls : whether the motion stands on controls; on_ik : limbs whose goals
     lead there, None as the rig rests. mark : what the result was, so that a change by hand is noticed."""
@@ -33,3 +51,4 @@ class Borrowed:
     controls: bool = False
     on_ik: tuple[str, ...] | None = None
     mark: str = ""
+    measured: Measured | None = None

@@ -9,11 +9,14 @@ from pegloom.document.edits.borrow import (
     borrow_again,
     changed_by_hand,
     drop_source,
+    known_pairing,
+    pair_anew,
     pair_source,
     say_pair,
     set_chain,
     set_source_rest,
     soles_here,
+    use_pairing,
 )
 from pegloom.document.edits.bring import to_controls, to_joints
 from pegloom.document.edits.clips import copy_clip, drop_clip, order_clip, rename_clip, speed_clip
@@ -382,6 +385,7 @@ __all__ = [
     "keep_weave",
     "key_controls",
     "key_layer",
+    "known_pairing",
     "lay_out_card",
     "lay_over",
     "lay_pegs",
@@ -406,6 +410,7 @@ __all__ = [
     "open_up",
     "order_clip",
     "order_layer",
+    "pair_anew",
     "pair_source",
     "parted_moves",
     "parted_rests",
@@ -518,6 +523,7 @@ __all__ = [
     "unit_guesses",
     "unmatched_joints",
     "unused",
+    "use_pairing",
     "use_whole_body",
     "waiting_changes",
     "wear_body",

@@ -10,7 +10,7 @@ import numpy as np
 
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress, part_of, silent
-from pegloom.core.motion.borrowed import Borrowed, CarryOptions
+from pegloom.core.motion.borrowed import Borrowed, CarryOptions, Measured
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.onto_controls import Brought, onto_controls
 from pegloom.core.motion.retarget import (
@@ -22,6 +22,7 @@ from pegloom.core.motion.retarget import (
     Source,
     Stood,
     flesh_of,
+    moments_of,
     pair,
     retarget,
     said,
@@ -74,14 +75,37 @@ def pair_source(document: Document, source_id: str, *, known: Iterable[Pairing] 
     """
     character = document.require_character()
     source, skeleton = source_of(character, source_id), character.require_skeleton()
+    kept = known_pairing(character, source)
+    if kept is not None:
+        return document, kept.id
     theirs, ours = sign_of(source.skeleton), sign_of(skeleton)
-    for one in character.pairings:
-        if (one.source, one.target) == (theirs, ours):
-            return document, one.id
     found = next((one for one in known if (one.source, one.target) == (theirs, ours)), None)
     if found is None:
         found = pair(stood(source).skeleton, skeleton, own=source.skeleton, name=source.origin or source.name)
     return add_pairing(document, found)
+
+
+def known_pairing(character: Character, source: Source) -> Pairing | None:
+    """The pairing the document has of a source's skeleton with the character's."""
+    signs = sign_of(source.skeleton), sign_of(character.require_skeleton())
+    return next((one for one in character.pairings if (one.source, one.target) == signs), None)
+
+
+def pair_anew(document: Document, source_id: str, *, progress: Progress = silent) -> tuple[Document, tuple[Lent, ...]]:
+    """Find the pairing of a source again, whatever was said of it; clips follow."""
+    character = document.require_character()
+    source = source_of(character, source_id)
+    found = pair(stood(source).skeleton, character.require_skeleton(), own=source.skeleton, name=source.origin or source.name)
+    return use_pairing(document, found, progress=progress)
+
+
+def use_pairing(document: Document, pairing: Pairing, *, progress: Progress = silent) -> tuple[Document, tuple[Lent, ...]]:
+    """Another pairing in the place of the one of the same two skeletons, or beside the others; clips follow."""
+    character = document.require_character()
+    same = next((p for p in character.pairings if (p.source, p.target) == (pairing.source, pairing.target)), None)
+    if same is None:
+        return add_pairing(document, pairing)[0], ()
+    return mend(document, same.id, lambda p: replace(pairing, id=p.id), progress=progress)
 
 
 def add_pairing(document: Document, pairing: Pairing) -> tuple[Document, str]:
@@ -143,8 +167,23 @@ def _told(document: Document, clip: Clip, progress: Progress) -> tuple[Document,
         plain = replace(told, layers=())
         brought = onto_controls(plain, character.require_skeleton(), rig, on_ik=link.on_ik, part_ids={}, progress=part_of(progress, share, 1.0))
         told = replace(brought.clip, layers=clip.layers)
-    told = replace(told, borrowed=replace(link, mark=_mark(told)))
+    told = replace(told, borrowed=replace(link, mark=_mark(told), measured=_measured(done, float(moments_of(source.clip)[0]), link.options)))
     return with_clip(document, told), Lent(told.id, done, brought)
+
+
+def _measured(done: Carried, start: float, options: CarryOptions) -> Measured:
+    figures = done.figures
+
+    def mean(kind: str) -> float:
+        some = [v for part, v in figures.direction_deg.items() if part.startswith(kind)]
+        return sum(some) / len(some) if some else 0.0
+
+    worst = figures.worst
+    first = max(options.first, start) if options.first is not None else start
+    return Measured(
+        done.scale, figures.slide_mm, figures.floor_mm, figures.limit_deg, mean("arm"), mean("leg"),
+        0.0 if worst is None else max(worst.time - first, 0.0), "" if worst is None else worst.part, "" if worst is None else worst.what,
+    )  # fmt: skip
 
 
 def soles_here(character: Character) -> dict[str, Sole]:

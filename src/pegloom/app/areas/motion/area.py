@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from pegloom.app.areas.motion.actions import ACTIONS
+from pegloom.app.areas.motion.borrowing import PAIRING, BorrowSettings
 from pegloom.app.areas.motion.bringing import BringSettings
 from pegloom.app.areas.motion.cards import CARDS
+from pegloom.app.areas.motion.pair_view import PairTool, pair_marks, places_beside
+from pegloom.app.areas.motion.pairing_pane import PairingPane, wanted
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.pick_card import pick_panes
 from pegloom.app.panels.posed import posed_pane
-from pegloom.app.spec import AreaSpec, Step
+from pegloom.app.spec import AreaSpec, Pane, Place, Step
 from pegloom.app.stage.posing import TOOLS, auto_key_sign, controls, pins
 from pegloom.app.state.state import Area, State
 from pegloom.document.model import Character
@@ -27,8 +30,8 @@ def _no_clips(state: State) -> bool:
 AREA = AreaSpec(
     Area.MOTION, "Motion", "try it, key it",
     steps=(Step("motion.trial_clip", _no_clips, lambda s: "try it with a sample clip"),),
-    actions=ACTIONS, settings=(BringSettings,), cards=CARDS, panes=(posed_pane(), *pick_panes()), lanes=(quality_lane(),), tools=TOOLS, picks=("control", "clip"),
-    shows=("controls", "mesh"), marks=(controls, pins), painters=(auto_key_sign,), marks_face_the_eye=True,
+    actions=ACTIONS, settings=(BringSettings, BorrowSettings), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane(PAIRING, "Pairing", Place.SIDE, PairingPane, wanted, size=340)), lanes=(quality_lane(),), tools=(PairTool(), *TOOLS), picks=("control", "clip"),
+    shows=("controls", "mesh"), marks=(controls, pins, pair_marks), painters=(auto_key_sign,), marks_face_the_eye=True, beside=places_beside,
     hint=lambda state: "Pose a control and press <keys.write> to set a key; <time.play> plays",
     fullness=fullness, enter=lambda state: {"lens": Lens.NONE}, lenses=True,
 )  # fmt: skip

@@ -94,6 +94,12 @@ def _own_times(clip: Clip, times: FloatArray) -> FloatArray:
     return next((t.times for rows in clip.tracks.values() for t in rows if len(t.times) == len(times)), times)
 
 
+def places_at(source: Source, read: Stood, time: float) -> FloatArray:
+    """Where a source's joints are (j, 3) at a moment of its clip, upright, in its own unit."""
+    world = worlds_of(source, np.array([time]))[0]
+    return np.asarray(world[:, :3, 3] @ read.upright.T)
+
+
 def stood(source: Source, frame: float | None = None) -> Stood:
     """A source read as a body: at a moment of its clip (seconds), or at what shows one best.
 

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from functools import partial
 
+from pegloom.app.areas.motion.cards.borrow import BorrowCard
 from pegloom.app.areas.motion.cards.bring import BringCard
 from pegloom.app.areas.motion.cards.clips import ClipsCard
 from pegloom.app.areas.motion.cards.keys import KeysCard
@@ -13,7 +14,7 @@ from pegloom.app.panels.snagcard import SnagCard
 from pegloom.app.widgets.card import Card
 
 CARDS: tuple[Callable[[Context], Card], ...] = (
-    ClipsCard, KeysCard, LayersCard, BringCard, TimeCard, partial(SnagCard, area="motion", sound="Nothing is wrong with the clips."),
+    ClipsCard, KeysCard, LayersCard, BorrowCard, BringCard, TimeCard, partial(SnagCard, area="motion", sound="Nothing is wrong with the clips."),
 )  # fmt: skip
 
 __all__ = ["CARDS"]
