@@ -20,22 +20,23 @@ class TimeWidget(Panel):
     def __init__(self, c: Context) -> None:
         super().__init__(c)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
-        self.span = c.state.length
-        """Seconds across the width, as shown last."""
+        self.start, self.span = 0.0, c.state.length
+        """Where the width begins, and seconds across it, as shown last."""
 
     def key(self, state: State) -> tuple[object, ...]:
         return (state.clock, state.at_rest, state.clip, state.kept_pose, state.trials, state.length, state.rate)
 
     def show_state(self, state: State) -> None:
-        self.span = state.length
+        first, last = state.played
+        self.start, self.span = first, last - first
         self.update()
 
     def x_of(self, seconds: float) -> float:
         """Pixel of a time."""
-        return LEFT + (self.width() - LEFT - RIGHT) * seconds / max(self.span, 1e-6)
+        return LEFT + (self.width() - LEFT - RIGHT) * (seconds - self.start) / max(self.span, 1e-6)
 
     def time_at(self, x: float) -> float:
-        return (x - LEFT) / max(self.width() - LEFT - RIGHT, 1) * self.span
+        return self.start + (x - LEFT) / max(self.width() - LEFT - RIGHT, 1) * self.span
 
     def painter(self) -> QPainter:
         """A painter with the strip's font."""

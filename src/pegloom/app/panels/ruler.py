@@ -30,7 +30,8 @@ class Ruler(TimeWidget):
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = self.painter()
         c, rate = self.c, self.c.state.rate
-        total = round(c.state.length * rate)
+        begin, end = (round(t * rate) for t in c.state.played)
+        total = end - begin
         base = TOP + 20
         painter.setPen(QPen(QColor(current().line), 1))
         painter.drawLine(QPointF(LEFT, base), QPointF(self.width() - RIGHT, base))
@@ -44,7 +45,7 @@ class Ruler(TimeWidget):
             return
         step = next((s for s in (1, 5, 10, 20, 30, 60, 120, 300, 600) if total / s <= 16), 1200)
         small = max(step // 5, 1)
-        for frame in range(0, total + 1, small):
+        for frame in range(begin - begin % small + (small if begin % small else 0), end + 1, small):
             x = self.x_of(frame / rate)
             tall = frame % step == 0
             painter.setPen(QPen(QColor(current().faint if tall else current().line), 1))
@@ -65,6 +66,8 @@ class Ruler(TimeWidget):
             painter.setPen(Qt.PenStyle.NoPen)
             layer = c.state.layer
             for time in clip.key_times if layer is None else layer.key_times:
+                if not self.start - 1e-6 <= time <= self.start + self.span + 1e-6:
+                    continue
                 x, y = self.x_of(time), base + 13
                 here = abs(time - c.state.clock.time) < 0.5 / rate
                 painter.setBrush(QColor(current().woad if here else current().soft))
@@ -77,6 +80,13 @@ class Ruler(TimeWidget):
                 text = f"No keys {where}yet: pose a control and press {c.actions.key('keys.write') or 'Set key'}."
                 painter.setPen(QColor(current().soft))
                 painter.drawText(QRectF(LEFT, base + 6, 500, 18), Qt.AlignmentFlag.AlignLeft, text)
+        if c.state.clock.shown_rate:
+            painter.setPen(QColor(current().madder))
+            text = f"shows {c.state.clock.shown_rate:.0f} of {rate:.0f} frames a second; the time holds"
+            painter.drawText(QRectF(self.width() - RIGHT - 330, base + 5, 330, 16), Qt.AlignmentFlag.AlignRight, text)
+        elif c.state.clock.part is not None:
+            painter.setPen(QColor(current().soft))
+            painter.drawText(QRectF(self.width() - RIGHT - 330, base + 5, 330, 16), Qt.AlignmentFlag.AlignRight, f"frames {begin} to {end} of {round(c.state.length * rate)}")
         x = self.x_of(c.state.clock.time)
         self.draw_now(painter, TOP + 4, self.height())
         text = "rest" if c.state.at_rest else str(round(c.state.clock.time * rate))

@@ -109,6 +109,12 @@ class Strip(Panel):
                 self.lanes[lane.id] = (lane, panel)
         for lane_id, (_, panel) in self.lanes.items():
             panel.setVisible(lane_id in wanted)
+        # In the order the area has them, under the ruler.
+        for place, lane_id in enumerate(wanted, 1):
+            panel = self.lanes[lane_id][1]
+            if self.times.indexOf(panel) != place:
+                self.times.removeWidget(panel)
+                self.times.insertWidget(place, panel)
         self._be_as_high_as(max(LEAST, HEIGHT + sum(self.lanes[lane_id][0].height for lane_id in wanted)))
 
     def _be_as_high_as(self, least: int) -> None:

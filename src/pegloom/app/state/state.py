@@ -215,11 +215,15 @@ class Clock:
 
     source : "" for the pose of the document, RANGE_TEST, a kept trial's id or a clip's.
     time : seconds.
+    part : the range (seconds) that is played and shown, of the source; None for all of it.
+    shown_rate : pictures a second that playing comes to, where that is fewer than it should; 0 where it holds.
     """
 
     source: str = ""
     time: float = 0.0
     playing: bool = False
+    part: tuple[float, float] | None = None
+    shown_rate: float = 0.0
 
 
 JOINT = "joint:"
@@ -397,6 +401,14 @@ class State:
         if self.kept_pose is not None:
             return TRIAL_FRAMES / self.rate
         return self.clip.length if self.clip is not None else 2.0
+
+    @property
+    def played(self) -> tuple[float, float]:
+        """From where to where (seconds) is played and shown."""
+        if self.clock.part is None:
+            return 0.0, self.length
+        first, last = (min(max(t, 0.0), self.length) for t in self.clock.part)
+        return (first, last) if last - first > 1e-6 else (0.0, self.length)
 
     @property
     def snapped_time(self) -> float:

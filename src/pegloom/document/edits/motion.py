@@ -50,15 +50,16 @@ def remove_keys(
     document: Document, clip_id: str, time: float, control_ids: frozenset[str] | None = None, *, layer: str = ""
 ) -> Document:
     """Remove keys at a time, of a clip or of a layer over it."""
-    return _keys_of(document, clip_id, layer, lambda clip: without_keys(clip, time, control_ids))
+    return keys_of(document, clip_id, layer, lambda clip: without_keys(clip, time, control_ids))
 
 
 def move_key(document: Document, clip_id: str, old: float, new: float, *, layer: str = "") -> Document:
     """Move all keys at one time to another, of a clip or of a layer over it."""
-    return _keys_of(document, clip_id, layer, lambda clip: moved_keys(clip, old, max(new, 0.0)))
+    return keys_of(document, clip_id, layer, lambda clip: moved_keys(clip, old, max(new, 0.0)))
 
 
-def _keys_of(document: Document, clip_id: str, layer_id: str, change: Callable[[Clip], Clip]) -> Document:
+def keys_of(document: Document, clip_id: str, layer_id: str, change: Callable[[Clip], Clip]) -> Document:
+    """A clip's own keys changed, or those of a layer over it: `change` gets the clip with them as its curves."""
     clip = document.require_character().clip(clip_id)
     layer = next((one for one in clip.layers if one.id == layer_id), None)
     if layer is None:

@@ -20,7 +20,7 @@ from pegloom.document.told.account import Names
 
 CONTROL = ("control", "control_id", "control_ids")
 JOINT = ("joint", "joint_id", "joint_ids", "first", "last", "parent_id")
-RECORDS: tuple[type, ...] = (ChannelChange, KitRig, edits.Read)
+RECORDS: tuple[type, ...] = (ChannelChange, KitRig, edits.Read, edits.KeyAt, edits.CarryOptions)
 """Records that edits take, told as objects of their fields."""
 
 
@@ -198,7 +198,7 @@ def _record(document: Document, hint: type, value: Any, where: str) -> Any:
     hints = typing.get_type_hints(hint)
     if not isinstance(value, dict) or not set(value) <= set(hints):
         raise EditError(f"{where} is {said(hint)}")
-    return hint(**{k: _value(document, "", hints[k], v, f"{where}.{k}") for k, v in value.items()})
+    return hint(**{k: _value(document, k, hints[k], v, f"{where}.{k}") for k, v in value.items()})
 
 
 def _named(document: Document, argument: str, value: str) -> str:

@@ -34,7 +34,7 @@ def cancel(c: Context) -> None:
         c.store.put(moves=())
     elif state.tooling.tool != Tool.PICK:
         c.store.put(tool=Tool.PICK)
-    elif open_panes := state.viewing.panes & {pane.id for pane in c.area.panes}:
+    elif open_panes := state.viewing.panes & {*(pane.id for pane in c.area.panes), *(lane.id for lane in c.area.lanes)}:
         c.store.put(panes=state.viewing.panes - open_panes)
     else:
         c.store.put(vertices=MappingProxyType({}), selection=Selection())
