@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QDoubleSpinBox, QSpinBox
 from pegloom.app.areas.motion.actions import set_time
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings, State
-from pegloom.app.widgets import label
+from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import tick
 
@@ -28,6 +28,12 @@ class TimeCard(Card):
         self.field("Length", self.length)
         self.field("Rate", self.rate)
         self.body.addWidget(tick(self, HandSettings, "looping", "Loop", name="motion.loop"))
+        q = c.actions.qactions
+        self.row(action_button(q["time.from_here"], "From here"), action_button(q["time.to_here"], "To here"), action_button(q["time.whole"], "Whole"))
+        self.row(
+            action_button(q["time.first"], "First"), action_button(q["time.previous_key"], "Key before"),
+            action_button(q["time.next_key"], "Key after"), action_button(q["time.last"], "Last"),
+        )
         self.words = label("", "caption", wrap=True)
         self.body.addWidget(self.words)
 
