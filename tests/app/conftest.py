@@ -63,6 +63,12 @@ class Answers:
     def open_motion(self) -> str:
         return self.open_path
 
+    def open_takes(self) -> list[str]:
+        return [self.open_path] if isinstance(self.open_path, str) else list(self.open_path)
+
+    def open_pairing(self) -> str:
+        return self.open_path
+
     def name(self, title: str, suggestion: str) -> str:
         self.asked.append(title)
         return suggestion

@@ -28,7 +28,9 @@ from pegloom.core.rig.refs import BOARD
 from pegloom.core.skeleton.body_words import SIDES, chain_title
 from pegloom.document.edits import KeyAt
 
-HEIGHT = 92
+HEIGHT = 100
+TOP = 18.0
+"""Pixels over the first row: the bar of the picked keys has them."""
 ROW = 15.0
 NEAR = 6.0
 """Pixels within which a key is taken hold of."""
@@ -105,10 +107,10 @@ class KeyLane(TimeWidget):
         super().show_state(state)
 
     def _fit(self) -> int:
-        return max(int((self.height() - 4) / ROW), 1)
+        return max(int((self.height() - TOP + 6) / ROW), 1)
 
     def _y(self, row: int) -> float:
-        return 8.0 + (row - self.first_row) * ROW
+        return TOP + (row - self.first_row) * ROW
 
     def _seen(self) -> list[tuple[int, Row]]:
         return list(enumerate(self.rows))[self.first_row : self.first_row + self._fit()]
@@ -204,7 +206,7 @@ class KeyLane(TimeWidget):
         at, mods = event.position(), event.modifiers()
         bar = self._bar()
         self.now = self.time_at(at.x())
-        if bar is not None and at.y() < 9 and min(abs(at.x() - x) for x in bar) < EDGE:
+        if bar is not None and at.y() < 8 and min(abs(at.x() - x) for x in bar) < EDGE:
             self.held = ("left" if abs(at.x() - bar[0]) < abs(at.x() - bar[1]) else "right", self.now)
             return
         keys = self._at(at)
@@ -232,7 +234,7 @@ class KeyLane(TimeWidget):
             self.now = time
         else:
             bar = self._bar()
-            over = bar is not None and at.y() < 9 and min(abs(at.x() - x) for x in bar) < EDGE
+            over = bar is not None and at.y() < 8 and min(abs(at.x() - x) for x in bar) < EDGE
             self.setCursor(Qt.CursorShape.SizeHorCursor if over else Qt.CursorShape.PointingHandCursor if self._at(at) else Qt.CursorShape.ArrowCursor)
             return
         self.update()

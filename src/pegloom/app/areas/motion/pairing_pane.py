@@ -210,12 +210,14 @@ class PairingPane(Panel):
             shown = names[0] if len(names) == 1 else f"{names[0]} … {names[-1]}" if names else "nothing"
             texts = (f"{mark} {part_title(pair.part)}", shown, "by hand" if pair.by_hand else f"{pair.confidence:.0%}" if names else "")
             for column, text in enumerate(texts):
-                item = self.table.item(row, column) or QTableWidgetItem()
+                item = self.table.item(row, column)
+                if item is None:
+                    item = QTableWidgetItem()
+                    self.table.setItem(row, column, item)
                 item.setText(text)
                 item.setData(Qt.ItemDataRole.UserRole, pair.part)
                 item.setToolTip("; ".join([", ".join(names), *([pair.why] if pair.why else [])]))
                 item.setForeground(QColor(theme.text if pair.source and pair.sure else theme.madder if pair.source else theme.soft))
-                self.table.setItem(row, column, item)
             if pair.part == picked and self.table.currentRow() != row:
                 self.table.setCurrentCell(row, 0)
 
