@@ -11,13 +11,14 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtWidgets import QApplication
 
-from pegloom.app.actions.posing import commit_pose
 from pegloom.app.areas.controls.settings import Work, WorkSettings
 from pegloom.app.areas.controls.settings_made import CouplingSettings
+from pegloom.app.areas.motion.borrowing import BorrowSettings
+from pegloom.app.areas.motion.keying import KeySettings
 from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
 from pegloom.app.panels.graph import QualityGraph
-from pegloom.app.state.state import RANGE_TEST, Area, Tool
+from pegloom.app.state.state import RANGE_TEST, Area, Selection, Tool
 from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
 from pegloom.core.rig.controls import with_values
@@ -140,7 +141,6 @@ def main() -> None:
     s.select("joint", "snout.2")
     window.stage.show_all()
     settle(app, 0.5)
-    shoot("joints_dumble")
     only(window, "joints.find", "joints.pegs", "joints.build")
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)
@@ -162,7 +162,6 @@ def main() -> None:
         settle(app, 0.2)
     only(window, "weights.bends", "weights.brush")
     graph._go_to_dip(min(graph.dips(), key=lambda k: graph.watch.row("arm.l.upper")[k].area))
-    shoot("graph")
     only(window, "weights.weaves")
     s.commit("Bind by reach", edits.bind(s.history.present, method=BindMethod.BY_REACH))
     s.select("joint", "arm.l.upper")
@@ -182,12 +181,42 @@ def main() -> None:
     s.go(Area.MOTION)
     s.set_view(display=Display.TEXTURED)
     s.play_source(s.character.clips[0].id, 2.0)
-    s.select("control", "arm.r.lower.fk")
-    raised = with_values(s.character.rig, s.c.frames.control_pose, "arm.r.lower.fk", rotate_x=1.2)
-    commit_pose(window.c, "Rotate r_forearm", raised, ("arm.r.lower.fk",))
+    s.select("control", "arm.l.lower.fk", "spine.head")
+    s.put_setting(KeySettings, trails=True, ghosts=True)
+    window.c.actions.run("keys.curves")
+    settle(app, 1)
+    clip = s.character.clips[0]
+    s.put_setting(KeySettings, picked=frozenset(edits.keys_in(clip, controls={"arm.l.lower.fk"}, first=1.6, last=2.4)))
     window.stage.show_all()
     settle(app, 4)
     shoot("motion")
+    s.put_setting(KeySettings, trails=False, ghosts=False)
+    window.c.actions.run("keys.curves")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "pier.pegloom")
+    settle(app, 1)
+    s.go(Area.MOTION)
+    s.set_view(display=Display.TEXTURED, lens=Lens.NONE)
+    window.store.put(selection=Selection())
+    s.set_view(hidden=frozenset({"controls"}))
+    s.play_source(next(c.id for c in s.character.clips if c.name == "heave and wave"), 3.9)
+    s.put_setting(BorrowSettings, picked="arm.l")
+    window.c.actions.run("borrow.pairing")
+    only(window, "motion.borrow")
+    settle(app, 1)
+    window.stage.show_all()
+    settle(app, 3)
+    shoot("pairing")
+    window.c.actions.run("borrow.pairing")
+    window.c.actions.run("borrow.over")
+    s.play_source(next(c.id for c in s.character.clips if c.name == "pier walk"), 1.4)
+    only(window, "motion.borrow")
+    settle(app, 1)
+    window.stage.show_all()
+    settle(app, 3)
+    shoot("borrow")
+    window.c.actions.run("borrow.over")
+    s.set_view(hidden=frozenset())
     window.store.put(saved=s.history.present)
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)

@@ -598,8 +598,8 @@ def main() -> None:
     DEMO.mkdir(parents=True, exist_ok=True)
     slight = Build(thigh=0.41, shin=0.42, back=0.47, shoulders=0.165, upper=0.27, fore=0.245)
     takes = {
-        "pier_walk": perform(slight, walk(slight, stride=1.25, period=1.16, turn=0.22), seconds=6.0, rate=60.0, style=Style(rest="A", names="short", sides=("l", "r")), noise=0.008),
-        "heave_and_wave": perform(slight, reach(slight), seconds=5.5, rate=60.0, style=Style(rest="A", names="short", sides=("l", "r")), noise=0.008, seed=5),
+        "pier_walk": perform(slight, walk(slight, stride=1.25, period=1.16, turn=0.22), seconds=4.5, rate=30.0, style=Style(rest="A", names="short", sides=("l", "r")), noise=0.008),
+        "heave_and_wave": perform(slight, reach(slight), seconds=4.5, rate=30.0, style=Style(rest="A", names="short", sides=("l", "r")), noise=0.008, seed=5),
     }
     for name, take in takes.items():
         (DEMO / f"{name}.bvh").write_text(take.bvh(), encoding="utf-8")

@@ -46,6 +46,43 @@ def bake_motion(
     _print({"output": str(output), "clips": rows}, as_json, "\n".join([*lines, f"written: {output}"]))
 
 
+def bring_back(
+    project: Path,
+    motion: Annotated[Path, typer.Argument(metavar="MOTION", help="A clip of this character changed elsewhere: .bvh, .glb or .gltf")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom or .glb")],
+    clip: Annotated[str, typer.Option("--clip", help="The clip it is of; else the one of its name.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Motion that was edited elsewhere, as a layer over the clip it came from, by joints' names."""
+    from pegloom.document import edits
+    from pegloom.files.motion import read_motion
+    from pegloom.files.opening import open_any
+    from pegloom.files.writing import write_rig
+
+    document = open_any(project)
+    character = document.require_character()
+    returned, notes = read_motion(motion, character.require_skeleton())
+    rows, lines = [], list(notes)
+    for one in returned:
+        wanted = clip or one.name
+        there = next((c for c in character.clips if c.name == wanted), None)
+        if there is None:
+            if clip or len(returned) == 1:
+                raise EditError(f"{project.name} has no clip {wanted}; say which with --clip: {', '.join(c.name for c in character.clips[:8])}")
+            lines.append(f"{wanted}: no clip of that name here, left out")
+            continue
+        document, layer, told = edits.come_back(document, there.id, one, name=f"from {motion.stem}"[:60])
+        found = next(x for x in document.require_character().clip(there.id).layers if x.id == layer)
+        rows.append({"clip": there.name, "layer": found.name, "channels": len(found.curves), "farthest_mm": 1000.0 * float(told.gaps.max(initial=0.0))})
+        lines.append(f"{there.name}: layer {found.name}, {len(found.curves)} channels")
+        if clip:
+            break
+    if not rows:
+        raise EditError(f"no clip of {motion.name} is of {project.name}")
+    write_rig(output, document)
+    _print({"output": str(output), "clips": rows, "notes": list(notes)}, as_json, "\n".join([*lines, f"written: {output}"]))
+
+
 def retarget(
     clips: Annotated[list[Path], typer.Argument(metavar="CLIP...", help="Motion of any body: .bvh, .glb, .gltf, .usd*")],
     onto: Annotated[Path, typer.Option("--onto", help="The character that is to move: .pegloom, or .glb with joints.")],
@@ -148,4 +185,4 @@ def _range(text: str, times: Any) -> tuple[float | None, float | None]:
     return first, last
 
 
-COMMANDS = (bake_motion, retarget)
+COMMANDS = (bake_motion, bring_back, retarget)

@@ -5,6 +5,7 @@ from pathlib import Path
 DEMO = Path(__file__).parents[1] / "assets" / "demo"
 DEMOS = {
     "wick": "Wick, the ferry postman",
+    "pier": "Wick on the pier, borrowed motion",
     "oilskin": "Wick in his oilskin",
     "lesson": "A bad shoulder to mend",
     "dumble": "Dumble, the pack tapir",

@@ -102,7 +102,10 @@ def _plain(name: str) -> str:
 def _of_bvh(motion: BvhMotion, name: str) -> tuple[Skeleton, Clip]:
     worlds: list[np.ndarray] = []
     joints, tracks, names = [], {}, Unique()
-    times = frozen(np.arange(len(motion.turns)) * motion.step)
+    rate = 1.0 / motion.step
+    # A file writes 0.033333 and means a thirtieth.
+    rate = float(round(rate)) if abs(rate - round(rate)) < 0.02 * (1.0 if rate > 10.0 else 0.1) else rate
+    times = frozen(np.arange(len(motion.turns)) / rate)
     for i, joint in enumerate(motion.joints):
         place = joint.offset + (worlds[joint.parent] if joint.parent >= 0 else 0.0)
         worlds.append(place)
@@ -118,9 +121,9 @@ def _of_bvh(motion: BvhMotion, name: str) -> tuple[Skeleton, Clip]:
             Track("translation", times, frozen(np.ascontiguousarray(motion.moves[:, i]))),
             Track("rotation", times, frozen(np.ascontiguousarray(motion.turns[:, i]))),
         )
-    length = max(float(times[-1]), motion.step)
+    length = max(float(times[-1]), 1.0 / rate)
     clip = Clip(
-        f"motion.{name}", name, rate=round(1.0 / motion.step, 3), length=length, tracks=joint_tracks(tracks)
+        f"motion.{name}", name, rate=round(rate, 3), length=length, tracks=joint_tracks(tracks)
     )
     return Skeleton(tuple(joints)), clip
 

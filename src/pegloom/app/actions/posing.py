@@ -78,7 +78,7 @@ def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
     clip = posed_over(c)
     if clip is not None and value in (0.0, 1.0):
         time = c.state.snapped_time
-        c.try_edit(f"{name} at a key", lambda d: edits.switch_limb_at(d, limb, value, clip.id, time))
+        c.try_edit(f"{name} at a key", lambda d: edits.switch_limb_at(d, limb, value, clip.id, time, layer=layer_in_hand(c)))
         return
     before = c.frames.reached()
     pose_edit(c, name, lambda d: edits.switch_limb(d, limb, value))
@@ -104,9 +104,14 @@ def follow(c: Context, control: str, space: str) -> None:
     clip = posed_over(c)
     if clip is not None:
         time = c.state.snapped_time
-        c.try_edit(f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space_at(d, control, space, clip.id, time))
+        c.try_edit(f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space_at(d, control, space, clip.id, time, layer=layer_in_hand(c)))
         return
     pose_edit(c, f"{name} follows {space or 'its parent'}", lambda d: edits.switch_space(d, control, space), (control,))
+
+
+def layer_in_hand(c: Context) -> str:
+    """Id of the layer keys go to; "" for the clip itself."""
+    return "" if c.state.layer is None else c.state.layer.id
 
 
 def keyed_at(document: Document, clip_id: str, time: float, controls: tuple[str, ...], pose: Pose, layer: str = "") -> Document:

@@ -19,7 +19,7 @@ from pegloom.document.edits.borrow import (
     soles_here,
     use_pairing,
 )
-from pegloom.document.edits.bring import to_controls, to_joints
+from pegloom.document.edits.bring import come_back, to_controls, to_joints
 from pegloom.document.edits.clips import copy_clip, drop_clip, order_clip, rename_clip, speed_clip
 from pegloom.document.edits.controls import (
     build_controls,
@@ -93,6 +93,7 @@ from pegloom.document.edits.keys import (
 from pegloom.document.edits.layers import (
     add_layer,
     drop_layer,
+    key_in_layer,
     key_layer,
     lay_over,
     mix_down,
@@ -336,6 +337,7 @@ __all__ = [
     "changed_pieces",
     "close_borders",
     "close_rig",
+    "come_back",
     "constrain",
     "copy_clip",
     "copy_coupling",
@@ -408,6 +410,7 @@ __all__ = [
     "keep_vertices",
     "keep_weave",
     "key_controls",
+    "key_in_layer",
     "key_layer",
     "keys_in",
     "known_pairing",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from types import MappingProxyType
 
@@ -113,13 +113,19 @@ def key_layer(
 
     Raises EditError where the layer has no say at that time, or another one above it has one on the same channels.
     """
+    rig = document.require_character().require_rig()
+    return key_in_layer(document, clip_id, layer_id, time, [ChannelRef(one, key) for one in control_ids for key in free_of(rig, one)], pose)
+
+
+def key_in_layer(document: Document, clip_id: str, layer_id: str, time: float, channels: Sequence[tuple[str, str]], pose: Pose) -> Document:
+    """As `key_layer`, of some channels."""
     character = document.require_character()
     clip, layer = _found(document, clip_id, layer_id)
     rig = character.require_rig()
+    refs = list(channels)
     share = layer.amount.at(time)
     if not layer.on or share < LEAST:
         raise EditError(f"{layer.name} has no say at this frame; switch it on, or give it an amount, before it is keyed")
-    refs: list[tuple[str, str]] = [ChannelRef(one, key) for one in control_ids for key in free_of(rig, one)]
     _nothing_above(clip, layer, refs, rig)
     moment = np.array([float(time)])
     low = values_at(replace(clip, layers=_below(clip, layer)), moment, rig, character.pose)

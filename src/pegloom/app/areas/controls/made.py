@@ -6,7 +6,7 @@ import numpy as np
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
-from pegloom.app.actions.posing import pose_edit, posed_over
+from pegloom.app.actions.posing import layer_in_hand, pose_edit, posed_over
 from pegloom.app.areas.controls.settings_made import ChannelSettings, CouplingSettings, FaceSettings, SpringSettings
 from pegloom.app.context import Context
 from pegloom.core.errors import EditError
@@ -329,7 +329,8 @@ def let_go(c: Context) -> None:
 def _holding(c: Context, name: str, held: str, by: str) -> None:
     clip, time = posed_over(c), c.state.snapped_time
     told, at = (clip.id, time) if clip is not None else ("", 0.0)
-    ok = c.try_edit(name, lambda d: edits.take_hold(d, held, by, clip=told, time=at) if by else edits.let_go(d, held, clip=told, time=at))
+    layer = layer_in_hand(c) if told else ""
+    ok = c.try_edit(name, lambda d: edits.take_hold(d, held, by, clip=told, time=at, layer=layer) if by else edits.let_go(d, held, clip=told, time=at, layer=layer))
     if ok:
         c.say(f"{name}{f', from frame {round(time * clip.rate)}' if clip is not None else ''}; nothing jumped")
 

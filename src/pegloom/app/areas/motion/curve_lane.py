@@ -7,12 +7,13 @@ from functools import partial
 from typing import NamedTuple
 
 import numpy as np
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
 from pegloom.app.areas.motion.keying import (
     CURVES,
+    DELETES,
     KeySettings,
     Ref,
     change,
@@ -257,7 +258,7 @@ class Canvas(TimeWidget):
             painter.setPen(QPen(QColor(theme.line), 1.4 if abs(value) < step * 1e-6 else 0.7))
             painter.drawLine(QPointF(room.left(), y), QPointF(room.right(), y))
             painter.setPen(QColor(theme.faint))
-            painter.drawText(QRectF(room.right() - 52, y - 12, 50, 12), Qt.AlignmentFlag.AlignRight, f"{value:g}")
+            painter.drawText(QRectF(room.right() - 52, y - 12, 50, 12), Qt.AlignmentFlag.AlignRight, f"{round(float(value) / step) * step + 0.0:g}")
             value += step
         if not self.every:
             painter.setPen(QColor(theme.soft))
@@ -509,9 +510,16 @@ class Canvas(TimeWidget):
         self.low, self.high = about + (self.low - about) * factor, about + (self.high - about) * factor
         self.update()
 
+    def event(self, event: QEvent | None) -> bool:
+        """Del is for the picked keys while this has the focus, not for what is picked in the view."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride and event.key() in DELETES and picked_keys(self.c.state):
+            event.accept()
+            return True
+        return super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None
-        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and picked_keys(self.c.state):
+        if event.key() in DELETES and picked_keys(self.c.state):
             drop(self.c)
             return
         super().keyPressEvent(event)

@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF, QWheelEvent
 
 from pegloom.app.areas.motion.keying import (
+    DELETES,
     KeySettings,
     curves_in_hand,
     curves_open,
@@ -289,9 +290,16 @@ class KeyLane(TimeWidget):
         self.first_row = min(max(self.first_row - (1 if event.angleDelta().y() > 0 else -1), 0), most)
         self.update()
 
+    def event(self, event: QEvent | None) -> bool:
+        """Del is for the picked keys while this has the focus, not for what is picked in the view."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride and event.key() in DELETES and picked_keys(self.c.state):
+            event.accept()
+            return True
+        return super().event(event)
+
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         assert event is not None
-        if event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and picked_keys(self.c.state):
+        if event.key() in DELETES and picked_keys(self.c.state):
             drop(self.c)
             return
         super().keyPressEvent(event)

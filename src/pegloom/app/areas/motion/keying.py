@@ -8,6 +8,7 @@ from functools import partial
 from typing import Any
 
 import numpy as np
+from PyQt6.QtCore import Qt
 
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
@@ -25,6 +26,7 @@ from pegloom.document.model import Document
 CURVES = "motion.curves"
 """Id under which the curves are open."""
 Ref = tuple[str, str]
+DELETES = (Qt.Key.Key_Delete, Qt.Key.Key_Backspace)
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,7 +235,7 @@ def range_of_keys(c: Context) -> None:
 
 
 PICKED = Need("picked keys", "Pick keys on the strip first", lambda s: bool(picked_keys(s)))
-KEYS = Need("keys", "This clip has no keys", lambda s: bool(curves_in_hand(s)))
+KEYS = Need("keys in hand", "This clip has no keys", lambda s: bool(curves_in_hand(s)))
 
 ACTIONS = (
     Action("keys.curves", "Curves", "Motion", "The picked controls' channels over time, under the ruler", toggle_curves, key="Shift+U", needs=(CLIP,), on=curves_open),

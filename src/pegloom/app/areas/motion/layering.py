@@ -5,11 +5,14 @@ from __future__ import annotations
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, WITH_RIG
 from pegloom.app.actions.posing import posed_over
+from pegloom.app.areas.motion.bringing import BringSettings, led
 from pegloom.app.context import Context
 from pegloom.app.state.state import LayerSettings
+from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.layers import Layer, LayerMode
 from pegloom.document import edits
+from pegloom.document.model import Document
 
 
 def layer_posed(c: Context) -> None:
@@ -27,8 +30,25 @@ def add_layer(c: Context) -> None:
     clip = c.state.clip
     if clip is None:
         return
-    if c.try_edit(f"A layer over {clip.name}", lambda d: edits.add_layer(d, clip.id), lambda made: take_in_hand(c, made)):
+    if clip.tracks:
+        _over_sampled(c, clip)
+    elif c.try_edit(f"A layer over {clip.name}", lambda d: edits.add_layer(d, clip.id), lambda made: take_in_hand(c, made)):
         c.say("A layer is in hand: keys set now lie in it, and what is below stays")
+
+
+def _over_sampled(c: Context, clip: Clip) -> None:
+    """Sampled motion comes onto the controls first, where layers can lie over it: one step."""
+    on_ik = led(c.character.require_rig(), c.state.settings.of(BringSettings).limbs)
+
+    def edit(document: Document, progress: Progress) -> tuple[Document, str]:
+        document, _ = edits.to_controls(document, clip.id, on_ik=on_ik, progress=progress)
+        return edits.add_layer(document, clip.id)
+
+    def then(made: str) -> None:
+        take_in_hand(c, made)
+        c.say(f"{clip.name} is on the controls now, and a layer over it is in hand; one undo brings the sampled motion back")
+
+    c.job(f"A layer over {clip.name}", edit, title=f"Bringing {clip.name} onto the controls", then=then)
 
 
 def take_in_hand(c: Context, layer: str) -> None:

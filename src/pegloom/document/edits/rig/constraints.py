@@ -19,6 +19,7 @@ from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef
 from pegloom.core.rig.solvers import belongs
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.edits.controls import posed, set_pose, switch_limb
+from pegloom.document.edits.layers import key_in_layer
 from pegloom.document.edits.rig.changing import (
     HOLD,
     control_id,
@@ -227,11 +228,12 @@ def add_space(document: Document, control: str, name: str, told: str | NodeRef, 
     return _put(document, replace(there, targets=(*there.targets, target)), held, [channel])
 
 
-def take_hold(document: Document, held: str, by: str, *, clip: str = "", time: float = 0.0) -> Document:
+def take_hold(document: Document, held: str, by: str, *, clip: str = "", time: float = 0.0, layer: str = "") -> Document:
     """Let something be held from a moment on: a prop by a hand, or a hand's goal by a prop. It stays where it is.
 
     held : a control. by : a control or joint; it becomes one of what `held` may follow, and the one it follows from then on.
     clip, time : within a clip from `time` (seconds) on, with the keys it needs; else in the pose in hand.
+    layer : the one over the clip that gets the keys.
     """
     _, skeleton, rig = rigged(document)
     control, target = control_id(rig, held), node(skeleton, rig, by)
@@ -240,12 +242,12 @@ def take_hold(document: Document, held: str, by: str, *, clip: str = "", time: f
     if not name:
         name = name_of(skeleton, rig, target)
         document = add_space(document, control, name, target)
-    return switch_space_at(document, control, name, clip, time) if clip else switch_space(document, control, name)
+    return switch_space_at(document, control, name, clip, time, layer=layer) if clip else switch_space(document, control, name)
 
 
-def let_go(document: Document, held: str, *, clip: str = "", time: float = 0.0) -> Document:
+def let_go(document: Document, held: str, *, clip: str = "", time: float = 0.0, layer: str = "") -> Document:
     """Let what is held go: it follows what it rides on again, and stays where it is. clip, time : as `take_hold` has them."""
-    return switch_space_at(document, held, "", clip, time) if clip else switch_space(document, held, "")
+    return switch_space_at(document, held, "", clip, time, layer=layer) if clip else switch_space(document, held, "")
 
 
 def _space(held: str, name: str, followed: NodeRef, axes: str, taken: set[str]) -> tuple[Channel, Target]:
@@ -301,8 +303,10 @@ def switched(skeleton: Skeleton, rig: ControlRig, pose: Pose, control: str, spac
     return place_control(skeleton, rig, pose, rig.control(control), stands)
 
 
-def switch_space_at(document: Document, control: str, space: str, clip_id: str, time: float, *, axes: str = "xyz") -> Document:
-    """The same within a clip, from `time` (seconds) on: keys on the frame before and on this one, so that nothing jumps."""
+def switch_space_at(document: Document, control: str, space: str, clip_id: str, time: float, *, axes: str = "xyz", layer: str = "") -> Document:
+    """The same within a clip, from `time` (seconds) on: keys on the frame before and on this one, so that nothing jumps.
+
+    layer : the one over the clip that gets the keys; "" for the clip itself."""
     _, skeleton, rig = rigged(document)
     held = control_id(rig, control)
     constraint = spaces_of(rig, held, axes)
@@ -310,12 +314,14 @@ def switch_space_at(document: Document, control: str, space: str, clip_id: str, 
         raise EditError(f"{rig.control(held).name} has no spaces; give it some first")
     keys = [t.weight.key for t in constraint.targets] + [k for k in (*MOVE, *ROTATE) if k in rig.control(held).free]
     refs = [ChannelRef(held, key) for key in keys]
-    return key_switch(document, clip_id, time, refs, lambda pose: switched(skeleton, rig, pose, held, space, axes))
+    return key_switch(document, clip_id, time, refs, lambda pose: switched(skeleton, rig, pose, held, space, axes), layer=layer)
 
 
-def switch_limb_at(document: Document, limb_id: str, blend: float, clip_id: str, time: float) -> Document:
+def switch_limb_at(document: Document, limb_id: str, blend: float, clip_id: str, time: float, *, layer: str = "") -> Document:
     """Switch a limb to IK (1) or FK (0) within a clip, from `time` (seconds) on, matched: keys on the frame before and on
-    this one, and on the limb's later ones, so that nothing jumps."""
+    this one, and on the limb's later ones, so that nothing jumps.
+
+    layer : the one over the clip that gets the keys; "" for the clip itself."""
     _, _, rig = rigged(document)
     solver = next((s for s in rig.solvers if limb_id in (s.id, s.name)), None)
     if solver is None:
@@ -331,12 +337,12 @@ def switch_limb_at(document: Document, limb_id: str, blend: float, clip_id: str,
     own += [ChannelRef(c.id, key) for c in riders for key in c.free if key in ROTATE]
     refs = list(dict.fromkeys([solver.amount, *own, *told]))
     before = [solver.amount, *(r for r in own if r.owner in {c.id for c in riders})]
-    return key_switch(document, clip_id, time, refs, change, before=before, watched=set(belongs(solver)) | {c.id for c in riders})
+    return key_switch(document, clip_id, time, refs, change, before=before, watched=set(belongs(solver)) | {c.id for c in riders}, layer=layer)
 
 
 def key_switch(
     document: Document, clip_id: str, time: float, refs: Sequence[ChannelRef], change: Callable[[Pose], Pose], *,
-    before: Sequence[ChannelRef] | None = None, watched: Collection[str] = (),
+    before: Sequence[ChannelRef] | None = None, watched: Collection[str] = (), layer: str = "",
 ) -> Document:  # fmt: skip
     """A change of the pose within a clip from `time` on: channels keyed as they were one frame before, and changed.
 
@@ -351,7 +357,8 @@ def key_switch(
     old, here = (sample(clip, t, skeleton, posed(character), rig) for t in (just_before, time))
     assert isinstance(old, Pose) and isinstance(here, Pose)
     owners = {r.owner for r in refs} | set(watched)
-    later = {t for (owner, _), keys in clip.curves.items() if owner in owners for t in keys.times.tolist() if t > time + 1e-9}
+    every = [*clip.curves.items(), *(pair for one in clip.playing for pair in one.curves.items())]
+    later = {t for (owner, _), keys in every if owner in owners for t in keys.times.tolist() if t > time + 1e-9}
     told_poses = [(time, change(here), refs)]
     for moment in sorted(later):
         there = sample(clip, moment, skeleton, posed(character), rig)
@@ -359,6 +366,10 @@ def key_switch(
         told_poses.append((moment, change(there), refs))
     if just_before < time:
         told_poses.insert(0, (just_before, old, refs if before is None else before))
+    if layer:
+        for told, pose, some in told_poses:
+            document = key_in_layer(document, clip_id, layer, told, some, pose)
+        return document
     for told, pose, some in told_poses:
         for owner in dict.fromkeys(r.owner for r in some):
             clip = with_keys(clip, told, owner, {r.key: rig.value(pose, r) for r in some if r.owner == owner})

@@ -20,6 +20,7 @@ class BringCard(Card):
         self.limbs = choice(self, BringSettings, "limbs", [(limbs.value, limbs) for limbs in Limbs], name="motion.bring.limbs")
         self.field("Limbs", self.limbs)
         self.row(action_button(q["motion.to_controls"], "Onto controls", role="main"), action_button(q["motion.to_joints"], "Bake to joints"))
+        self.row(action_button(q["motion.come_back"], "Bring back edited motion"))
         self.words = label("", "caption", wrap=True, name="motion.bring.words")
         self.body.addWidget(self.words)
 
