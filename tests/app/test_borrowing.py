@@ -51,6 +51,7 @@ def test_a_file_becomes_a_clip_in_one_step_with_its_figures(motion):
 def test_both_bodies_stand_side_by_side_and_a_part_is_mended(motion):
     bring(motion)
     motion.c.actions.run("borrow.pairing")
+    motion.idle()
     motion.session.settle()
     motion.bot.wait(30)
     shown = beside(motion.c)
@@ -87,6 +88,7 @@ def test_both_bodies_stand_side_by_side_and_a_part_is_mended(motion):
 def test_a_joint_of_the_source_is_picked_in_the_view_and_wiggled(motion):
     bring(motion)
     motion.c.actions.run("borrow.pairing")
+    motion.idle()
     motion.session.settle()
     motion.bot.wait(30)
     shown = beside(motion.c)
@@ -105,6 +107,7 @@ def test_a_joint_of_the_source_is_picked_in_the_view_and_wiggled(motion):
 def test_a_correction_follows_at_once_and_the_next_take_is_paired_as_this_one(motion):
     bring(motion)
     motion.c.actions.run("borrow.pairing")
+    motion.idle()
     motion.c.store.put_setting(BorrowSettings, picked="arm.l")
     motion.session.settle()
     before = motion.c.state.clip.tracks["arm.l.upper"][0].values.copy()
@@ -125,6 +128,7 @@ def test_onto_the_controls_the_worst_place_and_the_source_over_it(motion):
     clip = motion.c.state.clip
     assert clip.curves and not clip.tracks
     motion.c.actions.run("borrow.over")
+    motion.idle()
     motion.session.settle()
     motion.stage.grabFramebuffer()
     if clip.borrowed.measured.worst:
@@ -146,3 +150,34 @@ def test_a_body_of_another_kind_opens_the_pairing_and_bad_files_are_one_line(mot
     motion.c.actions.run("borrow.bring")
     motion.idle()
     assert "bad.bvh" in motion.told[-1] and len(motion.session.character.sources) == count
+
+
+def test_a_layer_over_sampled_motion_brings_it_onto_the_controls_in_one_step(motion):
+    bring(motion)
+    before = motion.session.history.present
+    assert motion.c.state.clip.tracks
+    motion.c.actions.run("layers.add")
+    motion.idle()
+    clip = motion.c.state.clip
+    assert clip.curves and not clip.tracks and len(clip.layers) == 1 and motion.c.state.layer is not None
+    motion.session.undo()
+    assert motion.session.history.present is before
+
+
+def test_motion_edited_elsewhere_comes_back_by_a_file(motion):
+    from pegloom.files.bvh_write import write_bvh
+
+    clip = motion.session.character.clips[0]
+    motion.session.play_source(clip.id, 0.5)
+    write_bvh(motion.folder / "back.bvh", motion.session.character, clip)
+    text = (motion.folder / "back.bvh").read_text().splitlines()
+    first = next(k for k, line in enumerate(text) if line.startswith("Frame Time")) + 1
+    rows = [line.split() for line in text[first:]]
+    for row in rows:
+        row[5] = str(float(row[5]) + 12.0)
+    (motion.folder / "back.bvh").write_text("\n".join([*text[:first], *(" ".join(r) for r in rows)]) + "\n")
+    motion.window.answers.open_path = str(motion.folder / "back.bvh")
+    motion.c.actions.run("motion.come_back")
+    motion.idle()
+    (layer,) = motion.c.state.clip.layers
+    assert layer.name == "from back" and layer.curves and motion.c.state.layer is layer

@@ -48,8 +48,6 @@ class Lent:
 def add_sources(document: Document, sources: Sequence[Source]) -> tuple[Document, tuple[str, ...]]:
     """Take motion of other bodies into the document. Returns it and the sources' ids. Raises EditError for one that moves nothing."""
     character = document.require_character()
-    for one in sources:
-        stood(one)
     character, ids = fresh_ids(character, "source", (s.id for s in character.sources), len(sources))
     taken = {s.name for s in character.sources}
     made = []
@@ -57,6 +55,8 @@ def add_sources(document: Document, sources: Sequence[Source]) -> tuple[Document
         name = next(text for k in range(1, len(taken) + 2) if (text := one.name if k == 1 else f"{one.name} {k}") not in taken)
         taken.add(name)
         made.append(replace(one, id=new, name=name))
+        # Read once here, so that the reading is known wherever this very source is looked at.
+        stood(made[-1])
     return document.with_character(replace(character, sources=(*character.sources, *made))), tuple(ids)
 
 

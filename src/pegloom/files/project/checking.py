@@ -11,6 +11,7 @@ import numpy as np
 
 from pegloom.core.errors import PegLoomError, ProjectFileError, ShapeError, one_line
 from pegloom.core.geometry.mesh import LAYER_WIDTHS
+from pegloom.core.motion.retarget import Source
 from pegloom.core.rig.changes import ChannelChange, ControlChange
 from pegloom.core.rig.controls import Control
 from pegloom.core.rig.plan import make_plan
@@ -157,18 +158,25 @@ def checked(path: Path, character: Character) -> Character:
         materials = tuple(m.with_pictures({a: b for a, b in renamed.items() if a is not None}) for m in materials)
     skeleton = character.skeleton if character.skeleton is None else sound_joints(character.skeleton)
     clips = tuple(sound_clip(c) for c in character.clips)
+    sources = tuple(_sound_source(s) for s in character.sources)
     same = all(
         a is b
         for a, b in zip(
-            (*materials, *parts, *clips), (*character.materials, *character.parts, *character.clips), strict=True
+            (*materials, *parts, *clips, *sources), (*character.materials, *character.parts, *character.clips, *character.sources), strict=True
         )
     )
     if same and not notes and skeleton is character.skeleton:
         return character
     import_notes = (*character.import_notes, *(f"mended: {n}" for n in notes))
     return replace(
-        character, materials=materials, parts=parts, images=images, skeleton=skeleton, clips=clips, import_notes=import_notes
+        character, materials=materials, parts=parts, images=images, skeleton=skeleton, clips=clips, import_notes=import_notes,
+        sources=sources,
     )
+
+
+def _sound_source(source: Source) -> Source:
+    skeleton, clip = sound_joints(source.skeleton), sound_clip(source.clip)
+    return source if skeleton is source.skeleton and clip is source.clip else replace(source, skeleton=skeleton, clip=clip)
 
 
 def _turns_and_scales(matrix: tuple[float, ...]) -> bool:

@@ -21,7 +21,7 @@ from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.borrowed import CarryOptions
 from pegloom.core.motion.clips import Clip
-from pegloom.core.motion.retarget import ChainPair, Pairing, Source, moments_of, part_title
+from pegloom.core.motion.retarget import ChainPair, Pairing, Source, moments_of, part_title, stood
 from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.edits.borrow import Lent
@@ -233,13 +233,38 @@ def drop(c: Context) -> None:
 
 
 def toggle_pairing(c: Context) -> None:
-    c.store.put(panes=c.state.viewing.panes ^ {PAIRING})
+    """Open the pairing, or close it; a source that was not read yet is read beside the window's own work."""
+    if pairing_open(c.state):
+        c.store.put(panes=c.state.viewing.panes - {PAIRING})
+        QTimer.singleShot(0, c.view.show_all)
+        return
+    source, pairing = source_in_hand(c.state), pairing_in_hand(c.state)
+    if source is not None and pairing is not None:
+        _once_read(c, source, pairing, lambda: _open_pairing(c))
+
+
+def _once_read(c: Context, source: Source, pairing: Pairing, then: Callable[[], None]) -> None:
+    def work(progress: Progress) -> object:
+        progress(0.2, f"reading {source.name}")
+        return stood(source, pairing.rest)
+
+    c.jobs.start(Job(f"Reading {source.name}", work, lambda _: then()))
+
+
+def _open_pairing(c: Context) -> None:
+    c.store.put(panes=c.state.viewing.panes | {PAIRING})
     # When the pane has its place: both bodies in sight.
     QTimer.singleShot(0, c.view.show_all)
 
 
 def toggle_over(c: Context) -> None:
-    c.store.put_setting(BorrowSettings, over=not settings(c.state).over)
+    link = c.state.clip.borrowed if c.state.clip is not None else None
+    source = next((s for s in c.character.sources if link is not None and s.id == link.source), None)
+    pairing = next((p for p in c.character.pairings if link is not None and p.id == link.pairing), None)
+    if settings(c.state).over or source is None or pairing is None:
+        c.store.put_setting(BorrowSettings, over=False)
+        return
+    _once_read(c, source, pairing, lambda: c.store.put_setting(BorrowSettings, over=True))
 
 
 def go_to_worst(c: Context) -> None:

@@ -33,6 +33,8 @@ HEIGHT = 100
 TOP = 18.0
 """Pixels over the first row: the bar of the picked keys has them."""
 ROW = 15.0
+TICKS = 7.0
+"""Pixels a key needs to be drawn as more than a tick."""
 NEAR = 6.0
 """Pixels within which a key is taken hold of."""
 EDGE = 5.0
@@ -129,9 +131,9 @@ class KeyLane(TimeWidget):
             y = self._y(number)
             painter.setPen(QPen(QColor(theme.line), 1))
             painter.drawLine(QPointF(LEFT, y), QPointF(self.width() - RIGHT, y))
-            painter.setPen(QColor(theme.soft))
-            painter.drawText(QRectF(LEFT + 7, y - 11, 150, 11), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, row.title)
             painter.setPen(Qt.PenStyle.NoPen)
+            # A key a frame is a row of ticks.
+            dense = len(row.times) * TICKS > (self.width() - LEFT - RIGHT) * max((max(row.times) - min(row.times)) / max(self.span, 1e-6), 1e-3)
             for time, keys in row.times.items():
                 some = [k for k in keys if (k.control, k.channel, time) in held]
                 at = time if not some or shift is None else shift(time)
@@ -140,7 +142,18 @@ class KeyLane(TimeWidget):
                     continue
                 painter.setBrush(QColor(theme.woad if some else theme.soft))
                 r = 4.6 if some else 3.6
+                if dense:
+                    painter.drawRect(QRectF(x - 0.75, y - r, 1.5, 2 * r))
+                    continue
                 painter.drawPolygon(QPolygonF([QPointF(x, y - r), QPointF(x + r, y), QPointF(x, y + r), QPointF(x - r, y)]))
+        for number, row in self._seen():
+            y = self._y(number)
+            wide = painter.fontMetrics().horizontalAdvance(row.title) + 6
+            backing = QColor(theme.card)
+            backing.setAlphaF(0.8)
+            painter.fillRect(QRectF(LEFT + 6, y - 12, wide, 11), backing)
+            painter.setPen(QColor(theme.soft))
+            painter.drawText(QRectF(LEFT + 8, y - 12, 150, 11), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, row.title)
         if not self.rows:
             painter.setPen(QColor(theme.soft))
             painter.drawText(QRectF(LEFT, 10, 420, 16), Qt.AlignmentFlag.AlignLeft, "Keys stand here by group of controls, once there are some.")

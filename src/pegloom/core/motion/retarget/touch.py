@@ -286,12 +286,12 @@ def _on_bone(
     seen: Performance, figure: Figure, bone: Bone, palm: FloatArray, unit_there: float, here_unit: float, flesh: Mapping[str, Flesh]
 ) -> tuple[FloatArray, FloatArray]:
     """How much a palm (k, 3) touches a bone there (k,), and where it is to be here (k, 3)."""
-    a, b = bone.there
-    start = seen.at[:, a]
-    end = seen.at[:, b] if b is not None else seen.point(seen.skeleton.joints[a].id, _tip(seen.skeleton, a, None))
-    along, around, off = _told(palm, start, end, seen.turned[:, a])
+    near, far = bone.there
+    start = seen.at[:, near]
+    end = seen.at[:, far] if far is not None else seen.point(seen.skeleton.joints[near].id, _tip(seen.skeleton, near, None))
+    along, around, off = _told(palm, start, end, seen.turned[:, near])
     gap = off * unit_there - bone.usual
-    inside = np.einsum("kba,kb->ka", seen.turned[:, a], palm - start)
+    inside = np.einsum("kba,kb->ka", seen.turned[:, near], palm - start)
     step = max(float(np.median(np.diff(seen.times))), 1e-6)
     weight = smooth(gap, FAR, NEAR) * smooth(_speed(inside, step) * unit_there, SLIDES, RESTS)
     if weight.max() < 0.05:
