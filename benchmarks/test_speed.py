@@ -18,6 +18,7 @@ from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation, Slerp
 from tests.support.figures import DEMO, document_of, human, one_skin, unrigged_wick, wick
 from tests.support.plain_rig import evaluate_plainly
+from tools import takes
 
 from pegloom.checks import guard
 from pegloom.core.geometry.mesh import place_neighbours, place_triangles, weld, weld_points
@@ -47,6 +48,7 @@ from pegloom.core.skin.weights import dense, from_dense, packed
 from pegloom.document import edits
 from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
+from pegloom.files.motion import read_sources
 from pegloom.files.project import open_project
 from pegloom.scene.brushes import BrushMode
 from pegloom.scene.camera import Camera
@@ -632,3 +634,45 @@ def test_guard_peer_plain_python_one_stance(benchmark):
             evaluate_plainly(skeleton, rig, Pose({ref: 0.3}))
 
     benchmark.pedantic(each, rounds=1)
+
+
+# Motion of another body
+
+
+@pytest.fixture(scope="module")
+def thousand(tmp_path_factory):
+    """A thousand frames of a walk, and Wick, who takes them on."""
+    folder = tmp_path_factory.mktemp("takes")
+    take = takes.perform(takes.Build(), takes.walk(takes.Build()), seconds=999 / 60, rate=60.0)
+    (folder / "walk.bvh").write_text(take.bvh())
+    (source,), _ = read_sources(folder / "walk.bvh")
+    document, (made,) = edits.add_sources(wick(), [source])
+    document, _ = edits.pair_source(document, made)
+    return document, made
+
+
+def test_a_thousand_frames_carried_over(benchmark, thousand):
+    document, source = thousand
+    benchmark.extra_info["what"] = "a thousand frames carried over: paired, planted, hands held, measured"
+    benchmark.pedantic(lambda: edits.borrow(document, source), rounds=5)
+
+
+def test_a_thousand_frames_peer_turns_alone_with_scipy(benchmark, thousand):
+    """Every joint's turn composed down the target's skeleton, a joint at a time, a hundred frames: nothing is planted."""
+    document, _ = thousand
+    skeleton = document.require_character().require_skeleton()
+    rest = [Rotation.from_matrix(m[:3, :3]) for m in skeleton.local]
+    rng = np.random.default_rng(2)
+    turns = Rotation.from_rotvec(0.1 * rng.normal(size=(100 * len(rest), 3)))
+    benchmark.extra_info["what"] = "peer: turns of a hundred of those frames composed with SciPy"
+
+    def plainly():
+        for k in range(100):
+            worlds, places = [], []
+            for j, parent in enumerate(skeleton.parents):
+                local = rest[j] * turns[k * len(rest) + j]
+                place = skeleton.local[j, :3, 3].copy()
+                worlds.append(local if parent < 0 else worlds[parent] * local)
+                places.append(place if parent < 0 else places[parent] + worlds[parent].apply(place))
+
+    benchmark.pedantic(plainly, rounds=3)

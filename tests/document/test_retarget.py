@@ -13,7 +13,7 @@ from pegloom.core.rig.limits import JointLimit
 from pegloom.document import edits
 from tests.support import judge
 from tests.support.figures import shipped
-from tests.support.lent import BUILD, Judged, source_of, stout
+from tests.support.lent import BUILD, Judged, inserted, source_of, stout, under_a_root, without_toes
 
 STYLES = {
     "T, named": takes.Style(rest="T"), "A, other names": takes.Style(rest="A", names="short", sides=("l", "r")),
@@ -170,3 +170,30 @@ def test_a_corrected_chain_and_another_rest(tmp_path):
         edits.set_chain(document, pairing, "arm.l", amount=9.0)
     other, (told,) = edits.set_source_rest(document, pairing, 0.5)
     assert told.carried.rests[0] in ("relaxed", "A") and other.require_character().pairings[0].rest == 0.5
+
+
+def dummies(take):
+    """Joints at the hips' place that only hold a leg, or the spine."""
+    for child, name in (("LeftUpLeg", "LHipJoint"), ("RightUpLeg", "RHipJoint"), ("Spine1", "LowerBack")):
+        take = inserted(take, child, name, 0.0)
+    return take
+
+
+def twists(take):
+    """Twist joints in the middle of limbs."""
+    for child, name in (("LeftForeArm", "LeftArmTwist"), ("RightForeArm", "RightArmTwist"), ("LeftLeg", "LeftUpLegRoll"), ("RightLeg", "RightUpLegRoll")):
+        take = inserted(take, child, name, 0.5)
+    return take
+
+
+@pytest.mark.parametrize("changed", [dummies, twists, without_toes, under_a_root])
+def test_skeletons_of_other_habits_are_read_as_the_same_body(changed, tmp_path):
+    take = changed(takes.perform(BUILD, takes.walk(BUILD), seconds=2.0, rate=60.0, noise=0.004))
+    document, lent = carry(stout(), take, tmp_path)
+    (pairing,) = document.require_character().pairings
+    assert all(c.sure for c in pairing.chains if c.source) and len(pairing.of("leg.l").source) >= 3 and len(pairing.of("arm.r").source) == 3
+    judged = Judged(document, lent.clip, take, tmp_path)
+    slides = [judge.slide_mm(judged.at(p, s), judged.truth(p, s), take.rate, here_to_body=judged.here, there_to_body=judged.there) for s in "lr" for p in ("toes", "foot") if f"{p}.{s}" in judged.index]
+    assert np.percentile(np.concatenate(slides), 95) < 5.0
+    for side in "lr":
+        assert judged.angle("upper", "fore", side).mean() < 3.0 and judged.angle("thigh", "shin", side).mean() < 6.0

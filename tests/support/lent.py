@@ -81,3 +81,42 @@ class Judged:
 
     def angle(self, a: str, b: str, side: str) -> np.ndarray:
         return judge.angle_deg(self.at(b, side) - self.at(a, side), self.truth(b, side) - self.truth(a, side))
+
+
+def inserted(take: takes.Take, child: str, name: str, share: float) -> takes.Take:
+    """A joint that does nothing between a joint and its parent, at a share of the way."""
+    i = take.names.index(child)
+    parents = [p if p < i else p + 1 for p in take.parents]
+    parents = [*parents[:i], take.parents[i], *parents[i:]]
+    parents[i + 1] = i
+    offsets = np.insert(take.offsets, i, share * take.offsets[i], axis=0)
+    offsets[i + 1] = (1.0 - share) * take.offsets[i]
+    turns = np.insert(take.turns, i, np.broadcast_to(np.eye(3), (len(take.turns), 3, 3)), axis=1)
+    return replace(
+        take, names=[*take.names[:i], name, *take.names[i:]], parents=parents, offsets=offsets, turns=turns,
+        ends={k if k < i else k + 1: e for k, e in take.ends.items()}, truth=np.insert(take.truth, i, take.truth[:, i], axis=1),
+        part=[*take.part[:i], f"extra {name}", *take.part[i:]],
+    )  # fmt: skip
+
+
+def without_toes(take: takes.Take) -> takes.Take:
+    """Feet that end in a tip instead of a joint."""
+    gone = {i for i, part in enumerate(take.part) if part.startswith("toes")}
+    kept = [i for i in range(len(take.names)) if i not in gone]
+    place = {i: k for k, i in enumerate(kept)}
+    ends = {place[i]: e for i, e in take.ends.items() if i in place} | {place[take.parents[i]]: take.offsets[i] for i in gone}
+    return replace(
+        take, names=[take.names[i] for i in kept], parents=[place.get(take.parents[i], -1) for i in kept], offsets=take.offsets[kept], ends=ends,
+        turns=take.turns[:, kept], truth=take.truth[:, kept], part=[take.part[i] for i in kept],
+    )  # fmt: skip
+
+
+def under_a_root(take: takes.Take) -> takes.Take:
+    """The path told by a joint over the hips, which stand still in it."""
+    high = np.array([0.0, take.root[:, 1].mean(), 0.0])
+    still = np.broadcast_to(np.eye(3), (len(take.turns), 1, 3, 3))
+    return replace(
+        take, names=["reference", *take.names], parents=[-1, *(p + 1 for p in take.parents)], offsets=np.concatenate([np.zeros((1, 3)), [high], take.offsets[1:]]),
+        ends={k + 1: e for k, e in take.ends.items()}, turns=np.concatenate([still, take.turns], axis=1), root=take.root - high,
+        truth=np.concatenate([np.zeros_like(take.truth[:, :1]), take.truth], axis=1), part=["reference", *take.part],
+    )  # fmt: skip
