@@ -109,6 +109,8 @@ class StageFrame(Panel):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         super().resizeEvent(event)
         self.lay_out()
+        # When the view itself has its new size.
+        QTimer.singleShot(0, self.stage.keep_all)
 
     def lay_out(self) -> None:
         """Everything in its place."""

@@ -322,6 +322,11 @@ class Stage(QOpenGLWidget):
             if self._all is not None and self.camera == self._all:
                 self.show_all()
 
+    def keep_all(self) -> None:
+        """The view has another size: where all of the figure was shown, all of it is again."""
+        if self._all is not None and self.camera == self._all:
+            self.show_all()
+
     def make_room(self) -> None:
         """Draw back where joints of what the strip plays leave the picture: a raised arm stays in sight.
 

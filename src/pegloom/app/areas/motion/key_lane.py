@@ -29,11 +29,11 @@ from pegloom.core.rig.refs import BOARD
 from pegloom.core.skeleton.body_words import SIDES, chain_title
 from pegloom.document.edits import KeyAt
 
-HEIGHT = 100
+HEIGHT = 116
 TOP = 18.0
 """Pixels over the first row: the bar of the picked keys has them."""
 ROW = 15.0
-TICKS = 7.0
+TICKS = 8.0
 """Pixels a key needs to be drawn as more than a tick."""
 NEAR = 6.0
 """Pixels within which a key is taken hold of."""
