@@ -197,3 +197,22 @@ def test_skeletons_of_other_habits_are_read_as_the_same_body(changed, tmp_path):
     assert np.percentile(np.concatenate(slides), 95) < 5.0
     for side in "lr":
         assert judged.angle("upper", "fore", side).mean() < 3.0 and judged.angle("thigh", "shin", side).mean() < 6.0
+
+
+def test_arms_that_stand_for_front_legs_are_told_from_where_they_hang(tmp_path):
+    """A walker's arms hang and swing: a beast's front legs stand and step."""
+    take = takes.perform(BUILD, takes.walk(BUILD, swing=0.3), seconds=2.0, rate=30.0, style=takes.Style(rest="T"))
+    document, lent = carry(shipped("dumble"), take, tmp_path, options=CarryOptions(plant=False, touch=False))
+    skeleton = document.require_character().require_skeleton()
+    judged = Judged(document, lent.clip, take, tmp_path)
+    upper, lower, end = (skeleton.joint(j) for j in parts_of(skeleton)["foreleg.l"][:3])
+    for a, b in ((upper, lower), (lower, end)):
+        rest = np.subtract(b.position, a.position)
+        now = judged.played.at(b.name) - judged.played.at(a.name)
+        assert judge.angle_deg(now, np.broadcast_to(rest, now.shape)).mean() < 35.0
+    # The other way round: a beast's steps on a walker's arms.
+    beast = takes.amble(takes.Beast(), seconds=2.0)
+    document, lent = carry(shipped("wick"), beast, tmp_path, options=CarryOptions(plant=False, touch=False))
+    judged = Judged(document, lent.clip, beast, tmp_path)
+    arm = judged.at("hand", "l") - judged.at("upper", "l")
+    assert judge.angle_deg(arm, np.broadcast_to([0.0, -1.0, 0.0], arm.shape)).mean() < 35.0

@@ -22,7 +22,7 @@ from pegloom.core.errors import PegLoomError
 from pegloom.core.motion.retarget import Pairing, Source, Stood, moments_of, places_at, stood
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.scene.drawlist import DrawList
-from pegloom.scene.pair_drawing import draw_overlay, draw_source, draw_threads
+from pegloom.scene.pair_drawing import DOUBT, draw_overlay, draw_source, draw_threads
 
 NEAR = 9.0
 """Pixels within which a joint of the source is taken hold of."""
@@ -130,7 +130,15 @@ def _over(c: Context, draw: DrawList) -> None:
     if base is None or not base.source or base.source[0] not in read.skeleton.index or base.target[0] not in character.skeleton.index:
         return
     here = frame.joints[character.skeleton.index[base.target[0]], :3, 3]
-    draw_overlay(draw, read.skeleton, places + (here - places[read.skeleton.index[base.source[0]]]))
+    at = places + (here - places[read.skeleton.index[base.source[0]]])
+    draw_overlay(draw, read.skeleton, at)
+    # The part in hand, the worst one after going there, stands out on both.
+    chain = pairing.of(settings(c.state).picked)
+    if chain is not None:
+        for skeleton, joints, where in ((read.skeleton, chain.source, at), (character.skeleton, chain.target, frame.joints[:, :3, 3])):
+            numbers = [skeleton.index[j] for j in joints if j in skeleton.index]
+            if len(numbers) > 1:
+                draw.over.add(where[numbers], DOUBT, 4.0, 0.9)
 
 
 class PairTool(StageTool):

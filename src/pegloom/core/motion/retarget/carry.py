@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
+from pegloom.core.geometry.transforms import frame
 from pegloom.core.motion.retarget.chains import LIMBS, frames_of, kind_of, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import ChainPair, Pairing
@@ -196,7 +197,7 @@ def _limb(
     numbers = _numbers(seen, chain.source)
     turned = [seen.turned[:, n] for n in numbers]
     if not copies(chain, seen.stood, target):
-        result = turned
+        result = _from_hanging(seen.stood, chain, turned, theirs, ours)
     else:
         axes = [turned[k] @ theirs[chain.source[k]] for k in range(len(numbers))]
         if len(numbers) >= 3:
@@ -207,6 +208,27 @@ def _limb(
         else:
             result = [axes[k] @ ours[chain.target[k]].T for k in range(min(len(axes), len(chain.target)))]
     return result[: len(chain.target)]
+
+
+def _from_hanging(
+    stood: Stood, chain: ChainPair, turned: list[FloatArray], theirs: Mapping[str, FloatArray], ours: Mapping[str, FloatArray]
+) -> list[FloatArray]:
+    """Turns of a limb as they are; of an arm that stands for a front leg, or the other way round, from where it hangs down."""
+    kind = next((kind_of(p) for p, joints in stood.parts.items() if set(chain.source) <= set(joints)), "")
+    arms = ("arm", "wing")
+    if kind in arms and kind_of(chain.part) == "foreleg":
+        hang = [_hanging(theirs[j]) for j in chain.source[:2]]
+        return [turn @ hang[min(k, 1)].T for k, turn in enumerate(turned)]
+    if kind == "foreleg" and kind_of(chain.part) in arms:
+        hang = [_hanging(ours[j]) for j in chain.target[:2]]
+        return [turn @ hang[min(k, 1)] for k, turn in enumerate(turned)]
+    return turned
+
+
+def _hanging(axes: FloatArray) -> FloatArray:
+    """What turns a bone (3, 3) from its rest to hang straight down, folding ahead."""
+    down = np.array([0.0, -1.0, 0.0])
+    return np.asarray(frame(down, np.cross(down, [0.0, 0.0, 1.0])) @ axes.T)
 
 
 def _hinged(upper: FloatArray, lower: FloatArray, *, keep_twist: bool) -> tuple[FloatArray, FloatArray]:

@@ -11,6 +11,9 @@ from pegloom.core.motion.retarget.turns import across, of_vector, vector_of
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.skeleton.joints import Skeleton
 
+AT_ONCE = 2000
+"""Moments worked out together."""
+
 
 class Figure:
     """skeleton : at rest. turns : joint number -> (k, 3, 3), how it has turned from rest about the body's axes; a joint not
@@ -51,17 +54,23 @@ class Figure:
         """Where a point (3,) of the rest is (k, 3), carried by a joint."""
         return np.asarray(self.at[:, joint] + np.einsum("kab,b->ka", self.turned[:, joint], rest - self.rest[joint]))
 
-    def worlds(self) -> FloatArray:
-        """(k, j, 4, 4) character_from_joint."""
-        result = np.zeros((self.moments, len(self.parents), 4, 4))
-        result[..., :3, :3] = self.turned @ self.skeleton.world[:, :3, :3]
-        result[..., :3, 3] = self.at
-        result[..., 3, 3] = 1.0
-        return result
-
     def rows(self) -> FloatArray:
-        """(k, j, 10) of each joint in its parent, as tracks have them."""
-        return local_rows(self.skeleton, self.worlds())
+        """(k, j, 10) of each joint in its parent, as tracks have them; some moments at once, so that long captures fit."""
+        result = np.empty((self.moments, len(self.parents), 10))
+        for first in range(0, self.moments, AT_ONCE):
+            # One moment more than is new keeps neighbours in one half space.
+            start = max(first - 1, 0)
+            some = slice(start, min(first + AT_ONCE, self.moments))
+            worlds = np.zeros((some.stop - start, len(self.parents), 4, 4))
+            worlds[..., :3, :3] = self.turned[some] @ self.skeleton.world[:, :3, :3]
+            worlds[..., :3, 3] = self.at[some]
+            worlds[..., 3, 3] = 1.0
+            rows = local_rows(self.skeleton, worlds)
+            if start < first:
+                flips = np.where((rows[0, :, 3:7] * result[start, :, 3:7]).sum(axis=-1) < 0, -1.0, 1.0)
+                rows[..., 3:7] *= flips[None, :, None]
+            result[some] = rows
+        return result
 
     def limited(self, limits: Mapping[int, tuple[FloatArray, FloatArray]]) -> None:
         """Bring joints within their limits: low and high (3,) of the rotation vector about their own axes."""
