@@ -10,14 +10,11 @@ from typing import Any
 
 from pegloom.core.errors import MeshFileError
 from pegloom.files.outgoing import write_bytes
-from pegloom.files.raw import checked_size, read_bytes
+from pegloom.files.plain_json import HINT, read_kind
 
 FORMAT, VERSION = "peg loom expressions", 1
-LARGEST = 4 << 20
-"""Bytes."""
 MOST, MOST_VALUES, LONGEST, FARTHEST = 2000, 20000, 200, 1e6
 Told = list[tuple[str, dict[tuple[str, str], float]]]
-HINT = "compare it with one that was saved here"
 
 
 def write_expressions(path: str | Path, told: Sequence[tuple[str, Mapping[tuple[str, str], float]]]) -> None:
@@ -31,16 +28,7 @@ def write_expressions(path: str | Path, told: Sequence[tuple[str, Mapping[tuple[
 def read_expressions(path: str | Path) -> Told:
     """Expressions of a file. Raises MeshFileError: which file, what is wrong and where, what to do."""
     path = Path(path)
-    try:
-        if checked_size(path) > LARGEST:
-            raise MeshFileError(path.name, "is far too large for expressions", hint=HINT)
-        tree = json.loads(read_bytes(path))
-    except (ValueError, RecursionError) as error:
-        raise MeshFileError(path.name, f"is no JSON ({str(error)[:80]})", hint=HINT) from None
-    if not isinstance(tree, dict) or tree.get("format") != FORMAT:
-        raise MeshFileError(path.name, "holds no expressions", hint=HINT)
-    if tree.get("version") != VERSION:
-        raise MeshFileError(path.name, "was written by a newer version", hint="open it with that one")
+    tree = read_kind(path, FORMAT, VERSION, "expressions")
     some = tree.get("expressions")
     if not isinstance(some, list) or len(some) > MOST:
         raise MeshFileError(path.name, f"expressions: a list of up to {MOST} was expected", hint=HINT)

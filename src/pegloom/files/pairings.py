@@ -11,13 +11,10 @@ from pegloom.core.errors import MeshFileError
 from pegloom.core.motion.retarget import ChainPair, Pairing, sign_of
 from pegloom.core.skeleton.joints import Skeleton, Vector
 from pegloom.files.outgoing import write_bytes
-from pegloom.files.raw import checked_size, read_bytes
+from pegloom.files.plain_json import HINT, read_kind
 
 FORMAT, VERSION = "peg loom pairing", 1
-LARGEST = 4 << 20
-"""Bytes."""
 MOST = 2000
-HINT = "compare it with one that was saved here"
 
 
 def write_pairing(path: str | Path, pairing: Pairing, source: Skeleton, target: Skeleton) -> None:
@@ -96,17 +93,7 @@ def signs_of(path: str | Path) -> tuple[str, str]:
 
 
 def _tree(path: Path) -> dict[str, Any]:
-    try:
-        if checked_size(path) > LARGEST:
-            raise MeshFileError(path.name, "is far too large for a pairing", hint=HINT)
-        tree = json.loads(read_bytes(path))
-    except (ValueError, RecursionError) as error:
-        raise MeshFileError(path.name, f"is no JSON ({str(error)[:80]})", hint=HINT) from None
-    if not isinstance(tree, dict) or tree.get("format") != FORMAT:
-        raise MeshFileError(path.name, "holds no pairing", hint=HINT)
-    if tree.get("version") != VERSION:
-        raise MeshFileError(path.name, "was written by a newer version", hint="open it with that one")
-    return tree
+    return read_kind(path, FORMAT, VERSION, "a pairing")
 
 
 def _fail(path: Path, what: str, where: str, hint: str = HINT) -> MeshFileError:

@@ -7,19 +7,18 @@ from functools import partial
 from typing import NamedTuple
 
 import numpy as np
-from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPaintEvent, QPen, QWheelEvent
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QMouseEvent, QPaintEvent, QPen, QWheelEvent
 from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QSizePolicy, QVBoxLayout, QWidget
 
+from pegloom.app.areas.motion.key_widget import KeyWidget
 from pegloom.app.areas.motion.keying import (
     CURVES,
-    DELETES,
     KeySettings,
     Ref,
     change,
     curves_in_hand,
     curves_open,
-    drop,
     layer_id,
     moved,
     pick,
@@ -142,21 +141,19 @@ def _line(ref: Ref, rig: ControlRig | None, number: int, curve: Curve | None, *,
     return Line(ref, f"{owner} {name}" if several else name, colour, quantity.on_screen, SUFFIX.get(quantity, ""), curve)
 
 
-class Canvas(TimeWidget):
+class Canvas(KeyWidget):
     """Where the curves are drawn and dragged."""
 
     def __init__(self, c: Context) -> None:
         super().__init__(c)
         self.setObjectName("curves.canvas")
         self.setAccessibleName("Curves: drag keys and slopes, double-click adds a key, the wheel zooms, with Ctrl in time")
-        self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.lines: list[Line] = []
         self.low, self.high = -10.0, 10.0
         self.fitted: tuple[Ref, ...] | None = None
         self.grip: Grip | None = None
-        self.box: tuple[QPointF, QPointF] | None = None
         self.names: list[tuple[QRectF, Ref]] = []
 
     def key(self, state: State) -> tuple[object, ...]:
@@ -305,10 +302,7 @@ class Canvas(TimeWidget):
                     painter.drawEllipse(at_key, size, size)
         painter.setClipping(False)
         self._draw_names(painter)
-        if self.box is not None:
-            painter.setPen(QPen(QColor(theme.woad), 1, Qt.PenStyle.DashLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(QRectF(*self.box).normalized())
+        self.draw_box(painter)
         self.draw_now(painter, 0.0, self.height())
         painter.end()
 
@@ -428,18 +422,7 @@ class Canvas(TimeWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
-        if self.box is not None:
-            a, b = self.box
-            self.box = None
-            area = QRectF(a, b).normalized()
-            add = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            if max(area.width(), area.height()) < 4:
-                if not add:
-                    pick(self.c, ())
-                self.scrub(a.x())
-            else:
-                pick(self.c, self._inside(area), add=add)
-            self.update()
+        if self.box_let_go(event):
             return
         grip, self.grip = self.grip, None
         if grip is None or grip.now is None or grip.kind == "pan" or grip.of is None:
@@ -477,7 +460,7 @@ class Canvas(TimeWidget):
         if change(self.c, "Move keys", edit):
             pick(self.c, (k._replace(time=max(k.time + seconds, 0.0)) for k in keys))
 
-    def _inside(self, area: QRectF) -> list[KeyAt]:
+    def inside(self, area: QRectF) -> list[KeyAt]:
         return [
             KeyAt(line.ref[0], line.ref[1], t) for line in self.lines if line.curve is not None
             for k, t in enumerate(line.curve.times.tolist()) if area.contains(QPointF(self.x_of(t), self.y_of(float(line.curve.values[k]) * line.unit)))
@@ -509,20 +492,6 @@ class Canvas(TimeWidget):
         about = self.value_at(event.position().y())
         self.low, self.high = about + (self.low - about) * factor, about + (self.high - about) * factor
         self.update()
-
-    def event(self, event: QEvent | None) -> bool:
-        """Del is for the picked keys while this has the focus, not for what is picked in the view."""
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride and event.key() in DELETES and picked_keys(self.c.state):
-            event.accept()
-            return True
-        return super().event(event)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        assert event is not None
-        if event.key() in DELETES and picked_keys(self.c.state):
-            drop(self.c)
-            return
-        super().keyPressEvent(event)
 
 
 def _round_step(about: float) -> float:

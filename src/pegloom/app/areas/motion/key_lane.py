@@ -5,15 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
-from PyQt6.QtCore import QEvent, QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PyQt6.QtCore import QPointF, QRectF, Qt
+from PyQt6.QtGui import QColor, QMouseEvent, QPaintEvent, QPen, QPolygonF, QWheelEvent
 
+from pegloom.app.areas.motion.key_widget import KeyWidget
 from pegloom.app.areas.motion.keying import (
-    DELETES,
     KeySettings,
     curves_in_hand,
     curves_open,
-    drop,
     moved,
     pick,
     picked_keys,
@@ -21,7 +20,7 @@ from pegloom.app.areas.motion.keying import (
     settings,
 )
 from pegloom.app.context import Context
-from pegloom.app.panels.lanes import LEFT, RIGHT, TimeWidget
+from pegloom.app.panels.lanes import LEFT, RIGHT
 from pegloom.app.spec import Lane
 from pegloom.app.state.state import State
 from pegloom.app.theme import current
@@ -86,16 +85,14 @@ def rows_of(state: State) -> list[Row]:
     return list(found.values())
 
 
-class KeyLane(TimeWidget):
+class KeyLane(KeyWidget):
     def __init__(self, c: Context) -> None:
         super().__init__(c)
         self.setObjectName("strip.keys")
         self.setAccessibleName("Keys by group of controls")
-        self.setMouseTracking(True)
         self.setToolTip("Click or box keys; drag moves them, with Ctrl copies; the bar's ends draw them apart; Del removes them")
         self.rows: list[Row] = []
         self.first_row = 0
-        self.box: tuple[QPointF, QPointF] | None = None
         self.held: tuple[str, float] | None = None
         """What is dragged (keys, left, right), and the time it was taken at."""
         self.now = 0.0
@@ -167,10 +164,7 @@ class KeyLane(TimeWidget):
             painter.drawRoundedRect(QRectF(bar[0], 0.5, max(bar[1] - bar[0], 2.0), 3.0), 1.5, 1.5)
             for x in bar:
                 painter.drawRect(QRectF(x - 1.5, 0.0, 3.0, 7.0))
-        if self.box is not None:
-            painter.setPen(QPen(QColor(theme.woad), 1, Qt.PenStyle.DashLine))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(QRectF(*self.box).normalized())
+        self.draw_box(painter)
         self.draw_now(painter, 0.0, self.height())
         painter.end()
 
@@ -255,18 +249,7 @@ class KeyLane(TimeWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
         assert event is not None
-        if self.box is not None:
-            a, b = self.box
-            self.box = None
-            area = QRectF(a, b).normalized()
-            add = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-            if max(area.width(), area.height()) < 4:
-                if not add:
-                    pick(self.c, ())
-                self.scrub(a.x())
-            else:
-                pick(self.c, self._inside(area), add=add)
-            self.update()
+        if self.box_let_go(event):
             return
         held, now = self.held, self.now
         if held is None:
@@ -283,7 +266,7 @@ class KeyLane(TimeWidget):
                 self.c.player.go_to(min(k.time for k in keys))
         self.update()
 
-    def _inside(self, area: QRectF) -> list[KeyAt]:
+    def inside(self, area: QRectF) -> list[KeyAt]:
         return [
             k for number, row in self._seen() if area.top() - 4 <= self._y(number) <= area.bottom() + 4
             for time, keys in row.times.items() if area.left() <= self.x_of(time) <= area.right() for k in keys
@@ -302,20 +285,6 @@ class KeyLane(TimeWidget):
         most = max(len(self.rows) - self._fit(), 0)
         self.first_row = min(max(self.first_row - (1 if event.angleDelta().y() > 0 else -1), 0), most)
         self.update()
-
-    def event(self, event: QEvent | None) -> bool:
-        """Del is for the picked keys while this has the focus, not for what is picked in the view."""
-        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride and event.key() in DELETES and picked_keys(self.c.state):
-            event.accept()
-            return True
-        return super().event(event)
-
-    def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        assert event is not None
-        if event.key() in DELETES and picked_keys(self.c.state):
-            drop(self.c)
-            return
-        super().keyPressEvent(event)
 
 
 def key_lane() -> Lane:

@@ -8,7 +8,6 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-from PyQt6.QtCore import Qt
 
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
@@ -26,7 +25,6 @@ from pegloom.document.model import Document
 CURVES = "motion.curves"
 """Id under which the curves are open."""
 Ref = tuple[str, str]
-DELETES = (Qt.Key.Key_Delete, Qt.Key.Key_Backspace)
 
 
 @dataclass(frozen=True, slots=True)
