@@ -221,6 +221,12 @@ def test_a_trail_is_dragged_and_the_key_goes_along(playing):
     hand.session.select("control", "arm.l.lower.fk")
     (trail,) = trails_of(hand.c)
     assert trail.turns and np.ptp(trail.places, axis=0).max() > 0.05
+    # A joint's trail is that of the control that leads it there.
+    hand.session.select("joint", "arm.l.end")
+    (same,) = trails_of(hand.c)
+    assert same.control == "arm.l.lower.fk" and np.allclose(same.places, trail.places)
+    hand.session.select("joint", "leg.l.end")
+    assert trails_of(hand.c)[0].control == "leg.l.goal"
 
 
 def test_a_range_is_played_alone_and_the_ends_are_gone_to(playing):

@@ -90,6 +90,28 @@ def _joint_way(clip: Clip, skeleton: Skeleton, rig: ControlRig | None, joint: st
     return times, nodes_at(skeleton, rig, values_at(clip, times, rig))[:, len(rig.controls) + skeleton.index[joint], :3, 3]
 
 
+@by_identity
+def _leads_to(clip: Clip, skeleton: Skeleton, rig: ControlRig, joint: str) -> str:
+    """The control whose trail runs through a joint: the goal of a limb that leads it there, else what turns the bone that ends at
+    it; "" where there is none."""
+    limb = next((s for s in rig.limbs if s.joints[-1] == joint), None)
+    if limb is not None:
+        amount = values_at(clip, np.linspace(0.0, clip.length, 9), rig)[:, rig.slots.index[limb.amount]]
+        if amount.mean() > 0.5:
+            return limb.goal.id
+    place = skeleton.positions[skeleton.index[joint]]
+    for control in (d.node.id for d in rig.drives if d.node.kind is NodeKind.CONTROL and d.joint == skeleton.joint(joint).parent):
+        _, end = _end_of(skeleton, rig, control)
+        own = rig.control(control).matrix
+        if end is not None and np.linalg.norm(own[:3, :3] @ end + own[:3, 3] - place) < 1e-6:
+            return control
+    for solver in rig.solvers:
+        for control, told in zip(solver.fk, solver.joints, strict=False):
+            if told == skeleton.joint(joint).parent:
+                return control
+    return ""
+
+
 def trails_of(c: Context) -> list[Trail]:
     """The trails of what is picked: controls of a clip of keys, joints of any."""
     state, character = c.state, c.state.character
@@ -98,16 +120,22 @@ def trails_of(c: Context) -> list[Trail]:
         return []
     skeleton, rig = character.skeleton, character.rig
     found = []
+    controls = list(state.selection.ids[:MOST]) if state.selection.kind == "control" else []
     if state.selection.kind == "joint":
         for joint in state.selection.ids[:MOST]:
-            if joint in skeleton.index and (clip.tracks or rig is not None):
+            if joint not in skeleton.index:
+                continue
+            leads = _leads_to(clip, skeleton, rig, joint) if rig is not None and not clip.tracks else ""
+            if leads:
+                controls.append(leads)
+            elif clip.tracks or rig is not None:
                 times, places = _joint_way(clip, skeleton, rig, joint)
                 found.append(Trail("", times, places, np.zeros(0), np.zeros((0, 3)), False))
-    if state.selection.kind != "control" or clip.tracks or rig is None:
+    if clip.tracks or rig is None:
         return found
     curves = curves_in_hand(state)
     first, last = state.played
-    for control in state.selection.ids[:MOST]:
+    for control in controls:
         if control not in rig.index:
             continue
         times, places = _way(clip, skeleton, rig, control, first, last)
