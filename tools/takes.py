@@ -97,6 +97,8 @@ class Stance:
     nod: Array = field(default_factory=lambda: np.zeros(3))
     feet: dict[str, tuple[Array, Array, float]] = field(default_factory=dict)
     arms: dict[str, tuple[Array, Array, Array]] = field(default_factory=dict)
+    grips: dict[str, Array] = field(default_factory=dict)
+    """How hands are turned (3, 3) that do not follow their forearms."""
 
 
 SIDES = (("l", 1.0), ("r", -1.0))
@@ -252,6 +254,41 @@ def jump(build: Build) -> Act:
     return act
 
 
+def with_hands_at(build: Build, stance: Stance, hands: dict[str, Array]) -> Stance:
+    """A stance whose hands are at places in the world, elbows down and out."""
+    _, at = _frames(build, stance, [])
+    for name, side in SIDES:
+        if name in hands:
+            start = at[f"upper.{name}"]
+            elbow = _two_bones(start, hands[name], build.upper, build.fore, np.array([side * 0.6, -1.0, -0.3]))
+            stance.arms[name] = (unit(elbow - start), unit(hands[name] - elbow), np.array([-side, 0.0, 0.0]))
+            stance.grips[name] = axes(np.array([0.0, -0.2, 1.0]), np.array([0.0, side, 0.0]))
+    return stance
+
+
+def haul(build: Build) -> Act:
+    """Holds a crate in both hands and swings it from side to side and up."""
+    still = stand(build)
+
+    def act(t: float) -> Stance:
+        middle = np.array([0.09 * np.sin(3.0 * t), 1.2 + 0.12 * np.sin(2.3 * t), 0.26])
+        return with_hands_at(build, still(0.04, 0.0), {"l": middle + [0.13, 0, 0], "r": middle - [0.13, 0, 0]})
+
+    return act
+
+
+def rail(build: Build) -> Act:
+    """Holds on to a rail with the left hand while swaying to and fro."""
+    still = stand(build)
+
+    def act(t: float) -> Stance:
+        stance = still(0.08 + 0.05 * np.sin(2.2 * t), 0.1)
+        stance.pelvis = stance.pelvis + np.array([0.07 * np.sin(3.0 * t), 0.0, 0.05 * np.cos(3.0 * t)])
+        return with_hands_at(build, stance, {"l": np.array([0.36, 1.1, 0.2])})
+
+    return act
+
+
 @dataclass
 class Take:
     """A performance as BVH has it: joint names, parents, offsets (j, 3), ends by joint, rotations (k, j, 3, 3) in the parent, root
@@ -361,7 +398,7 @@ def _frames(build: Build, stance: Stance, parts: list[str]) -> tuple[dict[str, A
         at[f"fore.{name}"] = at[f"upper.{name}"] + build.upper * upper
         frames[f"fore.{name}"] = axes(fore, np.cross(fore, palm))
         at[f"hand.{name}"] = at[f"fore.{name}"] + build.fore * fore
-        frames[f"hand.{name}"] = axes(fore, np.cross(fore, palm))
+        frames[f"hand.{name}"] = stance.grips.get(name, axes(fore, np.cross(fore, palm)))
         ankle, foot, toe = stance.feet[name]
         start = stance.pelvis + stance.turn @ np.array([side * build.hips, -0.03, 0.0])
         way = ankle - start

@@ -216,3 +216,25 @@ def test_arms_that_stand_for_front_legs_are_told_from_where_they_hang(tmp_path):
     judged = Judged(document, lent.clip, beast, tmp_path)
     arm = judged.at("hand", "l") - judged.at("upper", "l")
     assert judge.angle_deg(arm, np.broadcast_to([0.0, -1.0, 0.0], arm.shape)).mean() < 35.0
+
+
+def test_a_hand_that_holds_on_to_a_rail_stays_there(tmp_path):
+    take = takes.perform(BUILD, takes.rail(BUILD), seconds=3.0, rate=60.0)
+    document, lent = carry(stout(), take, tmp_path)
+    plain, bare = carry(stout(), take, tmp_path, options=CarryOptions(touch=False))
+    assert ("arm.l", "something that stands") in {(c.part, c.on) for c in lent.carried.contacts}
+    inside = slice(20, -20)
+    strays = [np.linalg.norm(np.ptp(Judged(d, x.clip, take, tmp_path).at("hand", "l")[inside], axis=0)) for d, x in ((document, lent), (plain, bare))]
+    assert strays[0] < 0.012 < strays[1]
+
+
+def test_hands_that_hold_one_thing_keep_their_distance(tmp_path):
+    take = takes.perform(BUILD, takes.haul(BUILD), seconds=3.0, rate=60.0)
+    document, lent = carry(stout(), take, tmp_path)
+    plain, bare = carry(stout(), take, tmp_path, options=CarryOptions(touch=False))
+    inside = slice(20, -20)
+    spread = []
+    for d, x in ((document, lent), (plain, bare)):
+        judged = Judged(d, x.clip, take, tmp_path)
+        spread.append(float(np.ptp(np.linalg.norm(judged.at("hand", "l") - judged.at("hand", "r"), axis=1)[inside])))
+    assert spread[0] < 0.02 and spread[0] < 0.6 * spread[1], spread

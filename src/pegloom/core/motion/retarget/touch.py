@@ -38,6 +38,8 @@ STEADY = 0.01
 """Metres two palms' distance may vary while both hold one thing."""
 HELD = 0.35
 """Seconds a touch of a thing lasts at least."""
+STAYS = 0.06
+"""Metres a second below which a hand stays where it is in the world."""
 MOVES = 0.12
 """Metres a second: what moves."""
 
@@ -199,7 +201,11 @@ def touched(
                 weight = np.where(weight > best, weight, 0.0)
                 best = np.maximum(best, weight)
                 put(arm.part, weight, goal, part_title(bone.part))
-        still, goal = _in_the_world(there[arm.part], here[arm.part], _speed(at, step) * unit_there, scale, unit_there, step)
+        wrist_there, wrist_here = seen.at[:, seen.number(arm.source[2])], figure.at[:, hands[arm.part]]
+        still, shift = _in_the_world(
+            (there[arm.part], wrist_there), (here[arm.part], wrist_here), _speed(at, step) * unit_there, scale, unit_there, step
+        )
+        goal = here[arm.part] + shift
         put(arm.part, still * free * (best < 0.05), goal, "something that stands")
     for arm in arms:
         part = arm.part
@@ -255,7 +261,8 @@ def _steady(grip: FloatArray, speed: FloatArray, step: float) -> FloatArray:
     """How surely two hands hold one thing: they stand to one another as if joined while both move."""
     window = max(round(HELD / step), 2)
     spread = (maximum_filter1d(grip, window, axis=0) - minimum_filter1d(grip, window, axis=0)).max(axis=1)
-    moves = uniform_filter1d((speed > MOVES).astype(float), window)
+    # A pause in the middle of carrying is no letting go.
+    moves = uniform_filter1d(maximum_filter1d((speed > MOVES).astype(float), 3 * window), window)
     near = smooth(np.linalg.norm(grip[:, :3], axis=1), 0.42, 0.34)
     return np.asarray(smooth(spread, 2.0 * STEADY, STEADY) * smooth(moves, 0.3, 0.7) * near)
 
@@ -309,17 +316,23 @@ def _on_bone(
     return weight, s + along[:, None] * line + (deep + np.maximum(gap, 0.0) * here_unit)[:, None] * out
 
 
-def _in_the_world(there: FloatArray, here: FloatArray, body: FloatArray, scale: float, unit_there: float, step: float) -> tuple[FloatArray, FloatArray]:
-    """A hand that stays while the body moves holds on to something: it stays here as well."""
-    slow = np.asarray(_speed(there, step) * unit_there < 0.06)
-    weight, goal = np.zeros(len(there)), here.copy()
+def _in_the_world(
+    there: tuple[FloatArray, FloatArray], here: tuple[FloatArray, FloatArray], body: FloatArray, scale: float, unit_there: float, step: float
+) -> tuple[FloatArray, FloatArray]:
+    """A hand that stays while the body moves holds on to something: it stays here as well. Palm and wrist of both, the one that
+    is stiller tells. Returns how surely (k,), and how far the hand has to go (k, 3)."""
+    speeds = [_speed(p, step) * unit_there for p in there]
+    slow = np.asarray(np.minimum(*speeds) < STAYS)
+    weight, shift = np.zeros(len(slow)), np.zeros((len(slow), 3))
     edges = np.flatnonzero(np.diff(np.concatenate([[0], slow.astype(np.int8), [0]])))
     for a, b in zip(edges[::2], edges[1::2], strict=True):
         if (b - a) * step < HELD or np.median(body[a:b]) < MOVES:
             continue
         weight[a:b] = 1.0
-        goal[a:b] = here[a:b].mean(axis=0) + scale * (there[a:b] - there[a:b].mean(axis=0))
-    return weight, goal
+        which = int(np.median(speeds[1][a:b]) < np.median(speeds[0][a:b]))
+        theirs, ours = there[which][a:b], here[which][a:b]
+        shift[a:b] = ours.mean(axis=0) + scale * (theirs - theirs.mean(axis=0)) - ours
+    return weight, shift
 
 
 def _stretches(on: BoolArray, times: FloatArray, part: str, joint: str, what: str) -> list[Contact]:
