@@ -122,7 +122,7 @@ def lines_of(state: State) -> list[Line]:
         if keyed and state.layer is None and not rig.drivers.get(ChannelRef(*ref)):
             continue
         row = values[:, slot]
-        if np.ptp(row) < 1e-6 and not keyed:
+        if np.ptp(row) < 1e-6:
             continue
         why = "driven" if rig.drivers.get(ChannelRef(*ref)) else "sampled" if clip.tracks else "with all layers" if keyed else "of the clip"
         found.append(_line((ref[0], ref[1]), rig, len(found), None, several=len(controls) > 1)._replace(faint=why, times=times, values=row))
