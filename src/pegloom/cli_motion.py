@@ -164,6 +164,44 @@ def retarget(
     _print(told, as_json, "\n".join([*lines, *(f"written: {path}" for path in written)]))
 
 
+def gait(
+    project: Path,
+    numbers: Annotated[Path, typer.Option("--numbers", help="JSON: a preset and the numbers that differ; strides, rate, turn, slope, in_place.")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom, .glb or .bvh")],
+    as_json: Json = False,
+) -> None:
+    """Make a gait from numbers on a character with legs."""
+    from pegloom.document import edits
+    from pegloom.files.bvh_write import write_bvh
+    from pegloom.files.opening import open_any
+    from pegloom.files.plain_json import read_plain
+    from pegloom.files.writing import write_rig
+
+    told = read_plain(numbers)
+    more: dict[str, Any] = {}
+    for key, kind in (("strides", float), ("rate", float), ("turn", float), ("slope", float), ("in_place", bool), ("controls", bool), ("name", str)):
+        if key in told:
+            value = told.pop(key)
+            value = float(value) if kind is float and type(value) is int else value
+            if type(value) is not kind:
+                raise EditError(f"{numbers.name}: {key} is {'a number' if kind is float else 'yes or no' if kind is bool else 'a text'}")
+            more[key] = value
+    document, result = edits.make_gait(open_any(project), told, **more)
+    character = document.require_character()
+    clip, made = character.clip(result.clip), result.made
+    skeleton = character.require_skeleton()
+    if output.suffix.lower() == ".bvh":
+        write_bvh(output, character, clip)
+    else:
+        write_rig(output, document)
+    row = {
+        "output": str(output), "clip": clip.name, "period_s": made.period, "speed_m_s": made.speed, "length_s": clip.length, "rate": clip.rate, "sunk_mm": 1000.0 * made.sunk,
+        "contacts": [{"part": c.part, "joint": skeleton.joint(c.point).name, "seconds": [c.first, c.last]} for c in made.contacts],
+        "farthest_mm": None if result.brought is None else 1000.0 * float(result.brought.gaps.max(initial=0.0)),
+    }  # fmt: skip
+    _print(row, as_json, f"{clip.name}: {made.speed:.2f} m/s, a stride in {made.period:.2f} s, {len(made.contacts)} footfalls\nwritten: {output}")
+
+
 def _range(text: str, times: Any) -> tuple[float | None, float | None]:
     """First and last second of A:B; a whole number counts frames. Raises EditError."""
     if not text:
@@ -185,4 +223,4 @@ def _range(text: str, times: Any) -> tuple[float | None, float | None]:
     return first, last
 
 
-COMMANDS = (bake_motion, bring_back, retarget)
+COMMANDS = (bake_motion, bring_back, retarget, gait)

@@ -14,6 +14,19 @@ LARGEST = 4 << 20
 HINT = "compare it with one that was saved here"
 
 
+def read_plain(path: Path) -> dict[str, Any]:
+    """The object of a small JSON file of no kind of its own. Raises MeshFileError."""
+    try:
+        if checked_size(path) > LARGEST:
+            raise MeshFileError(path.name, "is far too large for a few numbers", hint="see docs/command-line.md")
+        tree = json.loads(read_bytes(path))
+    except (ValueError, RecursionError) as error:
+        raise MeshFileError(path.name, f"is no JSON ({str(error)[:80]})", hint="see docs/command-line.md") from None
+    if not isinstance(tree, dict):
+        raise MeshFileError(path.name, "is no object of names and numbers", hint="see docs/command-line.md")
+    return tree
+
+
 def read_kind(path: Path, form: str, version: int, holds: str) -> dict[str, Any]:
     """The object of a file of a format ("peg loom pairing"). holds : what it is for, in words.
 

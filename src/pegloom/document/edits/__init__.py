@@ -53,6 +53,7 @@ from pegloom.document.edits.depth import (
 )
 from pegloom.document.edits.digits import set_bent, set_fingers, set_toes
 from pegloom.document.edits.drafts import carries_much, drafted
+from pegloom.document.edits.gait import make_gait
 from pegloom.document.edits.joints import (
     accept_peg,
     add_kit,
@@ -419,6 +420,7 @@ __all__ = [
     "lay_pegs",
     "lengthen_joint",
     "let_go",
+    "make_gait",
     "match_axes",
     "match_limb",
     "matching_joints",

@@ -217,15 +217,15 @@ def _from_hanging(
     kind = next((kind_of(p) for p, joints in stood.parts.items() if set(chain.source) <= set(joints)), "")
     arms = ("arm", "wing")
     if kind in arms and kind_of(chain.part) == "foreleg":
-        hang = [_hanging(theirs[j]) for j in chain.source[:2]]
+        hang = [hanging(theirs[j]) for j in chain.source[:2]]
         return [turn @ hang[min(k, 1)].T for k, turn in enumerate(turned)]
     if kind == "foreleg" and kind_of(chain.part) in arms:
-        hang = [_hanging(ours[j]) for j in chain.target[:2]]
+        hang = [hanging(ours[j]) for j in chain.target[:2]]
         return [turn @ hang[min(k, 1)] for k, turn in enumerate(turned)]
     return turned
 
 
-def _hanging(axes: FloatArray) -> FloatArray:
+def hanging(axes: FloatArray) -> FloatArray:
     """What turns a bone (3, 3) from its rest to hang straight down, folding ahead."""
     down = np.array([0.0, -1.0, 0.0])
     return np.asarray(frame(down, np.cross(down, [0.0, 0.0, 1.0])) @ axes.T)

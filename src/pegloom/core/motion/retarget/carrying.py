@@ -29,6 +29,7 @@ from pegloom.core.motion.retarget.plant import (
     Contact,
     Limb,
     Sole,
+    bare_soles,
     bend_to,
     contacts_of,
     flat_moments,
@@ -98,7 +99,7 @@ def retarget(
     bounds = _bounds(target, limits) if options.limits else {}
     figure.limited(bounds)
     figure.stand()
-    soles = dict(soles or _bare_soles(target, parts_of(target)))
+    soles = dict(soles or bare_soles(target, parts_of(target)))
     floor = min((float(s.points[:, 1].min()) for s in soles.values() if len(s.points)), default=0.0)
     limbs = limbs_of(seen, figure, list(chains), scale, soles)
     for limb in limbs:
@@ -167,25 +168,6 @@ def _scale(source: Skeleton, target: Skeleton, pairing: Pairing, copied: frozens
 
 def _bounds(target: Skeleton, limits: Sequence[JointLimit]) -> dict[int, tuple[FloatArray, FloatArray]]:
     return {target.index[x.joint]: (np.array(x.low), np.array(x.high)) for x in limits if x.joint in target.index and not x.free}
-
-
-def _bare_soles(target: Skeleton, parts: Mapping[str, tuple[str, ...]]) -> dict[str, Sole]:
-    """Without a skin: the ground under the ankles and the balls of the feet stands for soles."""
-    floor = float(target.positions[:, 1].min()) if target.joints else 0.0
-    found = {}
-    for part, chain in parts.items():
-        if kind_of(part) in ("leg", "foreleg") and len(chain) >= 3:
-            joints = [target.index[j] for j in chain[2:]]
-            points, owners = [], []
-            for j in joints:
-                points.append([target.positions[j, 0], floor, target.positions[j, 2]])
-                owners.append(j)
-                tail = target.joints[j].tail
-                if tail is not None:
-                    points.append([tail[0], floor, tail[2]])
-                    owners.append(j)
-            found[part] = Sole(np.array(points), np.array(owners)[:, None], np.ones((len(points), 1)))
-    return found
 
 
 def _root_place(figure: Figure, limbs: list[Limb], base: int, scale: float, seen: Performance, root: str) -> FloatArray:

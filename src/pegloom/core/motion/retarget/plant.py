@@ -6,6 +6,7 @@ contacts the correction runs over from one to the next while the foot is quick, 
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -70,6 +71,25 @@ class Sole:
                 offset = self.points[mine] - figure.rest[j]
                 heights[:, mine] += weight[mine] * (figure.turned[:, j, 1] @ offset.T + figure.at[:, j, 1][:, None])
         return np.asarray(np.minimum(best, heights.min(axis=1, initial=np.inf)))
+
+
+def bare_soles(target: Skeleton, parts: Mapping[str, tuple[str, ...]]) -> dict[str, Sole]:
+    """Without a skin: the ground under the ankles and the balls of the feet stands for soles."""
+    floor = float(target.positions[:, 1].min()) if target.joints else 0.0
+    found = {}
+    for part, chain in parts.items():
+        if kind_of(part) in ("leg", "foreleg") and len(chain) >= 3:
+            joints = [target.index[j] for j in chain[2:]]
+            points, owners = [], []
+            for j in joints:
+                points.append([target.positions[j, 0], floor, target.positions[j, 2]])
+                owners.append(j)
+                tail = target.joints[j].tail
+                if tail is not None:
+                    points.append([tail[0], floor, tail[2]])
+                    owners.append(j)
+            found[part] = Sole(np.array(points), np.array(owners)[:, None], np.ones((len(points), 1)))
+    return found
 
 
 @dataclass(eq=False)
