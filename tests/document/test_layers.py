@@ -123,7 +123,7 @@ def test_another_way_to_meet_what_is_below_shows_the_same_at_its_keys(mode):
         assert np.abs(shown(other, time) - joints).max() < 1e-9
 
 
-@pytest.mark.parametrize("mode", list(LayerMode))
+@pytest.mark.parametrize("mode", [LayerMode.TURN, *(pytest.param(m, marks=pytest.mark.full) for m in (LayerMode.SET, LayerMode.ADD))])
 def test_a_layer_of_each_kind_goes_along_with_a_new_rest(mode):
     document, clip, _, _ = keyed(mode, 0.6)
     after = edits.rest_in_t(document)
