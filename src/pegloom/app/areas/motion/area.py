@@ -9,6 +9,7 @@ from pegloom.app.areas.motion.borrowing import PAIRING, BorrowSettings
 from pegloom.app.areas.motion.bringing import BringSettings
 from pegloom.app.areas.motion.cards import CARDS
 from pegloom.app.areas.motion.curve_lane import curve_lane
+from pegloom.app.areas.motion.gaits import GaitSettings
 from pegloom.app.areas.motion.key_lane import key_lane
 from pegloom.app.areas.motion.keying import KeySettings, curves_open
 from pegloom.app.areas.motion.pair_view import PairTool, pair_marks, places_beside
@@ -36,7 +37,7 @@ def _no_clips(state: State) -> bool:
 AREA = AreaSpec(
     Area.MOTION, "Motion", "try it, key it",
     steps=(Step("motion.trial_clip", _no_clips, lambda s: "try it with a sample clip"),),
-    actions=ACTIONS, settings=(BringSettings, BorrowSettings, KeySettings), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane(PAIRING, "Pairing", Place.SIDE, PairingPane, wanted, size=340)), lanes=(key_lane(), curve_lane(), replace(quality_lane(), shown=lambda s: not curves_open(s))), tools=(PairTool(), TrailTool(), *TOOLS), picks=("control", "clip"),
+    actions=ACTIONS, settings=(BringSettings, BorrowSettings, KeySettings, GaitSettings), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane(PAIRING, "Pairing", Place.SIDE, PairingPane, wanted, size=340)), lanes=(key_lane(), curve_lane(), replace(quality_lane(), shown=lambda s: not curves_open(s))), tools=(PairTool(), TrailTool(), *TOOLS), picks=("control", "clip"),
     shows=("controls", "mesh"), marks=(controls, pins, ghost_marks, trail_marks, pair_marks), painters=(auto_key_sign,), marks_face_the_eye=True, beside=places_beside,
     hint=lambda state: "Pose a control and press <keys.write> to set a key; <time.play> plays",
     fullness=fullness, enter=lambda state: {"lens": Lens.NONE}, lenses=True,
