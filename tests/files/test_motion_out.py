@@ -172,3 +172,55 @@ def animate(path, character, clip):
         animation.CreateScalesAttr().Set(Vt.Vec3hArray([Gf.Vec3h(1, 1, 1)] * len(local)), k)
     UsdSkel.BindingAPI.Apply(skel.GetPrim()).CreateAnimationSourceRel().SetTargets([animation.GetPath()])
     stage.GetRootLayer().Save()
+
+
+def test_motion_under_a_moved_and_scaled_prim_stands_where_the_stage_shows_it(tmp_path):
+    from pxr import Gf, Usd, UsdGeom
+
+    from pegloom.files.usd import write_usd
+
+    document, done = lent(tmp_path)
+    character = document.require_character()
+    write_usd(tmp_path / "a.usda", character)
+    animate(tmp_path / "a.usda", character, character.clip(done.clip))
+    (plain,), _ = read_sources(tmp_path / "a.usda")
+    stage = Usd.Stage.Open(str(tmp_path / "a.usda"))
+    moved = UsdGeom.Xformable(stage.GetPrimAtPath("/character/skeleton"))
+    moved.AddTranslateOp().Set(Gf.Vec3d(1.0, 0.5, 0.0))
+    moved.AddScaleOp().Set(Gf.Vec3f(2.0, 2.0, 2.0))
+    stage.GetRootLayer().Save()
+    (source,), _ = read_sources(tmp_path / "a.usda")
+    times = moments_of(source.clip)
+    a, b = (worlds_of(s, times)[..., :3, 3] for s in (plain, source))
+    assert np.abs(b - (2.0 * a + [1.0, 0.5, 0.0])).max() < 1e-4
+
+
+def test_a_glb_of_nodes_and_motion_alone_is_read(tmp_path):
+    import pygltflib
+
+    from pegloom.files.gltf_write import write_glb
+    from pegloom.files.reading import read_mesh
+
+    document, done = lent(tmp_path)
+    character = document.require_character()
+    write_glb(tmp_path / "a.glb", character)
+    whole = pygltflib.GLTF2().load(str(tmp_path / "a.glb"))
+    for node in whole.nodes:
+        node.mesh = node.skin = None
+    whole.meshes, whole.skins, whole.materials, whole.textures, whole.images, whole.samplers = [], [], [], [], [], []
+    for animation in whole.animations:
+        animation.channels = [c for c in animation.channels if c.target.path != "weights"]
+    whole.save(str(tmp_path / "bare.glb"))
+    with pytest.raises(MeshFileError, match="no surface"):
+        read_mesh(tmp_path / "bare.glb")
+    sources, _ = read_sources(tmp_path / "bare.glb")
+    source = next(s for s in sources if s.name == character.clip(done.clip).name)
+    times = moments_of(source.clip)
+    skeleton = character.require_skeleton()
+    name = skeleton.joint("arm.l.end").name
+    got = worlds_of(source, times)[:, source.skeleton.index[source.skeleton.by_name(name).id], :3, 3]
+    wanted = worlds_of(Source("", "", skeleton, character.clip(done.clip)), times)[:, skeleton.index["arm.l.end"], :3, 3]
+    assert np.abs(got - wanted).max() < 1e-4 * character.height
+    document, (made,) = edits.add_sources(document, [source])
+    _, again = edits.borrow(document, made)
+    assert again.carried.figures.slide_mm < 5.0
