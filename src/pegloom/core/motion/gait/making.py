@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d
 
-from pegloom.core.arrays import FloatArray, frozen
+from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.gait.numbers import Gait
@@ -19,7 +19,6 @@ from pegloom.core.motion.retarget.chains import frames_of, kind_of, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.plant import STRETCH, Contact, Sole, bare_soles, bend_to
 from pegloom.core.motion.retarget.turns import about, of_vector
-from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.skeleton.joints import Skeleton
 
 OFF_THE_BODY = np.radians(8.0)
@@ -90,7 +89,7 @@ def make_gait(
         figure.places = figure.places + shift
         figure.stand()
     contacts = tuple(c for foot, step in zip(feet, steps, strict=True) for c in _contacts(foot, step, times, skeleton))
-    clip = Clip("", name, rate=count / (strides * period), length=float(times[-1]), tracks=_tracks(figure, times, base))
+    clip = Clip("", name, rate=count / (strides * period), length=float(times[-1]), tracks=figure.tracks(times))
     return Made(clip, period, speed, contacts, float(down.max(initial=0.0)))
 
 
@@ -204,18 +203,3 @@ def _contacts(foot: Foot, step: Step, times: FloatArray, skeleton: Skeleton) -> 
     edges = np.flatnonzero(np.diff(np.concatenate([[0], step.flat.astype(np.int8), [0]])))
     joint = skeleton.joints[foot.joints[min(3, len(foot.joints) - 1)]].id
     return [Contact(foot.part, joint, float(times[a]), float(times[b - 1]), 0.0) for a, b in zip(edges[::2], edges[1::2], strict=True)]
-
-
-def _tracks(figure: Figure, times: FloatArray, base: int):  # type: ignore[no-untyped-def]
-    rows = figure.rows()
-    seconds = np.asarray(frozen(times))
-    tracks = {}
-    for j, joint in enumerate(figure.skeleton.joints):
-        some = []
-        if j == base:
-            some.append(Track("translation", seconds, np.asarray(frozen(np.ascontiguousarray(rows[:, j, :3])))))
-        if j in figure.turns:
-            some.append(Track("rotation", seconds, np.asarray(frozen(np.ascontiguousarray(rows[:, j, 3:7])))))
-        if some:
-            tracks[joint.id] = tuple(some)
-    return joint_tracks(tracks)

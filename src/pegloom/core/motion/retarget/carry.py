@@ -21,6 +21,7 @@ from pegloom.core.motion.retarget.turns import (
     of_vector,
     scaled,
     smooth,
+    straight,
     unit,
 )
 from pegloom.core.skeleton.joints import Skeleton
@@ -62,12 +63,8 @@ def performance(source: Source, stood: Stood, times: FloatArray) -> Performance:
     turns = worlds[..., :3, :3]
     lengths = np.linalg.norm(turns, axis=-2)
     uneven = bool((np.abs(lengths - lengths[..., :1]) > 1e-4 * lengths).any())
-    if uneven or (np.linalg.det(turns[0]) <= 0).any():
-        u, _, v = np.linalg.svd(turns)
-        plain = u @ v
-        plain[..., :, 2] *= np.where(np.linalg.det(plain) < 0, -1.0, 1.0)[..., None]
-    else:
-        plain = turns / lengths[..., None, :]
+    mirrored = bool((np.linalg.det(turns[0]) <= 0).any())
+    plain = straight(turns) if uneven or mirrored else turns / lengths[..., None, :]
     turned = stood.upright @ plain @ across(stood.rests)
     return Performance(stood, times, turned, worlds[..., :3, 3] @ stood.upright.T)
 
@@ -258,7 +255,7 @@ def _hinged(upper: FloatArray, lower: FloatArray, *, keep_twist: bool) -> tuple[
     return new_upper, framed(z, lower[..., 0]) if keep_twist else hinge
 
 
-def flattened_feet(seen: Performance, figure: Figure, chain: ChainPair, flat: BoolArray) -> None:
+def flattened_feet(figure: Figure, chain: ChainPair, flat: BoolArray) -> None:
     """Have a foot's sole lie level where the source's foot stands: flat (k,) tells those moments.
 
     The source's rest may not have its feet flat; how they stand in the motion says what flat is.

@@ -3,18 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy.ndimage import gaussian_filter1d
 
-from pegloom.core.arrays import FloatArray, frozen
+from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.motion.borrowed import CarryOptions
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retarget.carry import (
-    Performance,
     adjusted,
     carried,
     copies,
@@ -40,7 +39,7 @@ from pegloom.core.motion.retarget.plant import (
 )
 from pegloom.core.motion.retarget.source import Source, moments_of, stance_of, stood
 from pegloom.core.motion.retarget.touch import Flesh, touched
-from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.motion.retarget.turns import step_of
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.skeleton.joints import Skeleton
 
@@ -50,15 +49,13 @@ STILL = 1e-9
 @dataclass(frozen=True, eq=False)
 class Carried:
     """clip : sampled motion of the target's joints. scale : target over source. rests : how each of them stands at rest, in a
-    word. overlay (k, j, 3) : where the source's joints are, scaled and set over the result, for the view."""
+    word."""
 
     clip: Clip
     figures: Figures
     contacts: tuple[Contact, ...]
     scale: float
     rests: tuple[str, str]
-    overlay: FloatArray
-    copied: frozenset[str] = field(default_factory=frozenset)
 
 
 def retarget(
@@ -68,9 +65,10 @@ def retarget(
     """Tell a source's motion on another skeleton.
 
     target : at rest, Y up, facing +Z, metres. soles : what of the skin can touch the floor, by part; without, joints stand
-    for it. flesh : the skin about bones that hands may touch. Directions of arms, and of legs that stand alike at rest, are taken over; all else turns from its rest as the
-    source does. The root's path is scaled by the legs' length. Raises EditError where nothing is paired, or the range is
-    empty.
+    for it. flesh : the skin about bones that hands may touch. Directions of arms, and of legs that stand alike at rest, are
+    taken over; all else turns from its rest as the source does. The root's path is scaled by the legs' length.
+
+    Raises EditError where nothing is paired, or the range is empty.
     """
     options = options or CarryOptions()
     read = stood(source, pairing.rest)
@@ -104,10 +102,10 @@ def retarget(
     limbs = limbs_of(seen, figure, list(chains), scale, soles)
     for limb in limbs:
         if not limb.hand:
-            flattened_feet(seen, figure, limb.chain, flat_moments(limb))
+            flattened_feet(figure, limb.chain, flat_moments(limb))
     figure.stand()
     progress(0.45, "finding contacts")
-    figure.places = figure.places + _root_place(figure, limbs, base, scale, seen, base_pair.source[0])
+    figure.places = figure.places + _onto_the_floor(figure, limbs, floor)
     figure.stand()
     missed: dict[str, FloatArray] = {}
     if options.plant:
@@ -128,8 +126,7 @@ def retarget(
         path=(figure.places, root_there + shift), ruled=ruled,
     )  # fmt: skip
     contacts = tuple(sorted([*(contacts_of(limbs, kept, figure) if options.plant else ()), *touches], key=lambda c: c.first))
-    overlay = scale * seen.at + (figure.places - scale * seen.at[:, seen.number(base_pair.source[0])])[:, None]
-    return Carried(_clip(source, figure, kept, base), figures, contacts, scale, (read.stance, stance_of(target)), overlay, copied)
+    return Carried(_clip(source, figure, kept), figures, contacts, scale, (read.stance, stance_of(target)))
 
 
 def _reached(figure: Figure, pairing: Pairing, axes: Mapping[str, FloatArray]) -> None:
@@ -170,25 +167,17 @@ def _bounds(target: Skeleton, limits: Sequence[JointLimit]) -> dict[int, tuple[F
     return {target.index[x.joint]: (np.array(x.low), np.array(x.high)) for x in limits if x.joint in target.index and not x.free}
 
 
-def _root_place(figure: Figure, limbs: list[Limb], base: int, scale: float, seen: Performance, root: str) -> FloatArray:
-    """What to put on the root (k, 3) so that the hips' joints, not the root itself, are at the source's height, scaled; and the
-    feet stand on the floor on average."""
-    offset = np.zeros((figure.moments, 3))
-    legs = [limb for limb in limbs if not limb.hand]
+def _onto_the_floor(figure: Figure, limbs: list[Limb], floor: float) -> FloatArray:
+    """What to put on the root (3,) so that feet stand on the floor: on average where whole soles stand, else where the figure is
+    lowest."""
+    legs = [limb for limb in limbs if not limb.hand and len(limb.sole.points)]
     if not legs:
-        return offset
-    gaps = []
-    for limb in legs:
-        flat = flat_moments(limb)
-        if flat.sum() >= 2 and len(limb.sole.points):
-            gaps.append(limb.sole.lowest(figure)[flat])
-    floor = min((float(limb.sole.points[:, 1].min()) for limb in legs if len(limb.sole.points)), default=0.0)
-    if gaps:
-        offset[:, 1] = floor - float(np.median(np.concatenate(gaps)))
-    elif any(len(limb.sole.points) for limb in legs):
-        lowest = np.min([limb.sole.lowest(figure) for limb in legs if len(limb.sole.points)], axis=0)
-        offset[:, 1] = floor - float(np.percentile(lowest, 5))
-    return offset
+        return np.zeros(3)
+    lowest = [limb.sole.lowest(figure) for limb in legs]
+    flat = [flat_moments(limb) for limb in legs]
+    standing = [low[stands] for low, stands in zip(lowest, flat, strict=True) if stands.sum() >= 2]
+    height = float(np.median(np.concatenate(standing))) if standing else float(np.percentile(np.min(lowest, axis=0), 5))
+    return np.array([0.0, floor - height, 0.0])
 
 
 def _planted(figure: Figure, limbs: list[Limb], floor: float, times: FloatArray, ours: Mapping[str, FloatArray], progress: Progress) -> dict[str, FloatArray]:
@@ -210,8 +199,7 @@ def _planted(figure: Figure, limbs: list[Limb], floor: float, times: FloatArray,
             left = limb.sole.lowest(figure) - floor - (limb.level if limb.level is not None else 0.0)
             left = np.where(held > 0.5, left, np.minimum(left, 0.0))
             if np.abs(left).max() > 1e-4:
-                step = max(float(np.median(np.diff(times))), 1e-6) if len(times) > 1 else 1.0
-                left = held * left + (1.0 - held) * np.minimum(gaussian_filter1d(left, 0.03 / step), 0.0)
+                left = held * left + (1.0 - held) * np.minimum(gaussian_filter1d(left, 0.03 / step_of(times)), 0.0)
                 goal = goal - left[:, None] * np.array([0.0, 1.0, 0.0])
                 far = bend_to(figure, limb.joints, goal, axis)
         missed[limb.chain.part] = far * held
@@ -220,9 +208,8 @@ def _planted(figure: Figure, limbs: list[Limb], floor: float, times: FloatArray,
 
 def _path_of(places: FloatArray, times: FloatArray) -> FloatArray:
     """The way a root goes over the ground (k, 3), without its sway: smoothed over a second."""
-    step = max(float(np.median(np.diff(times))), 1e-6) if len(times) > 1 else 1.0
     way = places.copy()
-    width = 0.45 / step
+    width = 0.45 / step_of(times)
     pad = min(int(4 * width), max(len(way) - 1, 0))
     if pad < 2:
         return np.asarray((way - way[:1]) * [1.0, 0.0, 1.0])
@@ -234,18 +221,8 @@ def _path_of(places: FloatArray, times: FloatArray) -> FloatArray:
     return np.asarray(smooth_way)
 
 
-def _clip(source: Source, figure: Figure, times: FloatArray, base: int) -> Clip:
-    """Sampled motion of every joint that moves; only the base changes its place."""
-    rows = figure.rows()
-    seconds = frozen(times - times[0])
-    tracks = {}
-    for j, joint in enumerate(figure.skeleton.joints):
-        some = []
-        if j == base:
-            some.append(Track("translation", np.asarray(seconds), np.asarray(frozen(np.ascontiguousarray(rows[:, j, :3])))))
-        if j in figure.turns:
-            some.append(Track("rotation", np.asarray(seconds), np.asarray(frozen(np.ascontiguousarray(rows[:, j, 3:7])))))
-        if some:
-            tracks[joint.id] = tuple(some)
+def _clip(source: Source, figure: Figure, times: FloatArray) -> Clip:
     clip = source.clip
-    return replace(clip, id="", name=source.name, length=max(float(seconds[-1]), 1.0 / clip.rate), tracks=joint_tracks(tracks), curves={}, layers=(), morphs=())
+    seconds = times - times[0]
+    length = max(float(seconds[-1]), 1.0 / clip.rate)
+    return replace(clip, id="", name=source.name, length=length, tracks=figure.tracks(seconds), curves={}, layers=(), morphs=())

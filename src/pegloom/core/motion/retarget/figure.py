@@ -6,9 +6,10 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.motion.retarget.turns import across, of_vector, vector_of
 from pegloom.core.motion.retell import local_rows
+from pegloom.core.motion.tracks import JointTracks, Track, joint_tracks
 from pegloom.core.skeleton.joints import Skeleton
 
 AT_ONCE = 2000
@@ -71,6 +72,17 @@ class Figure:
                 rows[..., 3:7] *= flips[None, :, None]
             result[some] = rows
         return result
+
+    def tracks(self, seconds: FloatArray) -> JointTracks:
+        """Sampled motion of every joint that turns, at moments (k,); only the base changes its place."""
+        rows, times = self.rows(), np.asarray(frozen(np.array(seconds)))
+        found: dict[str, tuple[Track, ...]] = {}
+        for j, joint in enumerate(self.skeleton.joints):
+            spans = [("translation", slice(0, 3))] if j == self.base else []
+            spans += [("rotation", slice(3, 7))] if j in self.turns else []
+            if spans:
+                found[joint.id] = tuple(Track(path, times, np.asarray(frozen(np.ascontiguousarray(rows[:, j, span])))) for path, span in spans)
+        return joint_tracks(found)
 
     def limited(self, limits: Mapping[int, tuple[FloatArray, FloatArray]]) -> None:
         """Bring joints within their limits: low and high (3,) of the rotation vector about their own axes."""

@@ -8,12 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.motion.retarget.carry import Performance
-from pegloom.core.motion.retarget.chains import kind_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import Pairing
-from pegloom.core.motion.retarget.plant import Limb, Sole, _runs
+from pegloom.core.motion.retarget.plant import Limb, Sole, runs_of
 from pegloom.core.motion.retarget.turns import across, unit, vector_of
 
 STANDS = 0.05
@@ -67,7 +65,7 @@ def measured(
         for k, (joint, place) in enumerate(limb.points):
             here = figure.point(joint, place)
             slow = np.asarray(limb.speeds[k] < STANDS)
-            for a, b in _runs(slow):
+            for a, b in runs_of(slow):
                 stands[a : b + 1] = True
                 off = (here[a : b + 1] - here[a]) - (limb.there[k][a : b + 1] - limb.there[k][a])
                 far = np.linalg.norm(off[:, [0, 2]], axis=1) / limb.length
@@ -150,6 +148,3 @@ def beyond(figure: Figure, limits: Mapping[int, tuple[FloatArray, FloatArray]]) 
         vector = vector_of(axes.T @ (across(figure.turned[:, parent]) @ figure.turned[:, j]) @ axes)
         worst = np.maximum(worst, np.degrees(np.maximum(low - vector, vector - high).max(axis=1)))
     return np.asarray(np.maximum(worst, 0.0))
-
-
-__all__ = ["Figures", "Worst", "beyond", "kind_of", "measured", "rotation_matrix"]

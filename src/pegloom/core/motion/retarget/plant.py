@@ -17,7 +17,7 @@ from pegloom.core.motion.retarget.carry import Performance
 from pegloom.core.motion.retarget.chains import kind_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import ChainPair
-from pegloom.core.motion.retarget.turns import about, across, framed, smooth, unit
+from pegloom.core.motion.retarget.turns import about, across, framed, smooth, step_of, unit
 from pegloom.core.skeleton.joints import Skeleton
 
 SLOW, QUICK = 0.09, 0.2
@@ -61,7 +61,6 @@ class Sole:
 
     def lowest(self, figure: Figure) -> FloatArray:
         """How high its lowest point is at each moment (k,), metres."""
-        best = np.full(figure.moments, np.inf)
         heights = np.zeros((figure.moments, len(self.points)))
         for i in range(self.joints.shape[1]):
             number, weight = self.joints[:, i], self.weights[:, i]
@@ -70,7 +69,7 @@ class Sole:
                 mine = used[number[used] == j]
                 offset = self.points[mine] - figure.rest[j]
                 heights[:, mine] += weight[mine] * (figure.turned[:, j, 1] @ offset.T + figure.at[:, j, 1][:, None])
-        return np.asarray(np.minimum(best, heights.min(axis=1, initial=np.inf)))
+        return np.asarray(heights.min(axis=1, initial=np.inf))
 
 
 def bare_soles(target: Skeleton, parts: Mapping[str, tuple[str, ...]]) -> dict[str, Sole]:
@@ -147,7 +146,7 @@ def _ground_points(skeleton: Skeleton, chain: tuple[str, ...], at: FloatArray, f
 def limbs_of(seen: Performance, figure: Figure, chains: list[ChainPair], scale: float, soles: dict[str, Sole]) -> list[Limb]:
     """The limbs whose ends may stand on something: legs, and hands that come down to the floor."""
     unit_length = units(seen, chains)
-    step = max(float(np.median(np.diff(seen.times))) if len(seen.times) > 1 else 1 / 30, 1e-6)
+    step = step_of(seen.times)
     source, target = seen.skeleton, figure.skeleton
     s_floor = min((source.positions[source.index[j], 1] for c in chains for j in c.source), default=0.0)
     t_floor = min((float(s.points[:, 1].min()) for s in soles.values()), default=0.0)
@@ -270,7 +269,7 @@ def _path(limb: Limb, figure: Figure, floor: float, times: FloatArray) -> tuple[
     drift = np.concatenate([np.zeros((1, 3)), np.cumsum(steps - own, axis=0)])
     # Where it stands, what it is off on average is taken back; what it is taken back by changes only while it is free.
     held = np.concatenate([total[:1], np.maximum(total[1:], total[:-1]), total[-1:]])
-    runs = _runs(total > 0.98)
+    runs = runs_of(total > 0.98)
     freedom = np.concatenate([[0.0], np.cumsum((1.0 - total) + 1e-9)])
     correction = np.zeros((moments, 3))
     if runs:
@@ -294,18 +293,20 @@ def _path(limb: Limb, figure: Figure, floor: float, times: FloatArray) -> tuple[
 
 def _long(times: FloatArray) -> float:
     """Steps in a third of a second."""
-    return max(0.35 / max(float(np.median(np.diff(times))), 1e-6), 2.0)
+    return max(0.35 / step_of(times), 2.0)
 
 
 def _eased(x: FloatArray, knots: FloatArray, values: FloatArray) -> FloatArray:
-    """Values (k, 3) at x, held at the knots, eased between them."""
+    """Values (k, n) at x, held at the knots and beyond them, eased between."""
+    if len(knots) == 1:
+        return np.repeat(values, len(x), axis=0)
     i = np.clip(np.searchsorted(knots, x, side="right") - 1, 0, len(knots) - 2)
     u = np.clip((x - knots[i]) / np.maximum(knots[i + 1] - knots[i], 1e-12), 0.0, 1.0)
     u = (u * u * (3.0 - 2.0 * u))[:, None]
     return np.asarray(values[i] + u * (values[i + 1] - values[i]))
 
 
-def _runs(flags: BoolArray) -> list[tuple[int, int]]:
+def runs_of(flags: BoolArray) -> list[tuple[int, int]]:
     """First and last frame of each run of steps (k - 1,) that are set."""
     edges = np.flatnonzero(np.diff(np.concatenate([[0], flags.astype(np.int8), [0]])))
     return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
@@ -328,18 +329,8 @@ def _height(limb: Limb, figure: Figure, floor: float, total: FloatArray, runs: l
         limb.level = np.maximum(high, 0.0) * smooth(high, 0.5 * LOW, 1.4 * LOW) * limb.length
         wanted = floor + limb.level[on] - under[on] - own[on]
         freedom = np.concatenate([[0.0], np.cumsum((1.0 - total) + 1e-9)])
-        gap = _spread(freedom, on, wanted)
+        gap = _eased(freedom, freedom[on], wanted[:, None])[:, 0]
     return np.asarray(np.maximum(own + gap, floor - under))
-
-
-def _spread(x: FloatArray, known: IntArray, values: FloatArray) -> FloatArray:
-    """Values at the known frames, eased between them along x, held beyond."""
-    i = np.clip(np.searchsorted(known, np.arange(len(x)), side="right") - 1, 0, len(known) - 1)
-    j = np.minimum(i + 1, len(known) - 1)
-    a, b = x[known[i]], x[known[j]]
-    u = np.clip((x - a) / np.maximum(b - a, 1e-12), 0.0, 1.0)
-    u = u * u * (3.0 - 2.0 * u)
-    return np.asarray(values[i] + u * (values[j] - values[i]))
 
 
 def bend_to(figure: Figure, joints: tuple[int, int, int], goal: FloatArray, axis: FloatArray) -> FloatArray:
@@ -385,8 +376,7 @@ def sunk(limbs: list[Limb], goals: list[tuple[FloatArray, FloatArray]], figure: 
         need = np.maximum(need, held * np.maximum(start[:, 1] - goal[:, 1] - room, 0.0))
     if not need.any():
         return need
-    step = max(float(np.median(np.diff(times))), 1e-6)
-    width = max(round(0.1 / step), 1)
+    width = max(round(0.1 / step_of(times)), 1)
     return np.asarray(gaussian_filter1d(maximum_filter1d(need, 2 * width + 1), width))
 
 
@@ -400,7 +390,7 @@ def contacts_of(limbs: list[Limb], times: FloatArray, figure: Figure) -> tuple[C
             if k >= len(limb.points):
                 continue
             slow = binary_closing(np.concatenate([[False], weight > 0.98, [False]]), iterations=1)[1:-1]
-            for a, b in _runs(np.asarray(slow)):
+            for a, b in runs_of(np.asarray(slow)):
                 level = 0.0 if limb.level is None else float(limb.level[a])
                 found.append(Contact(limb.chain.part, figure.skeleton.joints[limb.points[k][0]].id, float(times[a]), float(times[b]), level))
     return tuple(sorted(found, key=lambda c: c.first))

@@ -17,9 +17,10 @@ from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import by_identity
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retarget.chains import LIMBS, kind_of, parts_of
-from pegloom.core.motion.retarget.turns import unit
+from pegloom.core.motion.retarget.turns import straight, unit
 from pegloom.core.motion.retell import posed_at
-from pegloom.core.motion.tracks import joint_tracks
+from pegloom.core.motion.tracks import rows_at
+from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.joints import Side, Skeleton, Vector, side_of_name
 from pegloom.core.skeleton.uses import shared_words, words
 
@@ -81,23 +82,13 @@ def moments_of(clip: Clip) -> FloatArray:
 
 def worlds_of(source: Source, times: FloatArray) -> FloatArray:
     """Joints (k, j, 4, 4) of a source at its moments, in the file's axes."""
-    shared = all(len(t.times) == 1 or (len(t.times) == len(times) and np.allclose(t.times, times)) for rows in source.clip.tracks.values() for t in rows)
-    if shared:
-        return posed_at(source.clip, source.skeleton, np.asarray(_own_times(source.clip, times)))
-    clip = source.clip
-    tracks = {j: tuple(replace(t, times=times, values=t.at_all(times), step=False) for t in rows) for j, rows in clip.tracks.items()}
-    return posed_at(replace(clip, tracks=joint_tracks(tracks)), source.skeleton, times)
-
-
-def _own_times(clip: Clip, times: FloatArray) -> FloatArray:
-    """The very times the tracks have, so that they are recognised as shared."""
-    return next((t.times for rows in clip.tracks.values() for t in rows if len(t.times) == len(times)), times)
+    return posed_at(source.clip, source.skeleton, times)
 
 
 def places_at(source: Source, read: Stood, time: float) -> FloatArray:
     """Where a source's joints are (j, 3) at a moment of its clip, upright, in its own unit."""
-    world = worlds_of(source, np.array([time]))[0]
-    return np.asarray(world[:, :3, 3] @ read.upright.T)
+    joints = evaluate_rig(source.skeleton, None, rows_at(source.clip.tracks, source.skeleton, time)).joints
+    return np.asarray(joints[:, :3, 3] @ read.upright.T)
 
 
 def stood(source: Source, frame: float | None = None) -> Stood:
@@ -140,7 +131,7 @@ def _bent(found: Stood) -> float:
 def _best(skeleton: Skeleton, world: FloatArray, frame: float | None, ups: tuple[FloatArray, ...] = UPS) -> Stood:
     """The way of standing in which a pose is a body most."""
     places = world[:, :3, 3]
-    turns = _straight(world[:, :3, :3])
+    turns = straight(world[:, :3, :3])
     tails = np.einsum("jab,jb->ja", world @ skeleton.inverse_world, np.pad(_tails(skeleton), ((0, 0), (0, 1)), constant_values=1.0))[:, :3]
     best: Stood | None = None
     for up in ups:
@@ -155,15 +146,6 @@ def _best(skeleton: Skeleton, world: FloatArray, frame: float | None, ups: tuple
             break
     assert best is not None
     return _squared(best)
-
-
-def _straight(turns: FloatArray) -> FloatArray:
-    """Rotations (..., 3, 3) without scale; mirrored axes are turned right."""
-    u, _, v = np.linalg.svd(turns)
-    result = u @ v
-    flip = np.where(np.linalg.det(result) < 0, -1.0, 1.0)
-    result[..., :, 2] *= flip[..., None]
-    return np.asarray(result)
 
 
 def _placed(skeleton: Skeleton, places: FloatArray, tails: FloatArray) -> Skeleton:

@@ -18,7 +18,7 @@ from pegloom.core.motion.retarget.chains import kind_of, part_title, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import ChainPair, Pairing
 from pegloom.core.motion.retarget.plant import HIP_HEIGHT, Contact, bend_to
-from pegloom.core.motion.retarget.turns import smooth, unit
+from pegloom.core.motion.retarget.turns import smooth, step_of, unit
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights
 
@@ -161,7 +161,7 @@ def touched(
     if not arms or len(seen.times) < 2:
         return [], {}
     here_unit = scale / unit_there
-    step = max(float(np.median(np.diff(seen.times))), 1e-6)
+    step = step_of(seen.times)
     palms_there = {c.part: _palm(seen.skeleton, c.source) for c in arms}
     palms_here = {c.part: _palm(figure.skeleton, c.target) for c in arms}
     there = {c.part: seen.point(c.source[2], palms_there[c.part]) for c in arms}
@@ -299,7 +299,7 @@ def _on_bone(
     along, around, off = _told(palm, start, end, seen.turned[:, near])
     gap = off * unit_there - bone.usual
     inside = np.einsum("kba,kb->ka", seen.turned[:, near], palm - start)
-    step = max(float(np.median(np.diff(seen.times))), 1e-6)
+    step = step_of(seen.times)
     weight = smooth(gap, FAR, NEAR) * smooth(_speed(inside, step) * unit_there, SLIDES, RESTS)
     if weight.max() < 0.05:
         return weight, palm

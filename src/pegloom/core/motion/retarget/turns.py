@@ -40,6 +40,19 @@ def scaled(turns: FloatArray, amount: float) -> FloatArray:
     return np.asarray(mean @ of_vector(amount * vector_of(mean.T @ turns)))
 
 
+def straight(turns: FloatArray) -> FloatArray:
+    """The nearest rotations (..., 3, 3) of turns with scale; mirrored axes are turned right."""
+    u, _, v = np.linalg.svd(turns)
+    result = u @ v
+    result[..., :, 2] *= np.where(np.linalg.det(result) < 0, -1.0, 1.0)[..., None]
+    return np.asarray(result)
+
+
+def step_of(times: FloatArray) -> float:
+    """Seconds from a moment to the next of even ones (k,); 1 for a single one."""
+    return max(float(np.median(np.diff(times))), 1e-6) if len(times) > 1 else 1.0
+
+
 def unit(vectors: FloatArray) -> FloatArray:
     return np.asarray(vectors / np.maximum(np.linalg.norm(vectors, axis=-1, keepdims=True), 1e-12))
 
