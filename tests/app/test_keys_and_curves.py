@@ -7,7 +7,7 @@ from PyQt6.QtGui import QMouseEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QComboBox, QWidget
 
-from pegloom.app.areas.motion.curve_lane import Canvas
+from pegloom.app.areas.motion.curve_canvas import Canvas
 from pegloom.app.areas.motion.key_lane import KeyLane
 from pegloom.app.areas.motion.keying import KeySettings
 from pegloom.app.areas.motion.trails import trails_of

@@ -10,7 +10,6 @@ from PyQt6.QtGui import QColor, QMouseEvent, QPaintEvent, QPen, QPolygonF, QWhee
 
 from pegloom.app.areas.motion.key_widget import KeyWidget
 from pegloom.app.areas.motion.keying import (
-    KeySettings,
     curves_in_hand,
     curves_open,
     moved,
@@ -24,6 +23,7 @@ from pegloom.app.panels.lanes import LEFT, RIGHT
 from pegloom.app.spec import Lane
 from pegloom.app.state.state import State
 from pegloom.app.theme import current
+from pegloom.app.widgets.panel import same
 from pegloom.core.rig.refs import BOARD
 from pegloom.core.skeleton.body_words import SIDES, chain_title
 from pegloom.document.edits import KeyAt
@@ -92,6 +92,8 @@ class KeyLane(KeyWidget):
         self.setAccessibleName("Keys by group of controls")
         self.setToolTip("Click or box keys; drag moves them, with Ctrl copies; the bar's ends draw them apart; Del removes them")
         self.rows: list[Row] = []
+        self.shown: tuple[object, ...] | None = None
+        """What the rows are of."""
         self.first_row = 0
         self.held: tuple[str, float] | None = None
         """What is dragged (keys, left, right), and the time it was taken at."""
@@ -102,7 +104,10 @@ class KeyLane(KeyWidget):
         return (*super().key(state), state.selection.kind, state.selection.ids, state.layer, settings(state))
 
     def show_state(self, state: State) -> None:
-        self.rows = rows_of(state)
+        # Rows hold a capture's ten thousand keys: they are made anew only where they are others.
+        shown = (state.clip, state.layer, state.selection.kind, state.selection.ids, state.character.rig if state.character is not None else None)
+        if self.shown is None or not same(shown, self.shown):
+            self.shown, self.rows = shown, rows_of(state)
         self.first_row = min(self.first_row, max(len(self.rows) - self._fit(), 0))
         super().show_state(state)
 
@@ -291,5 +296,3 @@ def key_lane() -> Lane:
     """The lane, where a clip of keys is on the strip and the curves are not in its place."""
     return Lane("keys", KeyLane, HEIGHT, lambda s: s.clip is not None and not curves_open(s) and bool(curves_in_hand(s)))
 
-
-__all__ = ["KeyLane", "KeySettings", "key_lane"]

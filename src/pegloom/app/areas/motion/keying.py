@@ -16,6 +16,8 @@ from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import State
 from pegloom.core.curves import Curve, Run
 from pegloom.core.curves.curve import Beyond, Slope
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.layers import Layer
 from pegloom.core.rig.channels import Quantity
 from pegloom.core.said import counted
 from pegloom.document import edits
@@ -50,23 +52,41 @@ def settings(state: State) -> KeySettings:
 
 def curves_in_hand(state: State) -> dict[Ref, Curve]:
     """The curves keys are set in: of the clip, or of the layer in hand."""
-    clip = state.clip
-    if clip is None:
-        return {}
-    held = clip if state.layer is None else state.layer
-    return dict(held.curves)
+    held = _held_by(state)
+    return {} if held is None else dict(held.curves)
 
 
 def layer_id(state: State) -> str:
     return "" if state.layer is None else state.layer.id
 
 
+def _held_by(state: State) -> Clip | Layer | None:
+    """Whose keys are in hand: the clip's, or those of the layer."""
+    return state.clip if state.layer is None else state.layer
+
+
 def picked_keys(state: State) -> tuple[KeyAt, ...]:
-    """The keys in hand that are still there."""
-    curves = curves_in_hand(state)
-    return tuple(
-        k for k in settings(state).picked if (one := curves.get((k.control, k.channel))) is not None and np.abs(one.times - k.time).min() < 1e-5
-    )
+    """The keys in hand that are still there. Asked for at every drawing: a capture has ten thousand."""
+    picked, held = settings(state).picked, _held_by(state)
+    if not picked or held is None:
+        return ()
+    if _LAST.picked is not picked or _LAST.held is not held:
+        there = {(ref[0], ref[1], t) for ref in {(k.control, k.channel) for k in picked} if ref in held.curves for t in np.round(held.curves[ref].times, 5).tolist()}
+        _LAST.keys = tuple(k for k in picked if (k.control, k.channel, round(k.time, 5)) in there)
+        _LAST.picked, _LAST.held = picked, held
+    return _LAST.keys
+
+
+@dataclass
+class _Last:
+    """What was asked for last, and the answer."""
+
+    picked: frozenset[KeyAt] | None = None
+    held: Clip | Layer | None = None
+    keys: tuple[KeyAt, ...] = ()
+
+
+_LAST = _Last()
 
 
 def pick(c: Context, keys: Iterable[KeyAt], *, add: bool = False, toggle: bool = False) -> None:

@@ -14,6 +14,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import quaternion_between, rotation_matrix
 from pegloom.core.memo import by_identity, of_the_latest
 from pegloom.core.motion.clips import Clip, sample, values_at
+from pegloom.core.motion.layers import Layer
 from pegloom.core.motion.retarget import Source
 from pegloom.core.motion.retarget.source import worlds_of
 from pegloom.core.rig.channels import MOVE
@@ -75,6 +76,17 @@ def _way(clip: Clip, skeleton: Skeleton, rig: ControlRig, control: str, first: f
     return times, _places(clip, skeleton, rig, control, times)
 
 
+@of_the_latest(8)
+def _at_keys(
+    clip: Clip, layer: Layer | None, skeleton: Skeleton, rig: ControlRig, control: str, first: float, last: float
+) -> tuple[FloatArray, FloatArray]:
+    """Times of a control's keys, in the clip or the layer in hand, and where its trail is at each."""
+    curves = clip.curves if layer is None else layer.curves
+    keys = np.unique(np.round(np.concatenate([np.zeros(0), *(one.times for ref, one in curves.items() if ref[0] == control)]), 6))
+    keys = keys[(keys >= first - 1e-6) & (keys <= last + 1e-6)]
+    return keys, _places(clip, skeleton, rig, control, keys) if len(keys) else np.zeros((0, 3))
+
+
 def _places(clip: Clip, skeleton: Skeleton, rig: ControlRig, control: str, times: FloatArray) -> FloatArray:
     number, end = _end_of(skeleton, rig, control)
     nodes = nodes_at(skeleton, rig, values_at(clip, times, rig))[:, number]
@@ -133,15 +145,12 @@ def trails_of(c: Context) -> list[Trail]:
                 found.append(Trail("", times, places, np.zeros(0), np.zeros((0, 3)), False))
     if clip.tracks or rig is None:
         return found
-    curves = curves_in_hand(state)
     first, last = state.played
     for control in controls:
         if control not in rig.index:
             continue
         times, places = _way(clip, skeleton, rig, control, first, last)
-        keys = np.unique(np.round(np.concatenate([np.zeros(0), *(one.times for ref, one in curves.items() if ref[0] == control)]), 6))
-        keys = keys[(keys >= first - 1e-6) & (keys <= last + 1e-6)]
-        at_keys = _places(clip, skeleton, rig, control, keys) if len(keys) else np.zeros((0, 3))
+        keys, at_keys = _at_keys(clip, state.layer, skeleton, rig, control, first, last)
         found.append(Trail(control, times, places, keys, at_keys, _end_of(skeleton, rig, control)[1] is not None))
     return found
 
