@@ -124,7 +124,9 @@ class KeyLane(KeyWidget):
         if self.c.state.clip is None:
             return
         painter, theme = self.painter(), current()
-        held = {(k.control, k.channel, round(k.time, 6)) for k in picked_keys(self.c.state)}
+        held: dict[tuple[str, str], set[float]] = {}
+        for key in picked_keys(self.c.state):
+            held.setdefault((key.control, key.channel), set()).add(round(key.time, 6))
         shift = self._shift()
         font = painter.font()
         font.setPixelSize(10)
@@ -136,8 +138,9 @@ class KeyLane(KeyWidget):
             painter.setPen(Qt.PenStyle.NoPen)
             # A key a frame is a row of ticks.
             dense = len(row.times) * TICKS > (self.width() - LEFT - RIGHT) * max((max(row.times) - min(row.times)) / max(self.span, 1e-6), 1e-3)
-            for time, keys in row.times.items():
-                some = [k for k in keys if (k.control, k.channel, time) in held]
+            mine = {t for (control, channel), times in held.items() if control in row.controls and row.channel in ("", channel) for t in times}
+            for time in row.times:
+                some = time in mine
                 at = time if not some or shift is None else shift(time)
                 x = self.x_of(at)
                 if not LEFT - 8 <= x <= self.width() - RIGHT + 8:
