@@ -23,7 +23,7 @@ from pegloom.core.skeleton.body_words import LIMBS, NOTHING
 from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name
 from pegloom.core.skeleton.kits import role_in_kit
 from pegloom.core.skeleton.names import words_of
-from pegloom.core.skeleton.pieces import ASIDE, one_tree
+from pegloom.core.skeleton.pieces import ASIDE, one_tree, passed_by
 from pegloom.core.skeleton.uses import Use, told_uses
 
 UP, FORWARD = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0])
@@ -51,7 +51,6 @@ FLAT = 0.02
 HELPER = re.compile(
     r"twist|roll|helper|\bik\b|target|pole|\bend\b|\bnub\b|effector|control|goal|weapon|shield|\bprop\b|socket|attach|ammo"
 )
-TWISTS = re.compile(r"twist|roll")
 HEAD = re.compile(r"(?<![a-z])(head|skull)(?![a-z])")
 TAIL = re.compile(r"(?<![a-z])tail(?![a-z])")
 WING = re.compile(r"wing|feather|pinion")
@@ -132,7 +131,7 @@ def _from_file(skeleton: Skeleton) -> Skeleton:
     carries all, hang on what they stand at.
     """
     uses = told_uses(skeleton)
-    helpers = {j for j, use in uses.items() if use is Use.HELPER} | _passed_by(skeleton)
+    helpers = {j for j, use in uses.items() if use is Use.HELPER} | passed_by(skeleton)
 
     def holder(joint: Joint) -> str | None:
         above = joint.parent
@@ -142,36 +141,6 @@ def _from_file(skeleton: Skeleton) -> Skeleton:
 
     kept = [replace(j, parent=holder(j)) for j in skeleton.joints if j.origin is Origin.FILE and j.id not in helpers]
     return Skeleton(tuple(one_tree(kept)))
-
-
-SAME_PLACE = 1e-4
-"""Share of the skeleton's size: a joint so near its parent is the same place under another name."""
-ON_LINE = 0.05
-"""Share of a bone's length a joint between its ends may lie off it."""
-
-
-def _passed_by(skeleton: Skeleton) -> set[str]:
-    """Joints in the middle of a chain that are no joints of the body: at their parent's place, holding one limb, or called a
-    twist or roll and lying on the bone."""
-    size = max(float(np.ptp(skeleton.positions, axis=0).max()), 1e-12) if skeleton.joints else 1.0
-    below: dict[str, list[Joint]] = {}
-    for joint in skeleton.joints:
-        if joint.parent is not None:
-            below.setdefault(joint.parent, []).append(joint)
-    found = set()
-    for joint in skeleton.joints:
-        children = below.get(joint.id, [])
-        if joint.origin is not Origin.FILE or joint.parent is None or len(children) != 1:
-            continue
-        here, above, end = (np.array(j.position) for j in (joint, skeleton.joint(joint.parent), children[0]))
-        if np.linalg.norm(here - above) < SAME_PLACE * size:
-            found.add(joint.id)
-        elif TWISTS.search(words_of(joint.name)) and np.linalg.norm(end - above) > 1e-9:
-            along = normalised(end - above)
-            off = here - above - along * float((here - above) @ along)
-            if np.linalg.norm(off) < ON_LINE * np.linalg.norm(end - above) and 0 < (here - above) @ along < np.linalg.norm(end - above):
-                found.add(joint.id)
-    return found
 
 
 class _Finder:

@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 
 import numpy as np
 
-from pegloom.core.skeleton.joints import Joint
+from pegloom.core.geometry.transforms import normalised
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton
+from pegloom.core.skeleton.names import words_of
 
+SAME_PLACE = 1e-4
+"""Share of the skeleton's size: a joint so near its parent is the same place under another name."""
+ON_LINE = 0.05
+"""Share of a bone's length a joint between its ends may lie off it."""
+TWISTS = re.compile(r"twist|roll")
 ASIDE = 0.02
 """How far from the middle a joint is no longer of the trunk, as a share of the skeleton's largest extent; nearer ones
 are when they have a twin across."""
@@ -78,3 +86,27 @@ def one_tree(joints: list[Joint]) -> list[Joint]:
         left.remove(top)
         joined += pieces[top]
     return _in_order([replace(j, parent=parent[j.id]) for j in joints])
+
+
+def passed_by(skeleton: Skeleton) -> set[str]:
+    """Joints in the middle of a chain that are no joints of the body: at their parent's place, holding one limb, or called a
+    twist or roll and lying on the bone."""
+    size = max(float(np.ptp(skeleton.positions, axis=0).max()), 1e-12) if skeleton.joints else 1.0
+    below: dict[str, list[Joint]] = {}
+    for joint in skeleton.joints:
+        if joint.parent is not None:
+            below.setdefault(joint.parent, []).append(joint)
+    found = set()
+    for joint in skeleton.joints:
+        children = below.get(joint.id, [])
+        if joint.origin is not Origin.FILE or joint.parent is None or len(children) != 1:
+            continue
+        here, above, end = (np.array(j.position) for j in (joint, skeleton.joint(joint.parent), children[0]))
+        if np.linalg.norm(here - above) < SAME_PLACE * size:
+            found.add(joint.id)
+        elif TWISTS.search(words_of(joint.name)) and np.linalg.norm(end - above) > 1e-9:
+            along = normalised(end - above)
+            off = here - above - along * float((here - above) @ along)
+            if np.linalg.norm(off) < ON_LINE * np.linalg.norm(end - above) and 0 < (here - above) @ along < np.linalg.norm(end - above):
+                found.add(joint.id)
+    return found

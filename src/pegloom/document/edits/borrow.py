@@ -30,8 +30,8 @@ from pegloom.core.motion.retarget import (
     soles_of,
     stood,
 )
-from pegloom.core.skeleton.joints import Skeleton, Vector
-from pegloom.document.edits.ids import fresh_ids
+from pegloom.core.skeleton.joints import Vector
+from pegloom.document.edits.ids import free_name, fresh_ids
 from pegloom.document.edits.motion import with_clip
 from pegloom.document.model import Character, Document
 
@@ -52,7 +52,7 @@ def add_sources(document: Document, sources: Sequence[Source]) -> tuple[Document
     taken = {s.name for s in character.sources}
     made = []
     for one, new in zip(sources, ids, strict=True):
-        name = next(text for k in range(1, len(taken) + 2) if (text := one.name if k == 1 else f"{one.name} {k}") not in taken)
+        name = free_name(one.name, taken)
         taken.add(name)
         made.append(replace(one, id=new, name=name))
         # Read once here, so that the reading is known wherever this very source is looked at.
@@ -130,8 +130,7 @@ def borrow(
     document, pairing_id = pair_source(document, source_id)
     character = document.require_character()
     source = source_of(character, source_id)
-    names = {clip.name for clip in character.clips}
-    name = next(text for k in range(1, len(names) + 2) if (text := source.name if k == 1 else f"{source.name} {k}") not in names)
+    name = free_name(source.name, (clip.name for clip in character.clips))
     character, (clip_id,) = fresh_ids(character, "clip", (c.id for c in character.clips), first=0)
     link = Borrowed(source_id, pairing_id, options or CarryOptions(), controls, on_ik)
     clip = Clip(clip_id, name, source.clip.rate, borrowed=link)
@@ -305,8 +304,3 @@ def stood_of(character: Character, pairing: Pairing) -> Stood:
         if sign_of(one.skeleton) == pairing.source:
             return stood(one, pairing.rest)
     raise EditError("no source of this pairing is left; bring its motion in again")
-
-
-def skeletons_of(character: Character, pairing: Pairing) -> tuple[Skeleton, Skeleton]:
-    """Both bodies of a pairing, stood up."""
-    return stood_of(character, pairing).skeleton, character.require_skeleton()

@@ -12,7 +12,7 @@ from pegloom.core.arrays import frozen
 from pegloom.core.curves import Curve
 from pegloom.core.curves.keys import scaled_in_time
 from pegloom.core.errors import EditError
-from pegloom.document.edits.ids import fresh_ids
+from pegloom.document.edits.ids import free_name, fresh_ids
 from pegloom.document.edits.motion import LENGTHS, with_clip
 from pegloom.document.model import Document
 
@@ -33,8 +33,7 @@ def copy_clip(document: Document, clip_id: str) -> tuple[Document, str]:
     character = document.require_character()
     clip = character.clip(clip_id)
     character, (made,) = fresh_ids(character, "clip", (one.id for one in character.clips), first=0)
-    taken = {one.name for one in character.clips}
-    name = next(text for k in range(2, len(taken) + 3) if (text := f"{clip.name} {k}") not in taken)
+    name = free_name(clip.name, (one.name for one in character.clips))
     at = character.clips.index(clip) + 1
     clips = (*character.clips[:at], replace(clip, id=made, name=name), *character.clips[at:])
     return document.with_character(replace(character, clips=clips)), made

@@ -11,7 +11,7 @@ from pegloom.core.motion.gait import Made, Way, gait_of
 from pegloom.core.motion.gait import make_gait as made_of
 from pegloom.core.motion.onto_controls import Brought, onto_controls
 from pegloom.document.edits.borrow import soles_here
-from pegloom.document.edits.ids import fresh_ids
+from pegloom.document.edits.ids import free_name, fresh_ids
 from pegloom.document.model import Document
 
 
@@ -38,9 +38,7 @@ def make_gait(
     gait = gait_of(numbers)
     character = document.require_character()
     skeleton, rig = character.require_skeleton(), character.rig
-    title = name or str(numbers.get("preset", "gait"))
-    names = {clip.name for clip in character.clips}
-    title = next(text for k in range(1, len(names) + 2) if (text := title if k == 1 else f"{title} {k}") not in names)
+    title = free_name(name or str(numbers.get("preset", "gait")), (clip.name for clip in character.clips))
     made = made_of(
         gait, skeleton, strides=strides, rate=rate, way=Way(turn, (), (slope, 0.0)), in_place=in_place, soles=soles_here(character), name=title
     )

@@ -32,3 +32,9 @@ def counted(character: Character, stem: str, number: int) -> Character:
     if character.counted.get(stem, -1) >= number:
         return character
     return replace(character, counted=MappingProxyType({**character.counted, stem: number}))
+
+
+def free_name(wanted: str, taken: Iterable[str]) -> str:
+    """The name, or the first of `name 2`, `name 3`, ... that nobody has."""
+    names = set(taken)
+    return next(text for k in range(1, len(names) + 2) if (text := wanted if k == 1 else f"{wanted} {k}") not in names)

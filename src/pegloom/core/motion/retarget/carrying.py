@@ -35,7 +35,7 @@ from pegloom.core.motion.retarget.plant import (
     limbs_of,
     paths,
     sunk,
-    units,
+    unit_of,
 )
 from pegloom.core.motion.retarget.source import Source, moments_of, stance_of, stood
 from pegloom.core.motion.retarget.touch import Flesh, touched
@@ -110,7 +110,7 @@ def retarget(
     missed: dict[str, FloatArray] = {}
     if options.plant:
         missed = _planted(figure, limbs, floor, kept, ours, progress)
-    touches, ruled = touched(seen, figure, pairing, scale, units(seen, chains), flesh or {}, ours) if options.touch else ([], {})
+    touches, ruled = touched(seen, figure, pairing, scale, 1.0 / unit_of(read.skeleton), flesh or {}, ours) if options.touch else ([], {})
     figure.limited(bounds)
     figure.stand()
     shift = np.zeros((len(kept), 3))

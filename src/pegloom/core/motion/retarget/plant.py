@@ -14,7 +14,7 @@ from scipy.ndimage import binary_closing, gaussian_filter1d, maximum_filter1d
 
 from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 from pegloom.core.motion.retarget.carry import Performance
-from pegloom.core.motion.retarget.chains import kind_of
+from pegloom.core.motion.retarget.chains import kind_of, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import ChainPair
 from pegloom.core.motion.retarget.turns import about, across, framed, smooth, step_of, unit
@@ -113,13 +113,12 @@ class Limb:
     """How high over the floor it stands (k,), where it stands."""
 
 
-def units(seen: Performance, parts: list[ChainPair]) -> float:
-    """What a length of the source is at a body of 1.7 m."""
-    at, index = seen.skeleton.positions, seen.skeleton.index
-    heights = [at[index[c.source[0]], 1] - min(at[index[j], 1] for j in c.source) for c in parts if kind_of(c.part) == "leg"]
-    if heights and np.mean(heights) > 1e-9:
-        return float(HIP_HEIGHT / np.mean(heights))
-    return float(1.7 / max(float(np.ptp(at, axis=0).max()), 1e-9))
+def unit_of(skeleton: Skeleton) -> float:
+    """What a metre of a body of 1.7 m is on a skeleton that stands."""
+    at, index = skeleton.positions, skeleton.index
+    heights = [at[index[c[0]], 1] - min(at[index[j], 1] for j in c) for p, c in parts_of(skeleton).items() if kind_of(p) == "leg"]
+    high = float(np.mean(heights)) / HIP_HEIGHT if heights else 0.0
+    return high if high > 1e-9 else max(float(np.ptp(at, axis=0).max()), 1e-9) / 1.7
 
 
 def _ground_points(skeleton: Skeleton, chain: tuple[str, ...], at: FloatArray, floor: float) -> list[tuple[str, FloatArray]]:
@@ -145,7 +144,7 @@ def _ground_points(skeleton: Skeleton, chain: tuple[str, ...], at: FloatArray, f
 
 def limbs_of(seen: Performance, figure: Figure, chains: list[ChainPair], scale: float, soles: dict[str, Sole]) -> list[Limb]:
     """The limbs whose ends may stand on something: legs, and hands that come down to the floor."""
-    unit_length = units(seen, chains)
+    unit_length = 1.0 / unit_of(seen.skeleton)
     step = step_of(seen.times)
     source, target = seen.skeleton, figure.skeleton
     s_floor = min((source.positions[source.index[j], 1] for c in chains for j in c.source), default=0.0)

@@ -17,7 +17,7 @@ from pegloom.core.motion.retarget.carry import Performance
 from pegloom.core.motion.retarget.chains import kind_of, part_title, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import ChainPair, Pairing
-from pegloom.core.motion.retarget.plant import HIP_HEIGHT, Contact, bend_to
+from pegloom.core.motion.retarget.plant import Contact, bend_to, unit_of
 from pegloom.core.motion.retarget.turns import smooth, step_of, unit
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights
@@ -119,15 +119,8 @@ def _tip(skeleton: Skeleton, start: int, end: int | None) -> FloatArray:
     """Where a bone ends at rest; a head's is a head's height above it."""
     if end is not None:
         return np.asarray(skeleton.positions[end])
-    size = _unit_of(skeleton)
+    size = unit_of(skeleton)
     return np.asarray(skeleton.positions[start] + [0.0, 0.16 * size, 0.03 * size])
-
-
-def _unit_of(skeleton: Skeleton) -> float:
-    """What a metre of a body of 1.7 m is on a skeleton."""
-    parts, at, index = parts_of(skeleton), skeleton.positions, skeleton.index
-    heights = [at[index[c[0]], 1] - min(at[index[j], 1] for j in c) for p, c in parts.items() if kind_of(p) == "leg"]
-    return float(np.mean(heights)) / HIP_HEIGHT if heights else float(np.ptp(at, axis=0).max()) / 1.7
 
 
 def _told(points: FloatArray, start: FloatArray, end: FloatArray, axes: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
@@ -240,7 +233,7 @@ def _palm(skeleton: Skeleton, chain: tuple[str, ...]) -> FloatArray:
     roots = [at[index[parts_of(skeleton)[f"{f}.{side}"][0]]] for f in ("index", "middle", "ring", "little") if f"{f}.{side}" in parts_of(skeleton)]
     if roots:
         return np.asarray(wrist + 0.7 * (np.mean(roots, axis=0) - wrist))
-    return np.asarray(wrist + unit(wrist - elbow) * HAND * _unit_of(skeleton))
+    return np.asarray(wrist + unit(wrist - elbow) * HAND * unit_of(skeleton))
 
 
 def _speed(points: FloatArray, step: float) -> FloatArray:
