@@ -209,6 +209,7 @@ def main() -> None:
     shoot("pairing")
     window.c.actions.run("borrow.pairing")
     window.c.actions.run("borrow.over")
+    s.put_setting(BorrowSettings, picked="")
     s.play_source(next(c.id for c in s.character.clips if c.name == "pier walk"), 1.4)
     only(window, "motion.borrow")
     settle(app, 1)

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from pegloom.app.stage.stage import Stage
 
 MOST_PINS = 40
+HALF_LABEL = 26
 
 
 class Paper(QWidget):
@@ -88,7 +89,8 @@ class Paper(QWidget):
         x, y, depth = self.stage.camera.project(top, *self.stage.size_in_points)[0]
         if depth > 0 and 0 < x < self.width() and 44 < y < self.height():
             painter.setPen(QColor(INK.soft))
-            painter.drawText(QRectF(x - 40, y - 19, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{character.height:.2f} m")
+            middle = min(max(x, HALF_LABEL), self.width() - HALF_LABEL)
+            painter.drawText(QRectF(middle - 40, y - 19, 80, 16), Qt.AlignmentFlag.AlignCenter, f"{character.height:.2f} m")
 
     def _pins(self, painter: QPainter) -> None:
         """Snag pins of this area: a madder triangle where something is doubtful."""
