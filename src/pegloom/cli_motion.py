@@ -166,11 +166,13 @@ def retarget(
 
 def gait(
     project: Path,
-    numbers: Annotated[Path, typer.Option("--numbers", help="JSON: a preset and the numbers that differ; strides, rate, turn, slope, in_place.")],
+    numbers: Annotated[Path, typer.Option("--numbers", help="JSON: a preset and the numbers that differ; strides, rate, turn, slope, points, start, stop, in_place.")],
     output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom, .glb or .bvh")],
     as_json: Json = False,
 ) -> None:
     """Make a gait from numbers on a character with legs."""
+    from pegloom.core.motion.gait.numbers import plain_of
+    from pegloom.core.motion.gait.rates import proposed
     from pegloom.document import edits
     from pegloom.files.bvh_write import write_bvh
     from pegloom.files.opening import open_any
@@ -179,7 +181,13 @@ def gait(
 
     told = read_plain(numbers)
     more: dict[str, Any] = {}
-    for key, kind in (("strides", float), ("rate", float), ("turn", float), ("slope", float), ("in_place", bool), ("controls", bool), ("name", str)):
+    if "points" in told:
+        points = told.pop("points")
+        if not isinstance(points, list) or not all(isinstance(p, list) and len(p) == 2 and all(type(v) in (int, float) for v in p) for p in points):
+            raise EditError(f"{numbers.name}: points are a list of places [x, z], metres")
+        more["points"] = tuple((float(x), float(z)) for x, z in points)
+    kinds = (("strides", float), ("rate", float), ("turn", float), ("slope", float), ("start", bool), ("stop", bool), ("in_place", bool), ("controls", bool), ("name", str))
+    for key, kind in kinds:
         if key in told:
             value = told.pop(key)
             value = float(value) if kind is float and type(value) is int else value
@@ -194,12 +202,19 @@ def gait(
         write_bvh(output, character, clip)
     else:
         write_rig(output, document)
+    rolls = edits.gait_rolls(document, result.clip)
+    better = proposed(rolls, skeleton)
     row = {
         "output": str(output), "clip": clip.name, "period_s": made.period, "speed_m_s": made.speed, "length_s": clip.length, "rate": clip.rate, "sunk_mm": 1000.0 * made.sunk,
         "contacts": [{"part": c.part, "joint": skeleton.joint(c.point).name, "seconds": [c.first, c.last]} for c in made.contacts],
         "farthest_mm": None if result.brought is None else 1000.0 * float(result.brought.gaps.max(initial=0.0)),
+        "cadence_min": 120.0 / made.period, "strides": clip.gait.strides if clip.gait is not None else None,
+        "rolls_mm": {f"{rate:g}": 1000.0 * far for rate, far in rolls.items()}, "proposed_rate": better,
+        "numbers": plain_of(clip.gait.gait) if clip.gait is not None else None,
     }  # fmt: skip
-    _print(row, as_json, f"{clip.name}: {made.speed:.2f} m/s, a stride in {made.period:.2f} s, {len(made.contacts)} footfalls\nwritten: {output}")
+    cost = ", ".join(f"{1000.0 * far:.1f} mm at {rate:g}" for rate, far in rolls.items())
+    lines = f"planted feet roll between frames: {cost}; {better:g} frames a second are enough"
+    _print(row, as_json, f"{clip.name}: {made.speed:.2f} m/s, a stride in {made.period:.2f} s, {len(made.contacts)} footfalls\n{lines}\nwritten: {output}")
 
 
 def _range(text: str, times: Any) -> tuple[float | None, float | None]:

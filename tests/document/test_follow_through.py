@@ -184,13 +184,13 @@ def test_settings_are_shared_and_go_with_the_last_chain():
 
 def test_frames_on_the_command_line_count_springs():
     document, _ = moving()
-    rate, frames = read_frames(document.character, {"rate": 30, "frames": [{"root": {"move_x": 0.02 * k}} for k in range(12)]})
+    rate, frames = read_frames(document.character, {"rate": 30, "frames": [{"root": {"move_x": 0.002 * k * k}} for k in range(12)]})
     told = played(document.character, frames, rate)
     names = told["joints"]
     tail = names.index("tail_3") if "tail_3" in names else max(k for k, n in enumerate(names) if n.startswith("tail"))
     last = np.array(told["frames"][-1]["world"][tail]).reshape(4, 4)
     stiff = document.character.skeleton.world[document.character.skeleton.index["tail.3"]]
-    assert last[0, 3] < stiff[0, 3] + 0.22 - 1e-3
+    assert last[0, 3] < stiff[0, 3] + 0.242 - 1e-3
 
 
 def test_a_spring_after_ik_swings_the_chain_it_ends_and_a_half_of_it_is_refused():

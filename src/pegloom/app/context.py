@@ -30,6 +30,7 @@ if TYPE_CHECKING:
     from PyQt6.QtGui import QAction
 
     from pegloom.app.actions.action import Action
+    from pegloom.app.live import LiveEdit
     from pegloom.app.stage.tools import Drag, Pointer
     from pegloom.app.watch.autosave import Autosave
     from pegloom.app.watch.quality import QualityWatch
@@ -115,6 +116,7 @@ class Context(QObject):
     autosave: Autosave
     quality: QualityWatch
     background: Background
+    live: LiveEdit
     refresher: Refresher | None = None
     """Made with the first panel."""
 

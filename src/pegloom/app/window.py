@@ -20,6 +20,7 @@ from pegloom.app.dialogs.ask import AskByDialog
 from pegloom.app.dialogs.history import HistorySheet
 from pegloom.app.dialogs.keysheet import KeySheet
 from pegloom.app.jobs import Background, JobRunner
+from pegloom.app.live import LiveEdit
 from pegloom.app.panels.bench import Bench
 from pegloom.app.panels.drawer import PartsDrawer
 from pegloom.app.panels.next_step import GuideSettings, NextStep
@@ -158,7 +159,8 @@ class Window(QMainWindow):
         self.actions_.add(*(_go_to(area, number) for number, area in enumerate(areas, 1)))
         self.actions_.rebind_all(read_keys(), keep=False)
         c.actions, c.frame = self.actions_, self
-        c.background = Background(lambda: c.state.dragging or c.state.clock.playing, self)
+        c.background = Background(lambda: c.state.dragging or c.state.clock.playing or c.live.busy, self)
+        c.live = LiveEdit(c.store, c.background, lambda text: c.say(text, error=True), self)
         c.quality = QualityWatch(self.store, c.frames, c.background)
         self.snag_watch = SnagWatch(self.store, c.background)
         c.autosave = self.autosave = Autosave(self.store, folder=autosave_folder, picture=self._small_picture)

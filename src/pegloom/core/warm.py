@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pegloom.core.curves.kernel import straight_keys
 from pegloom.core.geometry.mend import inward_faces
 from pegloom.core.geometry.mesh import from_faces
 from pegloom.core.geometry.solid import make_solid, sight_inside
@@ -49,6 +50,7 @@ def warm() -> None:
     inward_faces(mesh)
     crossing_faces(points, triangles)
     limited_rows(np.ones((2, 3)), 2)
+    straight_keys(np.arange(3.0), np.array([0.0, 1.0, 0.0]), 0.1)
     opening(np.ones((4, 1)), points, points[:1], triangles[:, :2])
     add_normals(points, triangles, np.arange(4), np.zeros((4, 3)))
     places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}

@@ -10,6 +10,7 @@ from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.kernels import walk
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import Pose
+from pegloom.core.rig.springs import NUMBERS
 from pegloom.core.skeleton.joints import Skeleton
 
 LEAST_STEP = 0.008
@@ -48,7 +49,7 @@ class LiveSprings:
         states[0] = self.state
         walk.walk_ticks(*self.plan.arrays, self.values + share * (goes_to - self.values), states, TICK)
         self.state, self.values, self.now = states[-1].copy(), goes_to, now
-        hangs, size = self._hanging(goes_to).reshape(-1, 2, 3), self.plan.rests.height
-        gap = np.abs(self.state.reshape(-1, 2, 3) - hangs).max(initial=0.0)
+        hangs, size = self._hanging(goes_to).reshape(-1, NUMBERS), self.plan.rests.height
+        gap = np.abs(self.state.reshape(-1, NUMBERS) - hangs).max(initial=0.0)
         self.still = bool(gap < STILL * size)
         return self.state

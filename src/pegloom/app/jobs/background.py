@@ -18,10 +18,14 @@ AT_ONCE = 2
 class Order(IntEnum):
     """What goes first."""
 
-    AHEAD = 0
+    LIVE = 0
+    """What a hand at work changes, to be seen at once: it is never paused."""
+    AHEAD = 1
     """Worked out in case it is wanted: what a stroke begins with, what meshes need to be shown."""
-    SNAGS = 1
-    QUALITY = 2
+    FIGURES = 2
+    """What is said of something beside it."""
+    SNAGS = 3
+    QUALITY = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,7 +48,7 @@ class Background(QObject):
         """Work that looks at it between its steps ends sooner."""
         self.waiting: dict[Order, Task] = {}
         self.running: list[tuple[Task, Future[Any]]] = []
-        self.pool = ThreadPoolExecutor(max_workers=AT_ONCE, thread_name_prefix="background")
+        self.pool = ThreadPoolExecutor(max_workers=AT_ONCE + 1, thread_name_prefix="background")
         self.timer = QTimer(self)
         self.timer.setInterval(LOOK_EVERY)
         self.timer.timeout.connect(self._look)
@@ -72,11 +76,12 @@ class Background(QObject):
         if not self.waiting and not self.running:
             self.timer.stop()
             return
-        if self.paused():
-            return
+        paused = self.paused()
         for order in sorted(self.waiting):
+            if paused and order is not Order.LIVE:
+                continue
             # Two of one kind would only be in each other's way.
-            if len(self.running) < AT_ONCE and all(task.order is not order for task, _ in self.running):
+            if (order is Order.LIVE or len(self.running) < AT_ONCE) and all(task.order is not order for task, _ in self.running):
                 task = self.waiting.pop(order)
                 self.running.append((task, self.pool.submit(task.work)))
 

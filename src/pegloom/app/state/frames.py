@@ -135,6 +135,9 @@ class Frames:
         state, frame, character = self.store.state, self.frame(), self.store.state.character
         found = {thing for thing in state.viewing.hidden if thing.startswith(HIDDEN_CONTROL)}
         found |= frame.unseen if frame is not None else frozenset()
+        if state.clip is not None and state.clip.gait is not None and state.clip.gait.controls and state.clip.tracks and character is not None and character.rig is not None:
+            # A gait that is being changed is sketched on the joints: its controls come with the step.
+            found |= {hidden_control(c.id) for c in character.rig.controls}
         if state.viewing.animators and character is not None and character.rig is not None:
             found |= {hidden_control(c.id) for c in character.rig.controls if c.hidden}
         return frozenset(found)

@@ -103,3 +103,30 @@ def sample_all(curves, slots, times, out):  # pragma: no cover
         if slots[c] >= 0:
             for k in range(len(times)):
                 out[k, slots[c]] = value_at(curves, c, times[k])
+
+
+@njit(cache=True, nogil=True)
+def straight_keys(times, values, tolerance):  # pragma: no cover
+    """Which keys (k,) to keep so that straight runs between them miss none by more than a tolerance (D. Douglas, T. Peucker,
+    "Algorithms for the reduction of the number of points", Cartographica 10, 1973)."""
+    count = len(times)
+    kept = np.zeros(count, dtype=np.bool_)
+    kept[0] = kept[count - 1] = True
+    stack = np.empty((count + 1, 2), dtype=np.int64)
+    stack[0, 0], stack[0, 1] = 0, count - 1
+    waiting = 1
+    while waiting > 0:
+        waiting -= 1
+        a, b = stack[waiting, 0], stack[waiting, 1]
+        slope = (values[b] - values[a]) / (times[b] - times[a]) if b > a else 0.0
+        worst, at = tolerance, -1
+        for i in range(a + 1, b):
+            off = abs(values[i] - values[a] - slope * (times[i] - times[a]))
+            if off > worst:
+                worst, at = off, i
+        if at >= 0:
+            kept[at] = True
+            stack[waiting, 0], stack[waiting, 1] = a, at
+            stack[waiting + 1, 0], stack[waiting + 1, 1] = at, b
+            waiting += 2
+    return kept

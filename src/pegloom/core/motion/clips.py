@@ -15,6 +15,7 @@ from pegloom.core.curves.kernel import PackedCurves, sample_all
 from pegloom.core.errors import ShapeError
 from pegloom.core.memo import by_identity
 from pegloom.core.motion.borrowed import Borrowed
+from pegloom.core.motion.gait.told import GaitTold
 from pegloom.core.motion.layers import Layer, lay_on, playing
 from pegloom.core.motion.tracks import JointTracks, rows_at
 from pegloom.core.rig.controls import ControlRig
@@ -55,6 +56,7 @@ class Clip:
     tracks : sampled motion of joints. seconds.
     morphs : sampled weights of morph targets beside it.
     borrowed : the source its motion was carried over from, where it was.
+    gait : the numbers it was made from, where it was.
     """
 
     id: str
@@ -66,6 +68,7 @@ class Clip:
     layers: tuple[Layer, ...] = ()
     morphs: tuple[MorphTrack, ...] = ()
     borrowed: Borrowed | None = None
+    gait: GaitTold | None = None
 
     @property
     def playing(self) -> tuple[Layer, ...]:

@@ -1,6 +1,7 @@
 """Follow-through in time: what a clip's springs remember at any moment, whatever way it was come to.
 
-Springs go on in ticks of 1/120 second from the clip's first frame, where they hang still. A state is therefore a function of
+Springs go on in ticks of 1/120 second from the clip's first frame, where they hang and go as what carries them goes: a clip
+that begins at full speed does not jerk them. A state is therefore a function of
 rig, clip and time alone: played, scrubbed, jumped to or baked, at any frame rate, a moment looks the same. Between two ticks
 their states are mixed.
 """
@@ -20,6 +21,7 @@ from pegloom.core.rig.evaluate import joints_at
 from pegloom.core.rig.kernels import walk
 from pegloom.core.rig.plan import Plan, make_plan
 from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.rig.springs import NUMBERS
 from pegloom.core.skeleton.joints import Skeleton
 
 TICK = 1.0 / 120.0
@@ -42,6 +44,10 @@ class SpringTrack:
         state = np.zeros(self.plan.state)
         values = values_at(self.clip, np.zeros(1), self.rig, self.base)[0]
         walk.walk(*self.plan.arrays, values, np.empty(self.plan.local.shape), state, -1.0)
+        after = np.zeros(self.plan.state)
+        walk.walk(*self.plan.arrays, values_at(self.clip, np.array([TICK]), self.rig, self.base)[0], np.empty(self.plan.local.shape), after, -1.0)
+        here, there = state.reshape(-1, NUMBERS), after.reshape(-1, NUMBERS)
+        here[:, 3:6] = (there[:, :3] - here[:, :3]) / TICK
         return state
 
     def reaches(self, time: float) -> bool:

@@ -10,7 +10,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.curves import Curve, Run, curve
-from pegloom.core.curves.keys import reduced
+from pegloom.core.curves.kernel import straight_keys
 from pegloom.core.errors import ShapeError
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.motion.clips import Clip, MorphTrack
@@ -97,9 +97,10 @@ def onto_controls(
     morphs, names = _put_morphs(clip, skeleton, rig, times, values, part_ids or {})
     curves: dict[tuple[str, str], Curve] = {}
     for (ref, slot), channel in zip(slots.index.items(), slots.channels, strict=True):
-        told = values[:, slot]
+        told = np.ascontiguousarray(values[:, slot])
         if not channel.locked and np.abs(told - slots.rest[slot]).max() > SAME:
-            curves[ref] = reduced(curve(times, told, Run.LINEAR), SAME)
+            kept = straight_keys(times, told, SAME) if np.ptp(told) > 0.5 * SAME else np.arange(len(times)) == 0
+            curves[ref] = curve(times[kept], told[kept], Run.LINEAR)
     result = replace(clip, curves=MappingProxyType(curves), tracks=JointTracks(), morphs=morphs)
     return Brought(result, gaps.max(axis=1), skeleton.joints[int(farthest)].name, int(frame), tuple(left), names)
 

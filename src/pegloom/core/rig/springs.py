@@ -12,8 +12,8 @@ from pegloom.core.rig.kernels import walk
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.rig.solvers.packing import Packed, Rests
 
-NUMBERS = 6
-"""Of a joint's state: where its tip is, how fast it goes."""
+NUMBERS = 9
+"""Of a joint's state: where its tip is, how fast it goes, where it belonged a tick before."""
 
 
 @dataclass(frozen=True, slots=True)

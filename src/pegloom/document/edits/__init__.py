@@ -8,7 +8,6 @@ from pegloom.document.edits.borrow import (
     add_sources,
     borrow,
     borrow_again,
-    changed_by_hand,
     drop_source,
     known_pairing,
     pair_anew,
@@ -53,7 +52,7 @@ from pegloom.document.edits.depth import (
 )
 from pegloom.document.edits.digits import set_bent, set_fingers, set_toes
 from pegloom.document.edits.drafts import carries_much, drafted
-from pegloom.document.edits.gait import make_gait
+from pegloom.document.edits.gait import change_gait, gait_across, gait_rolls, make_gait
 from pegloom.document.edits.joints import (
     accept_peg,
     add_kit,
@@ -105,6 +104,7 @@ from pegloom.document.edits.layers import (
     weigh_layer,
 )
 from pegloom.document.edits.locks import require_free, with_locks_held
+from pegloom.document.edits.made import changed_by_hand
 from pegloom.document.edits.mesh import (
     bring_in,
     even_out,
@@ -333,6 +333,7 @@ __all__ = [
     "change_channel",
     "change_constraint",
     "change_coupling",
+    "change_gait",
     "change_reference",
     "changed_by_hand",
     "changed_pieces",
@@ -396,6 +397,8 @@ __all__ = [
     "forget_limit",
     "forget_moves",
     "free_joints",
+    "gait_across",
+    "gait_rolls",
     "guess_plan",
     "include_part",
     "insert_edge_row",

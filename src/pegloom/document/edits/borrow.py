@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
-import numpy as np
-
 from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import Mesh
 from pegloom.core.jobs import Progress, part_of, silent
+from pegloom.core.memo import of_the_latest
 from pegloom.core.motion.borrowed import Borrowed, CarryOptions, Measured
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.onto_controls import Brought, onto_controls
@@ -30,10 +29,12 @@ from pegloom.core.motion.retarget import (
     soles_of,
     stood,
 )
-from pegloom.core.skeleton.joints import Vector
+from pegloom.core.skeleton.joints import Skeleton, Vector
+from pegloom.core.skin.weights import Weights
 from pegloom.document.edits.ids import free_name, fresh_ids
+from pegloom.document.edits.made import changed_by_hand, mark_of
 from pegloom.document.edits.motion import with_clip
-from pegloom.document.model import Character, Document
+from pegloom.document.model import Character, Document, Skin
 
 
 @dataclass(frozen=True, eq=False)
@@ -166,7 +167,7 @@ def _told(document: Document, clip: Clip, progress: Progress) -> tuple[Document,
         plain = replace(told, layers=())
         brought = onto_controls(plain, character.require_skeleton(), rig, on_ik=link.on_ik, part_ids={}, progress=part_of(progress, share, 1.0))
         told = replace(brought.clip, layers=clip.layers)
-    told = replace(told, borrowed=replace(link, mark=_mark(told), measured=_measured(done, float(moments_of(source.clip)[0]), link.options)))
+    told = replace(told, borrowed=replace(link, mark=mark_of(told), measured=_measured(done, float(moments_of(source.clip)[0]), link.options)))
     return with_clip(document, told), Lent(told.id, done, brought)
 
 
@@ -189,32 +190,23 @@ def soles_here(character: Character) -> dict[str, Sole]:
     """What of the bound skin can touch the floor, by part."""
     if character.skin is None:
         return {}
-    bound = [(part.mesh.points, character.skin.weights[part.id]) for part in character.at_level(0) if part.id in character.skin.weights]
-    return soles_of(character.require_skeleton(), bound)
+    return dict(_soles(character.require_skeleton(), *(piece for bound in _bound(character, character.skin) for piece in bound)))
+
+
+@of_the_latest(4)
+def _soles(skeleton: Skeleton, *pieces: Mesh | Weights) -> dict[str, Sole]:
+    return soles_of(skeleton, [(mesh.points, weights) for mesh, weights in zip(pieces[::2], pieces[1::2], strict=True)])  # type: ignore[union-attr,misc]
+
+
+def _bound(character: Character, skin: Skin) -> list[tuple[Mesh, Weights]]:
+    return [(part.mesh, skin.weights[part.id]) for part in character.at_level(0) if part.id in skin.weights]
 
 
 def flesh_here(character: Character) -> dict[str, Flesh]:
     """The bound skin about the bones that hands may touch."""
     if character.skin is None:
         return {}
-    bound = [(part.mesh.points, character.skin.weights[part.id]) for part in character.at_level(0) if part.id in character.skin.weights]
-    return flesh_of(character.require_skeleton(), bound)
-
-
-def _mark(clip: Clip) -> str:
-    """What tells whether a clip is as it was made."""
-    digest = hashlib.sha256()
-    for array in (clip.tracks.times, clip.tracks.rows):
-        digest.update(np.round(array, 9).tobytes())
-    for ref in sorted(clip.curves):
-        digest.update(repr(ref).encode())
-        digest.update(np.round(clip.curves[ref].times, 9).tobytes() + np.round(clip.curves[ref].values, 9).tobytes())
-    return digest.hexdigest()[:16]
-
-
-def changed_by_hand(clip: Clip) -> bool:
-    """Whether a borrowed clip's own motion was changed since it was made; layers over it do not count."""
-    return clip.borrowed is not None and _mark(clip) != clip.borrowed.mark
+    return flesh_of(character.require_skeleton(), [(mesh.points, weights) for mesh, weights in _bound(character, character.skin)])
 
 
 def say_pair(document: Document, pairing_id: str, part: str, joints: tuple[str, ...], *, both_sides: bool = True, progress: Progress = silent) -> tuple[Document, tuple[Lent, ...]]:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from pegloom.core.arrays import BoolArray, FloatArray
+from pegloom.core.motion.gait.course import Course
 from pegloom.core.motion.gait.numbers import FEET, Gait
 from pegloom.core.motion.gait.path import Way
 from pegloom.core.motion.retarget.chains import kind_of
@@ -27,7 +28,8 @@ FOLD = np.radians(38.0)
 class Foot:
     """A foot at rest. part; joints : numbers of its leg's upper, lower, end and, where there is one, ball joint. ankle, ball,
     heel (3,) : places at rest; the heel on the ground, the ball the joint or, without one, a place under the foot. paw : whether
-    its end joint is a hock or wrist. home (2,) : where it stands at rest beside the root, x and z. side : 1 left, -1 right."""
+    its end joint is a hock or wrist. home (2,) : where it stands at rest beside the root, x and z. side : 1 left, -1 right.
+    phase, duty : when in the stride it falls, and the share it stands. out : how far it points outward at rest, radians."""
 
     part: str
     joints: tuple[int, ...]
@@ -38,6 +40,7 @@ class Foot:
     home: FloatArray
     side: float
     phase: float
+    duty: float
     out: float
 
 
@@ -55,10 +58,31 @@ class Step:
     heading: FloatArray
 
 
+def legs_of(parts: Mapping[str, tuple[str, ...]]) -> dict[str, tuple[str, ...]]:
+    """Legs a gait can use, by part: three joints at least."""
+    return {p: c for p, c in parts.items() if kind_of(p) in ("leg", "foreleg") and len(c) >= 3}
+
+
+def body_kind(parts: Mapping[str, tuple[str, ...]]) -> str:
+    """What of PRESETS suits a body: two, bird, four, many."""
+    count = len(legs_of(parts))
+    if count > 4:
+        return "many"
+    if count > 2:
+        return "four"
+    return "bird" if any(kind_of(p) == "wing" for p in parts) else "two"
+
+
+def falls_of(skeleton: Skeleton, parts: Mapping[str, tuple[str, ...]], gait: Gait) -> dict[str, tuple[float, float]]:
+    """When in the stride each leg's foot falls, and the share of it that it stands, by part."""
+    legs = legs_of(parts)
+    found = {part: (phase, gait.duty[0 if part.endswith(".l") else 1]) for part, phase in _phases(gait, skeleton, legs).items()}
+    return found | {part: (fall, stands) for part, fall, stands in gait.falls if part in found}
+
+
 def feet_of(skeleton: Skeleton, parts: Mapping[str, tuple[str, ...]], soles: Mapping[str, Sole], gait: Gait, root: FloatArray, floor: float) -> list[Foot]:
     """The feet of a body's legs, with when each falls."""
-    legs = {p: c for p, c in parts.items() if kind_of(p) in ("leg", "foreleg") and len(c) >= 3}
-    phases = _phases(list(legs), gait, skeleton, legs)
+    legs, falls = legs_of(parts), falls_of(skeleton, parts, gait)
     found = []
     for part, chain in legs.items():
         joints = tuple(skeleton.index[j] for j in chain[:4])
@@ -79,85 +103,113 @@ def feet_of(skeleton: Skeleton, parts: Mapping[str, tuple[str, ...]], soles: Map
         width = gait.width if len(legs) == 2 else 0.5 + 0.5 * gait.width
         x = float(at[joints[0], 0] if len(legs) == 2 else ball[0]) - root[0]
         home = np.array([width * x, ball[2] - root[2]])
-        found.append(Foot(part, joints, ankle, ball, heel, paw, home, side, phases[part], out))
+        found.append(Foot(part, joints, ankle, ball, heel, paw, home, side, *falls[part], out))
     return found
 
 
-def _phases(parts: list[str], gait: Gait, skeleton: Skeleton, legs: Mapping[str, tuple[str, ...]]) -> dict[str, float]:
+def _phases(gait: Gait, skeleton: Skeleton, legs: Mapping[str, tuple[str, ...]]) -> dict[str, float]:
+    parts = list(legs)
+    lead = gait.lead[0]
     if len(parts) <= 2:
-        return {p: 0.0 if p.endswith(".l") else gait.offset for p in parts}
-    if all(p in FEET[gait.feet] for p in parts):
-        return {p: FEET[gait.feet][p] for p in parts}
-    # Many legs: each pair half a stride after the one behind it, sides against each other, so that three pairs go by threes.
+        return {p: 0.0 if p.endswith(f".{lead}") else gait.offset for p in parts}
     stems = sorted({p.rpartition(".")[0] for p in parts}, key=lambda s: min(skeleton.positions[skeleton.index[legs[p][0]], 2] for p in parts if p.startswith(f"{s}.")))
-    return {p: (0.5 * stems.index(p.rpartition(".")[0]) + (0.0 if p.endswith(".l") else 0.5)) % 1.0 for p in parts}
+
+    def leads(part: str) -> bool:
+        return part.endswith(f".{lead}")
+
+    if len(stems) == 2 and FEET[gait.feet]:
+        return {p: FEET[gait.feet][f"{'hind' if p.rpartition('.')[0] == stems[0] else 'fore'}.{'l' if leads(p) else 'r'}"] for p in parts}
+    found = {}
+    for p in parts:
+        row = stems.index(p.rpartition(".")[0])
+        if gait.feet == "wave":
+            # From behind to the front, one side after the other.
+            found[p] = (0.5 * row / len(stems) + (0.0 if leads(p) else 0.5)) % 1.0
+        else:
+            # Each pair half a stride after the one behind it, sides against each other, so that three pairs go by threes.
+            found[p] = (0.5 * row + (0.0 if leads(p) else 0.5)) % 1.0
+    return found
 
 
-def steps_of(foot: Foot, gait: Gait, way: Way, times: FloatArray, period: float, leg: float, floor: float) -> Step:
-    """What a foot does at moments (k,), seconds. leg : the length numbers are told in, metres."""
+@dataclass(frozen=True, eq=False)
+class _Stance:
+    """What a foot's stances are told by."""
+
+    foot: Foot
+    gait: Gait
+    way: Way
+    course: Course
+    leg: float
+    floor: float
+    ends: tuple[float, float]
+    tip: FloatArray
+    """How far it stands on its ball all the time (k,), radians."""
+
+    @property
+    def s(self) -> int:
+        return 0 if self.foot.side > 0 else 1
+
+    def at(self, number: FloatArray, share: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+        """Of a foot's n-th stance (k,) at a share (k,) of it: the end joint's place, heading, pitch of the foot and of the toes."""
+        foot, gait, leg, course = self.foot, self.gait, self.leg, self.course
+        share = np.where(number <= self.ends[0], np.maximum(share, 0.3), np.where(number >= self.ends[1], np.minimum(share, 0.5), share))
+        # The foot stands where the body is over it in the middle of its stance; standing, where the body stands.
+        uneven = 0.25 * leg * (gait.stride[self.s] - gait.stride[1 - self.s])
+        middle = number + foot.phase + 0.5 * foot.duty
+        standing = (number <= self.ends[0]) | (number >= self.ends[1])
+        middle = np.where(number <= self.ends[0], course.first, np.where(number >= self.ends[1], course.last, middle))
+        place, ahead = self.way.at(course.along(middle) + np.where(standing, 0.0, uneven))
+        out = np.radians(gait.toe_out[self.s]) - foot.out if not foot.paw else np.radians(gait.toe_out[self.s])
+        heading = ahead + foot.side * out
+        stand = place + np.einsum("kab,b->ka", _yaw(ahead), np.array([foot.home[0], 0.0, foot.home[1]]))
+        stand[:, 1] = self.floor + self.way.ground(stand[:, [0, 2]])
+        ball = stand + [0.0, float(foot.ball[1] - self.floor), 0.0]
+        if foot.paw:
+            pitch = np.radians(16.0) * smooth(share, 0.55, 1.0)
+            turned = _yaw(heading) @ _pitch(pitch)
+            return ball + np.einsum("kab,b->ka", turned, foot.ankle - foot.ball), heading, pitch, np.zeros_like(pitch)
+        roll = gait.roll[self.s]
+        toes_up = -STRIKE * roll * (1.0 - smooth(share, 0.0, FLAT_FROM))
+        heel_up = np.maximum(LIFT_OFF * roll * smooth(share, FLAT_TO, 1.0), self.tip)
+        pitch = np.where((toes_up < 0.0) & (self.tip == 0.0), toes_up, heel_up)
+        turned = _yaw(heading) @ _pitch(pitch)
+        heel = ball + np.einsum("kab,b->ka", _yaw(heading), foot.heel - foot.ball)
+        about_ball = ball + np.einsum("kab,b->ka", turned, foot.ankle - foot.ball)
+        about_heel = heel + np.einsum("kab,b->ka", turned, foot.ankle - foot.heel)
+        return np.where((pitch < 0.0)[:, None], about_heel, about_ball), heading, pitch, np.where(pitch < 0.0, pitch, 0.0)
+
+
+def steps_of(foot: Foot, gait: Gait, way: Way, course: Course, phases: FloatArray, leg: float, floor: float) -> Step:
+    """What a foot does at phases (k,) of a course. leg : the length numbers are told in, metres."""
     s = 0 if foot.side > 0 else 1
-    duty, roll = gait.duty[s], gait.roll[s]
-    mean = 0.5 * sum(gait.stride) * leg
-    own = times / period - foot.phase
-    number = np.floor(own)
+    ends = course.numbers(foot.phase, foot.duty)
+    own = phases - foot.phase
+    number = np.clip(np.floor(own), *ends)
     u = own - number
-    stands = u < duty
-    here = _stance(foot, gait, way, number, np.clip(u / duty, 0.0, 1.0), mean, leg, floor, s, roll)
-    lifted = _stance(foot, gait, way, number, np.ones(len(u)), mean, leg, floor, s, roll)
-    falls = _stance(foot, gait, way, number + 1.0, np.zeros(len(u)), mean, leg, floor, s, roll)
-    v = np.clip((u - duty) / (1.0 - duty), 0.0, 1.0)
+    stands = (u < foot.duty) | (number >= ends[1])
+    stance = _Stance(foot, gait, way, course, leg, floor, ends, _tip(foot, gait, leg) * course.share(phases))
+    here = stance.at(number, np.clip(u / foot.duty, 0.0, 1.0))
+    lifted = stance.at(number, np.ones(len(u)))
+    falls = stance.at(number + 1.0, np.zeros(len(u)))
+    v = np.clip((u - foot.duty) / (1.0 - foot.duty), 0.0, 1.0)
     # Quick in the middle, as a leg swings; the foot leaves and lands without a jerk.
     e = smooth(v, 0.0, 1.0)
     goal = lifted[0] + e[:, None] * (falls[0] - lifted[0])
     goal[:, 1] += gait.lift[s] * leg * np.sin(np.pi * v) ** 1.5
-    heading = lifted[2] + e * (falls[2] - lifted[2])
-    pitch = lifted[3] * (1.0 - smooth(v, 0.0, 0.7)) + falls[3] * smooth(v, 0.4, 1.0)
+    heading = lifted[1] + e * (falls[1] - lifted[1])
+    pitch = lifted[2] * (1.0 - smooth(v, 0.0, 0.7)) + falls[2] * smooth(v, 0.4, 1.0)
     bend = np.zeros(len(u))
     if foot.paw:
         pitch = pitch + FOLD * np.sin(np.pi * v)
         bend = 0.8 * FOLD * np.sin(np.pi * v)
     turned = _yaw(heading) @ _pitch(pitch)
-    toes = _yaw(heading) @ _pitch(np.where(stands, here[4], lifted[4] * (1.0 - smooth(v, 0.0, 0.5)) + smooth(v, 0.0, 0.5) * pitch) + bend)
+    toes = _yaw(heading) @ _pitch(lifted[3] * (1.0 - smooth(v, 0.0, 0.5)) + smooth(v, 0.0, 0.5) * pitch + bend)
     pick = stands[:, None]
-    flat = _yaw(here[2]) @ _pitch(here[3])
+    flat = _yaw(here[1]) @ _pitch(here[2])
     return Step(
-        np.where(pick, here[0], goal), np.where(pick[..., None], flat, turned), np.where(pick[..., None], _yaw(here[2]) @ _pitch(here[4]), toes),
-        stands, stands & (here[3] >= 0.0), np.where(stands, here[2], heading),
+        np.where(pick, here[0], goal), np.where(pick[..., None], flat, turned), np.where(pick[..., None], _yaw(here[1]) @ _pitch(here[3]), toes),
+        stands, stands & (here[2] >= 0.0), np.where(stands, here[1], heading),
     )  # fmt: skip
-
-
-def _stance(
-    foot: Foot, gait: Gait, way: Way, number: FloatArray, share: FloatArray, mean: float, leg: float, floor: float, s: int, roll: float
-) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray, FloatArray]:
-    """Of a foot's n-th stance at a share (k,) of it: the end joint's place, where the ball stands, heading, pitch of the foot and
-    of the toes."""
-    # The foot stands where the body is over it in the middle of its stance.
-    uneven = 0.25 * leg * (gait.stride[s] - gait.stride[1 - s])
-    along = mean * (number + foot.phase + 0.5 * gait.duty[s]) + uneven
-    place, ahead = way.at(along)
-    out = np.radians(gait.toe_out[s]) - foot.out if not foot.paw else np.radians(gait.toe_out[s])
-    heading = ahead + foot.side * out
-    stand = place + np.einsum("kab,b->ka", _yaw(ahead), np.array([foot.home[0], 0.0, foot.home[1]]))
-    stand[:, 1] = floor + way.ground(stand[:, [0, 2]])
-    high = float(foot.ball[1] - floor)
-    ball = stand + [0.0, high, 0.0]
-    tip = _tip(foot, gait, leg)
-    if foot.paw:
-        pitch = np.radians(16.0) * smooth(share, 0.55, 1.0)
-        down = np.zeros_like(pitch)
-        turned = _yaw(heading) @ _pitch(pitch)
-        return ball + np.einsum("kab,b->ka", turned, foot.ankle - foot.ball), stand, heading, pitch, down
-    toes_up = -STRIKE * roll * (1.0 - smooth(share, 0.0, FLAT_FROM))
-    heel_up = np.maximum(LIFT_OFF * roll * smooth(share, FLAT_TO, 1.0), tip)
-    pitch = np.where(toes_up < 0.0, toes_up, heel_up) if tip == 0.0 else heel_up
-    turned = _yaw(heading) @ _pitch(pitch)
-    level = _yaw(heading)
-    heel = ball + np.einsum("kab,b->ka", level, foot.heel - foot.ball)
-    about_ball = ball + np.einsum("kab,b->ka", turned, foot.ankle - foot.ball)
-    about_heel = heel + np.einsum("kab,b->ka", turned, foot.ankle - foot.heel)
-    on_heel = (pitch < 0.0)[:, None]
-    toes = np.where(pitch < 0.0, pitch, 0.0)
-    return np.where(on_heel, about_heel, about_ball), stand, heading, pitch, toes
 
 
 def _tip(foot: Foot, gait: Gait, leg: float) -> float:

@@ -1,8 +1,9 @@
 """Follow-through, compiled: a chain's tips pulled along by springs.
 
-A spring's state is where its tip is and how fast it goes, six numbers a joint; nothing else is remembered. A tick is the
-closed form of a damped oscillator toward a target that is held for the tick: no setting and no length of a tick makes it
-run away.
+A spring's state is where its tip is, how fast it goes, and where it belonged, nine numbers a joint; nothing else is
+remembered. A tick is the closed form of a damped oscillator about a target that goes on evenly for the tick: no setting and
+no length of a tick makes it run away. What is damped is how the tip goes against what carries it, so a body that goes
+evenly, however fast, does not trail it.
 """
 # mypy: disable-error-code="no-untyped-def, no-untyped-call, untyped-decorator"
 
@@ -94,14 +95,16 @@ def spring(world, ints, values, floats, state, seconds):
             belongs = belongs + _sag(turn, floats[f + 3 : f + 12], gravity * size, mass, stiffness, 0.9 * length)
         tip = belongs.copy()
         if len(state) > 0:
-            s = begin + 6 * k
+            s = begin + 9 * k
             if seconds < 0.0:
                 state[s : s + 3] = belongs
                 state[s + 3 : s + 6] = 0.0
+                state[s + 6 : s + 9] = belongs
             elif seconds > 0.0:
                 for a in range(3):
-                    gone, speed = swung(state[s + a] - belongs[a], state[s + 3 + a], mass, stiffness, damping, seconds)
-                    state[s + a], state[s + 3 + a] = belongs[a] + gone, speed
+                    carried_on = (belongs[a] - state[s + 6 + a]) / seconds
+                    gone, speed = swung(state[s + a] - state[s + 6 + a], state[s + 3 + a] - carried_on, mass, stiffness, damping, seconds)
+                    state[s + a], state[s + 3 + a], state[s + 6 + a] = belongs[a] + gone, carried_on + speed, belongs[a]
                 gap = state[s : s + 3] - belongs
                 far = norm(gap)
                 if far > FARTHEST * length:
