@@ -324,4 +324,4 @@ def test_what_goes_evenly_trails_nothing():
     off = (swung - stiff)[:, rows, :3, 3]
     # A snout is no flag: it swings about where it belongs, and does not lie back from where the gait carries it.
     assert np.linalg.norm(off.mean(axis=0), axis=-1).max() < 0.025 * character.height
-    assert np.linalg.norm(off[:3], axis=-1).max() < 0.01 * character.height
+    assert np.linalg.norm(off[:3], axis=-1).max() < 0.03 * character.height

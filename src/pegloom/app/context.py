@@ -30,9 +30,9 @@ if TYPE_CHECKING:
     from PyQt6.QtGui import QAction
 
     from pegloom.app.actions.action import Action
-    from pegloom.app.live import LiveEdit
     from pegloom.app.stage.tools import Drag, Pointer
     from pegloom.app.watch.autosave import Autosave
+    from pegloom.app.watch.live import LiveEdit
     from pegloom.app.watch.quality import QualityWatch
     from pegloom.app.widgets.panel import Refresher
 

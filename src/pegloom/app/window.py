@@ -20,7 +20,6 @@ from pegloom.app.dialogs.ask import AskByDialog
 from pegloom.app.dialogs.history import HistorySheet
 from pegloom.app.dialogs.keysheet import KeySheet
 from pegloom.app.jobs import Background, JobRunner
-from pegloom.app.live import LiveEdit
 from pegloom.app.panels.bench import Bench
 from pegloom.app.panels.drawer import PartsDrawer
 from pegloom.app.panels.next_step import GuideSettings, NextStep
@@ -37,6 +36,7 @@ from pegloom.app.state.store import Store
 from pegloom.app.theme import INK, LINEN, apply_theme, current, renew_icons
 from pegloom.app.watch.autosave import Autosave
 from pegloom.app.watch.collector import Collector
+from pegloom.app.watch.live import LiveEdit
 from pegloom.app.watch.quality import QualityWatch
 from pegloom.app.watch.ready import prepare
 from pegloom.app.watch.snags import SnagWatch
