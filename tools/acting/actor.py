@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d
+from tools.acting.body import Body, body
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip
@@ -19,7 +20,6 @@ from pegloom.core.motion.gait.making import Walker
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.plant import STRETCH, bend_to
 from pegloom.core.motion.retarget.turns import about, across, framed, of_vector, smooth, unit
-from tools.acting.body import Body, body
 
 RATE = 30.0
 SIDES = {"l": 1.0, "r": -1.0}
@@ -196,7 +196,7 @@ class Actor:
 
     def _fly(self, place: FloatArray, first: float, last: float) -> None:
         """Between two moments the hips go as what is thrown goes."""
-        a, b = int(round(first * RATE)), int(round(last * RATE))
+        a, b = round(first * RATE), round(last * RATE)
         t = self.times[a : b + 1] - self.times[a]
         whole = t[-1]
         start, end = place[a].copy(), place[b].copy()
@@ -328,7 +328,7 @@ class Actor:
         """Of each foot: where its ankle's place on the ground is (k, 2), metres, its heading (k,), degrees, how high it is lifted
         (k,), metres, and whether it stands (k,)."""
         one, found = self.body, {}
-        for s, sign in SIDES.items():
+        for s in SIDES:
             rest = one.skeleton.positions[one.j(f"leg.{s}", 2)]
             x0, z0 = rest[0] * self.stance, rest[2]
             x, z, yaw, high = (np.zeros(len(self.times)) for _ in range(4))
@@ -372,7 +372,7 @@ class Actor:
     def _in_air(self) -> np.ndarray:
         air = np.zeros(len(self.times), dtype=bool)
         for first, last in self.flights:
-            a, b = int(round(first * RATE)), int(round(last * RATE))
+            a, b = round(first * RATE), round(last * RATE)
             air[a + 1 : b] = True
         return air
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
-
-from pegloom.core.motion.clips import Clip
-from pegloom.core.motion.gait.numbers import PRESETS, Gait
 from tools.acting.body import body
 from tools.acting.creature import Creature
 from tools.acting.made import made
+
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.gait.numbers import PRESETS, Gait
 
 FOUR = PRESETS["four"]
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from pegloom.core.motion.clips import Clip
-from pegloom.core.motion.gait.numbers import PRESETS
 from tools.acting.body import body
 from tools.acting.creature import Creature
 from tools.acting.made import made
+
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.gait.numbers import PRESETS
 
 BIRD = PRESETS["bird"]
 FOLD = 1.0

@@ -9,6 +9,8 @@ from collections import defaultdict
 from dataclasses import dataclass, field
 
 import numpy as np
+from tools.acting.actor import RATE, keyed, rotation
+from tools.acting.body import Body, body
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip
@@ -17,8 +19,6 @@ from pegloom.core.motion.gait.steps import legs_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.plant import STRETCH, bend_to
 from pegloom.core.motion.retarget.turns import smooth
-from tools.acting.actor import RATE, keyed, rotation
-from tools.acting.body import Body, body
 
 SIDES = {"l": 1.0, "r": -1.0}
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from pegloom.core.motion.clips import Clip
 from tools.acting.actor import Actor
 from tools.acting.made import made
 from tools.acting.people import TWO, going
+
+from pegloom.core.motion.clips import Clip
 
 APART = (0.0, 1.05, 180.0)
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+from tools.acting.actor import Actor
+from tools.acting.body import body
+from tools.acting.made import made
 
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.gait.numbers import PRESETS, Gait
 from pegloom.core.motion.gait.path import Way
-from tools.acting.actor import Actor
-from tools.acting.body import body
-from tools.acting.made import made
 
 TWO = PRESETS["two"]
 

@@ -6,12 +6,12 @@ from collections import defaultdict
 from collections.abc import Mapping
 
 import numpy as np
-
-from pegloom.core.motion.clips import Clip
-from pegloom.core.motion.retarget.figure import Figure
 from tools.acting.actor import RATE, keyed, rotation
 from tools.acting.body import body
 from tools.acting.made import made
+
+from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.retarget.figure import Figure
 
 Keys = Mapping[str, list[tuple[float, float]]]
 

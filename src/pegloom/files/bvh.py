@@ -47,14 +47,18 @@ class BvhMotion:
 
 def read_bvh(path: Path) -> BvhMotion:
     """Read a BVH file. Raises MeshFileError: what is wrong, in which line, what to do."""
-    data = read_bytes(path)
-    with allowed(path.name, len(data)):
+    return parse_bvh(path.name, read_bytes(path))
+
+
+def parse_bvh(name: str, data: bytes) -> BvhMotion:
+    """Read what a BVH file holds. name : of the file, for errors. Raises MeshFileError."""
+    with allowed(name, len(data)):
         # The lines alone are some ten times their text.
         take(10 * len(data), "text")
         try:
-            return _Reader(path.name, data.decode("utf-8", errors="replace").split("\n")).read()
+            return _Reader(name, data.decode("utf-8", errors="replace").split("\n")).read()
         except (ValueError, IndexError, TypeError, KeyError) as error:
-            raise MeshFileError(path.name, f"is damaged ({reason(error)})", hint="write the motion again") from error
+            raise MeshFileError(name, f"is damaged ({reason(error)})", hint="write the motion again") from error
 
 
 class _Reader:

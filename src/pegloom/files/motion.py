@@ -17,10 +17,10 @@ from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.said import counted
 from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, Vector, side_of_name
 from pegloom.files.allowance import allowed
-from pegloom.files.bvh import BvhMotion, read_bvh
+from pegloom.files.bvh import BvhMotion, parse_bvh, read_bvh
 from pegloom.files.gltf import read_gltf
 from pegloom.files.names import Unique
-from pegloom.files.raw import checked_size
+from pegloom.files.raw import checked_size, read_bytes
 from pegloom.files.reading import read_mesh
 from pegloom.files.soundness import clip as sound_clip
 from pegloom.files.soundness import joints, sound
@@ -71,11 +71,7 @@ def read_sources(path: Path) -> tuple[tuple[Source, ...], tuple[str, ...]]:
     """
     suffix = path.suffix.lower()
     if suffix == ".bvh":
-        skeleton, clip = _of_bvh(read_bvh(path), path.stem)
-        try:
-            return (Source("", path.stem, joints(skeleton), sound_clip(clip), path.name),), ()
-        except ShapeError as error:
-            raise MeshFileError(path.name, str(error), hint="write the motion again") from error
+        return (bvh_source(path.name, read_bytes(path)),), ()
     if suffix not in MOTION_FILES:
         raise MeshFileError(path.name, "is no motion this program reads", hint="use BVH, GLB, glTF or USD")
     imported = read_mesh(path, motion=True)
@@ -83,6 +79,16 @@ def read_sources(path: Path) -> tuple[tuple[Source, ...], tuple[str, ...]]:
     if imported.skeleton is None or not clips:
         raise MeshFileError(path.name, "holds no motion of joints", hint="choose a file with a clip")
     return tuple(Source("", c.name, imported.skeleton, _rated(c), path.name) for c in clips), imported.notes
+
+
+def bvh_source(name: str, data: bytes) -> Source:
+    """The source in a BVH file's bytes. name : of the file. Raises MeshFileError."""
+    stem = Path(name).stem
+    skeleton, clip = _of_bvh(parse_bvh(name, data), stem)
+    try:
+        return Source("", stem, joints(skeleton), sound_clip(clip), name)
+    except ShapeError as error:
+        raise MeshFileError(name, str(error), hint="write the motion again") from error
 
 
 def _rated(clip: Clip) -> Clip:
