@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import click
 import typer
 
-from pegloom import cli_motion, cli_rig
+from pegloom import cli_clips, cli_motion, cli_rig
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.files.reports import unforeseen
 
@@ -501,6 +501,11 @@ def convert(
 
 for _command in (*cli_rig.COMMANDS, *cli_motion.COMMANDS):
     app.command()(_plain_errors(_command))
+
+_clips = typer.Typer(no_args_is_help=True, help="The shelf of clips: listed, found in plain words, found by likeness, taken onto a character.")
+for _name, _verb in cli_clips.COMMANDS.items():
+    _clips.command(_name)(_plain_errors(_verb))  # type: ignore[arg-type]
+app.add_typer(_clips, name="clips")
 
 
 @app.command("open")

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 from scipy.interpolate import PchipInterpolator
 from scipy.ndimage import gaussian_filter1d, maximum_filter1d
-from tools.acting.body import Body, body
+from tools.acting.body import RATE, Body, body
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip
@@ -21,7 +21,6 @@ from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.plant import STRETCH, bend_to
 from pegloom.core.motion.retarget.turns import about, across, framed, of_vector, smooth, unit
 
-RATE = 30.0
 SIDES = {"l": 1.0, "r": -1.0}
 FINGERS = ("thumb", "index", "middle", "ring", "little")
 USUAL = {
@@ -126,7 +125,7 @@ class Actor:
     def figure(self) -> Figure:
         """The body at every frame."""
         count = round(self.seconds * RATE)
-        self.times = np.linspace(0.0, self.seconds, count + 1)
+        self.times = np.arange(count + 1) / RATE
         if self.walker is not None:
             figure = self._gone()
         else:
@@ -139,6 +138,8 @@ class Actor:
         self._arms(figure)
         self._legs(figure)
         self._hands(figure)
+        figure.limited(self.body.bounds)
+        figure.stand()
         self._ground(figure)
         return figure
 
@@ -444,7 +445,7 @@ class Actor:
         """Nothing goes through the ground; what lies on it lies on it."""
         if not self.lies and not self.free_feet:
             return
-        low = self.body.skin.lowest(figure) - self.body.floor
+        low = self.body.skin.lowest(figure) - self.body.floor - 0.001
         lies = np.zeros(len(self.times))
         for first, last in self.lies:
             lies = np.maximum(lies, smooth(self.times, first - 0.12, first) * smooth(self.times, last + 0.12, last))

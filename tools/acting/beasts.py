@@ -49,7 +49,7 @@ def four_canter() -> Clip:
     a = going(FOUR["canter"], 3.0)
     w = a.seconds / 3.0
     for k in range(3):
-        a.key(k * w, neck_pitch=6, chest_pitch=4).key((k + 0.5) * w, neck_pitch=-8, chest_pitch=-5)
+        a.key(k * w, neck_pitch=8).key((k + 0.5) * w, neck_pitch=-10)
     return a.clip("four_canter")
 
 
@@ -63,13 +63,13 @@ def four_sneak() -> Clip:
 @made("Graze", "graze", "eat, grass, animal, four-legged, calm, cow, meadow", who="dumble", loops=True)
 def graze() -> Clip:
     a = Creature("dumble", 5.6, loop=True)
-    down = {"neck_pitch": 88.0, "chest_pitch": 20.0, "head_pitch": 52.0, "hips_pitch": 7.0}
+    down = {"neck_pitch": 60.0, "chest_pitch": 10.0, "head_pitch": 40.0, "hips_pitch": 4.0}
     a.key(0, **down, hips_z=0.02, snout=0, snout_yaw=0, head_yaw=0, neck_yaw=0)
     for k in range(6):
         t = 0.4 + 0.5 * k
-        a.key(t, snout=26, head_pitch=56).key(t + 0.25, snout=-6, head_pitch=47)
+        a.key(t, snout=10, head_pitch=42).key(t + 0.25, snout=-10, head_pitch=37)
     a.key(1.2, neck_yaw=14, head_yaw=8).key(2.4, neck_yaw=-12, head_yaw=-8).key(3.2, neck_yaw=0, head_yaw=0)
-    a.key(3.3, neck_pitch=88, chest_pitch=20, hips_pitch=7, head_pitch=52).key(4.0, neck_pitch=8, chest_pitch=0, hips_pitch=0, head_pitch=10, hips_z=-0.02)
+    a.key(3.3, neck_pitch=60, chest_pitch=10, hips_pitch=4, head_pitch=40).key(4.0, neck_pitch=8, chest_pitch=0, hips_pitch=0, head_pitch=10, hips_z=-0.02)
     for k in range(4):
         a.key(4.05 + 0.22 * k, snout=14 if k % 2 else -4)
     a.key(4.8, neck_pitch=10, head_pitch=8, head_yaw=16).key(5.1, neck_pitch=36, head_pitch=22)

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from functools import lru_cache
+from dataclasses import dataclass, replace
+from functools import cached_property, lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -21,8 +21,7 @@ from pegloom.document.model import Character
 from pegloom.files.project import open_project
 
 DEMO = Path(__file__).parents[2] / "src" / "pegloom" / "assets" / "demo"
-HULL = 900
-"""Points of the skin that are held over the ground."""
+RATE = 30.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -40,7 +39,28 @@ class Body:
     floor: float
 
     def walker(self, gait: Gait, strides: float, **more: object) -> Walker:
+        """A gait whose strides take whole frames, so that its end joins its beginning."""
+        period = gait.seconds(self.leg, self.kind)
+        frames = max(round(strides * period * RATE), 2)
+        gait = replace(gait, cadence=120.0 * strides * RATE / frames)
         return Walker(gait, self.skeleton, strides=strides, soles=self.soles, **more)  # type: ignore[arg-type]
+
+    @cached_property
+    def bounds(self) -> dict[int, tuple[FloatArray, FloatArray]]:
+        """How far joints turn at most."""
+        rig = self.character.rig
+        limits = rig.limits if rig is not None else ()
+        return {self.skeleton.index[x.joint]: (np.array(x.low), np.array(x.high)) for x in limits if x.joint in self.skeleton.index and not x.free}
+
+    @cached_property
+    def trunk_skin(self) -> Sole:
+        """What of the skin is no leg's."""
+        legs = set()
+        for chain in legs_of(self.parts).values():
+            for joint in chain:
+                legs |= self.figure(1).below(self.skeleton.index[joint])
+        rows = np.array([int(j) not in legs for j in self.skin.joints[:, 0]])
+        return Sole(self.skin.points[rows], self.skin.joints[rows], self.skin.weights[rows])
 
     def j(self, part: str, k: int = 0) -> int:
         """Number of the k-th joint of a part."""
@@ -51,7 +71,7 @@ class Body:
 
 
 def whole_skin(character: Character) -> Sole:
-    """Some points of all the skin, each carried by its four heaviest joints."""
+    """All points of the skin, each carried by its four heaviest joints."""
     skeleton = character.skeleton
     assert skeleton is not None and character.skin is not None
     points, joints, weights = [], [], []
@@ -67,16 +87,7 @@ def whole_skin(character: Character) -> Sole:
         joints.append(column[order] if order.shape[1] == 4 else np.pad(column[order], ((0, 0), (0, 4 - order.shape[1]))))
         weights.append(kept if kept.shape[1] == 4 else np.pad(kept, ((0, 0), (0, 4 - kept.shape[1]))))
     p, j, w = np.concatenate(points), np.concatenate(joints), np.concatenate(weights)
-    # Those that stand out in some direction, spread over the surface.
-    rng = np.random.default_rng(3)
-    some: set[int] = set()
-    for joint in np.unique(j[:, 0]):
-        mine = np.flatnonzero(j[:, 0] == joint)
-        for way in rng.normal(size=(40, 3)):
-            some.add(int(mine[np.argmax(p[mine] @ way)]))
-    rows = np.array(sorted(some))
-    w = w[rows] / w[rows].sum(axis=1, keepdims=True)
-    return Sole(p[rows], j[rows].astype(np.int64), w)
+    return Sole(p, j.astype(np.int64), w / w.sum(axis=1, keepdims=True))
 
 
 @lru_cache

@@ -9,8 +9,8 @@ from collections import defaultdict
 from dataclasses import dataclass, field
 
 import numpy as np
-from tools.acting.actor import RATE, keyed, rotation
-from tools.acting.body import Body, body
+from tools.acting.actor import keyed, rotation
+from tools.acting.body import RATE, Body, body
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip
@@ -53,7 +53,7 @@ class Creature:
 
     def clip(self, name: str) -> Clip:
         count = round(self.seconds * RATE)
-        self.times = np.linspace(0.0, self.seconds, count + 1)
+        self.times = np.arange(count + 1) / RATE
         figure = self._figure()
         return Clip("", name, rate=RATE, length=float(self.times[-1]), tracks=figure.tracks(self.times))
 
@@ -104,19 +104,35 @@ class Creature:
                 figure.turns[index[joint]] = base @ rotation(self.at("snout_yaw", late=0.04 * k) * k / 3.0, self.at("snout", late=0.04 * k) * k / 3.0, 0.0)
         figure.stand()
         self._wings(figure)
+        figure.limited(one.bounds)
+        figure.stand()
         if self.walker is None:
             if self.free:
                 self._hang(figure)
+                figure.places[:, 1] += np.maximum(one.floor - one.skin.lowest(figure), 0.0)
+                figure.stand()
             else:
+                self._lie(figure)
                 self._legs(figure)
-        if self.lies or self.free:
-            low = one.skin.lowest(figure) - one.floor
-            lies = np.zeros(len(self.times))
-            for first, last in self.lies:
-                lies = np.maximum(lies, smooth(self.times, first - 0.15, first) * smooth(self.times, last + 0.15, last))
-            figure.places[:, 1] += np.where(low < 0.0, -low, -low * lies) if self.lies else np.maximum(-low, 0.0)
-            figure.stand()
+                figure.limited(one.bounds)
+                figure.stand()
+                if self.lies:
+                    # Legs that fold no further come to lie on the ground with the rest.
+                    figure.places[:, 1] += np.maximum(one.floor + 0.001 - one.skin.lowest(figure), 0.0)
+                    figure.stand()
+                low = float((one.skin.lowest(figure) - one.floor).min())
+                if low < -0.0025:
+                    print(f"   goes {-1000 * low:.0f} mm through the ground")
         return figure
+
+    def _lie(self, figure: Figure) -> None:
+        """The trunk comes down onto the ground where it lies, and never goes through it; legs fold after it."""
+        low = self.body.trunk_skin.lowest(figure) - self.body.floor
+        lies = np.zeros(len(self.times))
+        for first, last in self.lies:
+            lies = np.maximum(lies, smooth(self.times, first - 0.15, first) * smooth(self.times, last + 0.15, last))
+        figure.places[:, 1] += np.where(low < 0.0, -low, -low * lies)
+        figure.stand()
 
     def _fly(self, place: FloatArray, first: float, last: float) -> None:
         a, b = round(first * RATE), round(last * RATE)

@@ -436,7 +436,7 @@ def push_door() -> Clip:
     a.key(0.1, arm_up=-78, arm_out=14, arm_reach=0.98, arm_wrist=0).key(0.6, arm_up=-8, arm_out=8, arm_reach=0.62, arm_wrist=70, arm_curl=0.02).key(1.1, arm_up=-6, arm_reach=0.7).key(1.6, arm_reach=0.78).key(1.75, arm_reach=0.72)
     a.key(2.2, arm_reach=0.8, arm_up=-6).key(2.5, arm_reach=0.7).key(3.0, arm_up=-78, arm_out=14, arm_reach=0.98, arm_wrist=0, arm_curl=0.2)
     a.key(0.6, head_pitch=0).key(1.6, head_pitch=22).key(2.3, head_pitch=24).key(2.9, head_pitch=0)
-    a.key(0.6, foot_r_pitch=0).key(1.6, foot_r_pitch=28).key(2.3, foot_r_pitch=30).key(2.5, foot_r_pitch=0)
+    a.key(0.85, foot_r_pitch=0).key(1.1, foot_r_pitch=28).key(2.25, foot_r_pitch=28).key(2.5, foot_r_pitch=0)
     return a.clip("push_door")
 
 
@@ -641,7 +641,7 @@ def dance() -> Clip:
         t, sign = 1.0 * k, 1 if k % 2 == 0 else -1
         side, other = ("l", "r") if sign > 0 else ("r", "l")
         a.key(t, weight=0.85 * sign, hips_y=-0.1, side=-8 * sign, hips_roll=4 * sign, twist=12 * sign).key(t + 0.25, hips_y=-0.02).key(t + 0.5, hips_y=-0.11, weight=0.8 * sign, twist=-8 * sign, side=-10 * sign).key(t + 0.75, hips_y=-0.01)
-        a.step(other, t + 0.12, t + 0.42, 0.1 * (-1 if other == "r" else 1) * -1 if k > 1 else 0.0, 0.12 if k % 4 < 2 else 0.0, 0, 0.09)
+        a.step(other, t + 0.1, t + 0.4, 0.0, 0.1 if k % 2 == 0 else -0.06, 0, 0.09).step(other, t + 0.5, t + 0.8, 0.0, 0.0, 0, 0.08)
         a.key(t, **{f"arm_{side}_up": 10, f"arm_{side}_out": 54, f"arm_{side}_reach": 0.6, f"arm_{other}_up": -36, f"arm_{other}_out": 10, f"arm_{other}_reach": 0.55})
         a.key(t + 0.5, **{f"arm_{side}_up": 26, f"arm_{side}_out": 40, f"arm_{side}_reach": 0.66, f"arm_{other}_up": -24, f"arm_{other}_out": -6, f"arm_{other}_reach": 0.6})
         a.key(t + 0.25, head_pitch=8, head_roll=-6 * sign).key(t + 0.5, head_pitch=-4).key(t + 0.75, head_pitch=8, head_roll=-8 * sign)

@@ -6,8 +6,8 @@ from collections import defaultdict
 from collections.abc import Mapping
 
 import numpy as np
-from tools.acting.actor import RATE, keyed, rotation
-from tools.acting.body import body
+from tools.acting.actor import keyed, rotation
+from tools.acting.body import RATE, body
 from tools.acting.made import made
 
 from pegloom.core.motion.clips import Clip
@@ -19,7 +19,7 @@ Keys = Mapping[str, list[tuple[float, float]]]
 def played(who: str, name: str, seconds: float, keys: dict[str, dict[str, list[tuple[float, float]]]], *, loop: bool, moved: dict[str, list[tuple[float, float]]] | None = None) -> Clip:
     """Joints turned in their parents by keys of yaw, pitch and roll, degrees; moved : the root's x, y, z by keys, metres."""
     one = body(who)
-    times = np.linspace(0.0, seconds, round(seconds * RATE) + 1)
+    times = np.arange(round(seconds * RATE) + 1) / RATE
     figure = Figure(one.skeleton, len(times), 0)
     figure.places = figure.places + np.stack([keyed((moved or {}).get(axis, []), times, 0.0, seconds, loop) for axis in "xyz"], axis=1)
     for number, joint in enumerate(one.skeleton.joints):
@@ -33,7 +33,7 @@ def played(who: str, name: str, seconds: float, keys: dict[str, dict[str, list[t
         own = rotation(*(keyed(told.get(axis, []), times, 0.0, seconds, loop) for axis in ("yaw", "pitch", "roll")))
         figure.turns[number] = own if above is None else above @ own
     figure.stand()
-    return Clip("", name, rate=RATE, length=seconds, tracks=figure.tracks(times))
+    return Clip("", name, rate=RATE, length=float(times[-1]), tracks=figure.tracks(times))
 
 
 def swing(seconds: float, size: float, beats: int, late: float = 0.0, fade: float = 0.0) -> list[tuple[float, float]]:

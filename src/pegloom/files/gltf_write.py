@@ -341,9 +341,12 @@ class _Writer:
             samplers.append({"input": time_accessor, "output": values_accessor, "interpolation": "LINEAR"})
             assert len(names) * len(part_times) == weights.size
         if channels:
-            self.json.setdefault("animations", []).append(
-                {"name": clip.name, "samplers": samplers, "channels": channels}
-            )
+            told: dict[str, Any] = {"name": clip.name, "samplers": samplers, "channels": channels}
+            if clip.origin is not None:
+                told["extras"] = {"origin": clip.origin.made, "licence": clip.origin.licence, "mayDeliver": clip.origin.may_deliver}
+                if not clip.origin.may_deliver:
+                    self.notes.append(f"{clip.name}: its licence does not let it be given on; leave it out of a delivery")
+            self.json.setdefault("animations", []).append(told)
 
     def _morph_weights(self, clip: Clip, times: FloatArray) -> list[tuple[int, tuple[str, ...], FloatArray, FloatArray]]:
         """Node, targets, times (k,) and weights (k, m) of each part whose morph targets a clip moves."""

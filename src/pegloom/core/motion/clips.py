@@ -17,6 +17,7 @@ from pegloom.core.memo import by_identity
 from pegloom.core.motion.borrowed import Borrowed
 from pegloom.core.motion.gait.told import GaitTold
 from pegloom.core.motion.layers import Layer, lay_on, playing
+from pegloom.core.motion.origin import ClipOrigin
 from pegloom.core.motion.tracks import JointTracks, rows_at
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import JointPose, Pose, Shown
@@ -57,6 +58,7 @@ class Clip:
     morphs : sampled weights of morph targets beside it.
     borrowed : the source its motion was carried over from, where it was.
     gait : the numbers it was made from, where it was.
+    origin : where it comes from, where that is known.
     """
 
     id: str
@@ -69,6 +71,7 @@ class Clip:
     morphs: tuple[MorphTrack, ...] = ()
     borrowed: Borrowed | None = None
     gait: GaitTold | None = None
+    origin: ClipOrigin | None = None
 
     @property
     def playing(self) -> tuple[Layer, ...]:

@@ -233,6 +233,7 @@ from pegloom.document.edits.rig import (
     with_curve,
 )
 from pegloom.document.edits.said_joints import say_chain, say_part, set_use
+from pegloom.document.edits.shelf import join_clips, looked_at, mirror_clip, take_clip
 from pegloom.document.edits.skeleton import (
     delete_joint,
     draw_joint,
@@ -403,6 +404,7 @@ __all__ = [
     "include_part",
     "insert_edge_row",
     "insert_joint",
+    "join_clips",
     "join_parts",
     "keep_expression",
     "keep_from_animators",
@@ -423,6 +425,7 @@ __all__ = [
     "lay_pegs",
     "lengthen_joint",
     "let_go",
+    "looked_at",
     "make_gait",
     "match_axes",
     "match_limb",
@@ -430,6 +433,7 @@ __all__ = [
     "mend_axes",
     "mend_part",
     "mirror_axes",
+    "mirror_clip",
     "mirror_joints",
     "mirror_kit",
     "mirror_pose",
@@ -552,6 +556,7 @@ __all__ = [
     "switch_space",
     "switch_space_at",
     "take_character",
+    "take_clip",
     "take_expressions",
     "take_hold",
     "take_material",

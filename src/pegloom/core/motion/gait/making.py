@@ -26,6 +26,8 @@ from pegloom.core.skeleton.joints import Skeleton
 
 OFF_THE_BODY = np.radians(8.0)
 """How far hanging arms stand off."""
+FOLDED, FOLDED_DOWN = (78.0, -152.0, 150.0), np.radians(16.0)
+"""Degrees each bone of a folded wing is turned back, and how far the first hangs."""
 HELD_STILL = 0.62
 """Share of a step for which a nodding head holds its place."""
 WALKS_EASED, RUNS_EASED = 0.05, 0.2
@@ -123,6 +125,7 @@ class Walker:
         figure.places = place + np.einsum("kab,b->ka", _turned(heading), np.array([self.root[0], 0.0, 0.0])) + sway[:, None] * _turned(heading)[:, :, 0]
         figure.places[:, 1] += self.root[1] - drop + bob
         self._arms(figure, turn, beat, on)
+        self._wings(figure, turn)
         figure.stand()
         lowered = self._sunk(figure, steps, times) if down is None else np.interp(times, *down)
         figure.places[:, 1] -= lowered
@@ -212,6 +215,21 @@ class Walker:
             figure.turns[index[chain[0]]] = upper @ hang[0]
             figure.turns[index[chain[1]]] = lower @ hang[1]
             figure.turns[index[chain[2]]] = lower @ _about_x(-0.15 * swing) @ hang[1]
+
+    def _wings(self, figure: Figure, chest: FloatArray) -> None:
+        """Folded wings: the upper bone back along the body, the next ahead, the last back again."""
+        if self.gait.fold <= 0.0:
+            return
+        for part, chain in self.parts.items():
+            if kind_of(part) != "wing":
+                continue
+            side, above = (1.0 if part.endswith(".l") else -1.0), chest
+            for k, joint in enumerate(chain):
+                yaw = side * np.radians(FOLDED[min(k, 2)]) * self.gait.fold
+                above = above @ _turned(np.full(len(chest), yaw))
+                if k == 0:
+                    above = above @ _about_z(np.full(len(chest), -side * FOLDED_DOWN * self.gait.fold))
+                figure.turns[figure.skeleton.index[joint]] = above
 
     def _sunk(self, figure: Figure, steps: Sequence[Step], times: FloatArray) -> FloatArray:
         """How far the hips come down (k,) at even moments for the legs that stand to reach."""

@@ -35,7 +35,7 @@ SIDES = ("left", "right")
 LIMITS: Mapping[str, tuple[float, float]] = MappingProxyType({
     "stride": (0.0, 6.0), "cadence": (0.0, 600.0), "duty": (0.15, 0.9), "lift": (0.0, 1.0), "bob": (0.0, 0.5), "height": (0.5, 1.15), "lean": (-40.0, 60.0),
     "sway": (0.0, 0.4), "hip_twist": (0.0, 40.0), "shoulder_twist": (0.0, 50.0), "roll": (0.0, 1.5), "toe_out": (-40.0, 60.0), "arm_swing": (0.0, 90.0),
-    "elbow": (0.0, 140.0), "steady": (0.0, 1.0), "width": (0.0, 3.0), "offset": (0.2, 0.8), "nod": (0.0, 1.0),
+    "elbow": (0.0, 140.0), "steady": (0.0, 1.0), "width": (0.0, 3.0), "offset": (0.2, 0.8), "nod": (0.0, 1.0), "fold": (0.0, 1.0),
 })  # fmt: skip
 FEET: Mapping[str, Mapping[str, float]] = MappingProxyType({
     "walk": MappingProxyType({"hind.l": 0.0, "fore.l": 0.25, "hind.r": 0.5, "fore.r": 0.75}),
@@ -60,7 +60,7 @@ class Gait:
     a foot rolls over its heel and ball, 1 as people do. toe_out : of the feet. arm_swing : of the upper arms, each way. elbow :
     how far elbows are bent. steady : how much the head stays level. width : between the feet, 1 as the hips are wide.
     offset : of the other foot's fall in the stride, 0.5 even. nod : how much the head holds its place between steps, as birds'
-    do. feet : the order of footfalls of more than two legs. lead : the side that leads it.
+    do. fold : how much wings are folded. feet : the order of footfalls of more than two legs. lead : the side that leads it.
     falls : feet whose fall and stand are their own.
 
     Raises EditError for a number outside what makes sense.
@@ -84,6 +84,7 @@ class Gait:
     width: float = 0.85
     offset: float = 0.5
     nod: float = 0.0
+    fold: float = 0.0
     feet: str = "walk"
     lead: str = "left"
     falls: tuple[Fall, ...] = ()
@@ -126,7 +127,7 @@ class Gait:
 
 _LIMP = Gait(stride=(1.0, 1.0), cadence=89.0, duty=(0.5, 0.72), lift=(0.04, 0.07), bob=0.07, roll=(0.2, 0.9), arm_swing=(10.0, 22.0), sway=0.06, offset=0.4, lean=6.0)
 _FOUR: dict[str, Any] = {"height": 1.0, "lean": 0.0, "toe_out": (0.0, 0.0)}
-_BIRD: dict[str, Any] = {"height": 0.97, "lean": 0.0, "toe_out": (3.0, 3.0), "roll": (0.6, 0.6), "hip_twist": (3.0, 3.0), "shoulder_twist": (1.0, 1.0), "width": 0.8}
+_BIRD: dict[str, Any] = {"fold": 1.0, "height": 0.97, "lean": 0.0, "toe_out": (3.0, 3.0), "roll": (0.6, 0.6), "hip_twist": (3.0, 3.0), "shoulder_twist": (1.0, 1.0), "width": 0.8}
 PRESETS: Mapping[str, Mapping[str, Gait]] = MappingProxyType({
     "two": MappingProxyType({
         "walk": Gait(),

@@ -203,7 +203,8 @@ def steps_of(foot: Foot, gait: Gait, way: Way, course: Course, phases: FloatArra
         pitch = pitch + FOLD * np.sin(np.pi * v)
         bend = 0.8 * FOLD * np.sin(np.pi * v)
     turned = _yaw(heading) @ _pitch(pitch)
-    toes = _yaw(heading) @ _pitch(lifted[3] * (1.0 - smooth(v, 0.0, 0.5)) + smooth(v, 0.0, 0.5) * pitch + bend)
+    lands = smooth(v, 0.6, 1.0)
+    toes = _yaw(heading) @ _pitch((1.0 - lands) * (lifted[3] * (1.0 - smooth(v, 0.0, 0.5)) + smooth(v, 0.0, 0.5) * pitch) + lands * falls[3] + bend)
     pick = stands[:, None]
     flat = _yaw(here[1]) @ _pitch(here[2])
     return Step(

@@ -101,11 +101,15 @@ def retarget(
     floor = min((float(s.points[:, 1].min()) for s in soles.values() if len(s.points)), default=0.0)
     limbs = limbs_of(seen, figure, list(chains), scale, soles)
     for limb in limbs:
-        if not limb.hand:
+        if not limb.hand and options.plant:
             flattened_feet(figure, limb.chain, flat_moments(limb))
     figure.stand()
     progress(0.45, "finding contacts")
-    figure.places = figure.places + _onto_the_floor(figure, limbs, floor)
+    if options.at_zero:
+        high = float(read.skeleton.positions[read.skeleton.index[base_pair.source[0]], 1])
+        figure.places = figure.places + np.array([0.0, target.positions[base, 1] - scale * high, 0.0])
+    else:
+        figure.places = figure.places + _onto_the_floor(figure, limbs, floor)
     figure.stand()
     missed: dict[str, FloatArray] = {}
     if options.plant:

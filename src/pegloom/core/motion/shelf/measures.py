@@ -59,7 +59,7 @@ def measures_of(skeleton: Skeleton, clip: Clip) -> FloatArray:
         "speed": float(way), "rise": float(np.ptp(hips[:, 1])), "turning": float(np.degrees(np.abs(yaw[-1] - yaw[0]))) / max(clip.length, 1e-6),
         "energy": float(pace.mean()), "peak": float(np.percentile(pace.max(axis=1), 90)), **{name: value / whole for name, value in moved.items()},
         "symmetry": _symmetry(parts, index, pace), "height": float((hips[:, 1] - at[:, :, 1].min()).mean() / max(rest[base, 1] - rest[:, 1].min(), 1e-6)),
-        "lowest": float((hips[:, 1].min() - at[:, :, 1].min()) / max(rest[base, 1] - rest[:, 1].min(), 1e-6)), "lean": _lean(parts, index, at, rest),
+        "lowest": float((hips[:, 1].min() - at[:, :, 1].min()) / max(rest[base, 1] - rest[:, 1].min(), 1e-6)), "lean": _lean(parts, index, at, rest, yaw),
         **_rhythm(pace, step), **_hands(parts, index, at),
     }  # fmt: skip
     return np.array([told[name] for name in QUALITIES])
@@ -70,14 +70,15 @@ def _symmetry(parts: Mapping[str, Sequence[str]], index: Mapping[str, int], pace
     return 1.0 - abs(sides[0] - sides[1]) / max(sum(sides), 1e-9)
 
 
-def _lean(parts: Mapping[str, Sequence[str]], index: Mapping[str, int], at: FloatArray, rest: FloatArray) -> float:
+def _lean(parts: Mapping[str, Sequence[str]], index: Mapping[str, int], at: FloatArray, rest: FloatArray, yaw: FloatArray) -> float:
+    """Degrees the trunk leans ahead of how it stands at rest."""
     trunk = parts.get("trunk", ())
     if len(trunk) < 2:
         return 0.0
     back = at[:, index[trunk[-1]]] - at[:, index[trunk[0]]]
     still = rest[index[trunk[-1]]] - rest[index[trunk[0]]]
-    angles = np.degrees(np.arctan2(np.linalg.norm(back[:, [0, 2]], axis=1), back[:, 1]))
-    return float(angles.mean() - np.degrees(np.arctan2(np.hypot(still[0], still[2]), still[1])))
+    ahead = back[:, 0] * np.sin(yaw) + back[:, 2] * np.cos(yaw)
+    return float(np.degrees(np.arctan2(ahead, back[:, 1])).mean() - np.degrees(np.arctan2(still[2], still[1])))
 
 
 def _rhythm(pace: FloatArray, step: float) -> dict[str, float]:

@@ -94,7 +94,7 @@ class _Language:
         for word, concepts in self.whole.items():
             found[self.stemmer.stemWord(word)] |= concepts
         for word, concepts in self.open_.items():
-            if len(word) >= 4:
+            if len(word) >= 3:
                 found[self.stemmer.stemWord(word)] |= concepts
         return found
 
@@ -123,7 +123,7 @@ class _Language:
             if some:
                 # A beginning of two letters says little.
                 put(some, 0.96 if length >= 4 or length == len(word) else (0.75 if length == 3 and len(word) <= 6 else 0.45))
-        if self.stemmer is not None:
+        if self.stemmer is not None and len(word) >= 4:
             put(self.stems.get(self.stemmer.stemWord(word), set()), 0.92)
         if found and max(found.values()) >= 0.7:
             best = max(found.values())
@@ -206,7 +206,12 @@ class Lexicon:
             for concept, (how, words) in concepts.items():
                 if how * weight > found.get(concept, (0.0, set()))[0]:
                     found[concept] = (how * weight, words)
-        told = [Meant(c, how, tuple(sorted(words))) for c, (how, words) in found.items() if how >= LEAST]
+        written = {plain(word): word for word in re.findall(r"[^\W_]+", unicodedata.normalize("NFC", phrase).lower())}
+
+        def as_written(words: str) -> str:
+            return " ".join(written.get(word, word) for word in words.split())
+
+        told = [Meant(c, how, tuple(sorted(as_written(w) for w in words))) for c, (how, words) in found.items() if how >= LEAST]
         return sorted(told, key=lambda m: -m.how)
 
     def _read(self, language: _Language, phrase: str) -> tuple[float, dict[str, tuple[float, set[str]]]]:
@@ -252,7 +257,7 @@ class Lexicon:
         total += 1.1 * len(taken)
         for k, token in enumerate(tokens):
             if token in small:
-                total += 0.35
+                total += 0.5
                 if not language.whole.get(token):
                     continue
             meanings = language.of(token)

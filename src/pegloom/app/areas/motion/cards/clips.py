@@ -5,10 +5,12 @@ from __future__ import annotations
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QListWidget, QListWidgetItem
 
+from pegloom.app.areas.motion.shelving import ShelfSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import RANGE_TEST, State
 from pegloom.app.widgets import action_button
 from pegloom.app.widgets.card import Card
+from pegloom.app.widgets.fields import number
 
 
 class ClipsCard(Card):
@@ -23,7 +25,8 @@ class ClipsCard(Card):
         self.body.addWidget(self.list)
         q = c.actions.qactions
         self.row(
-            action_button(q["motion.new_clip"], "New clip", role="main"),
+            action_button(q["shelf.open"], "Clip shelf", role="main"),
+            action_button(q["motion.new_clip"], "New clip"),
             action_button(q["motion.trial_clip"], "Sample clip"),
         )
         self.row(action_button(q["clips.rename"], "Rename"), action_button(q["clips.copy"], "Duplicate"), action_button(q["clips.drop"], "Delete"))
@@ -31,6 +34,10 @@ class ClipsCard(Card):
             action_button(q["clips.up"], "Up"), action_button(q["clips.down"], "Down"),
             action_button(q["clips.slower"], "Slower"), action_button(q["clips.faster"], "Faster"),
         )
+        self.row(action_button(q["clips.mirror"], "Mirror"), action_button(q["clips.join"], "Join with the next"))
+        seconds = number(self, ShelfSettings, "seconds", 0.0, 5.0, name="clips.join_seconds", suffix=" s", step=0.1)
+        seconds.setToolTip("How long two joined clips flow into each other")
+        self.field("Flow over", seconds)
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character

@@ -76,6 +76,7 @@ GROUPS = (
         Number("Elbows", "elbow", 1.0, "°", 5.0, "How far they are bent", ("two",)),
         Number("Level head", "steady", 100.0, " %", 5.0, "How much the head stays level"),
         Number("Nod", "nod", 100.0, " %", 5.0, "How much the head holds its place through a step", ("bird",)),
+        Number("Wings folded", "fold", 100.0, " %", 5.0, "0 spread, as they may be at rest", ("bird",)),
     )),
 )  # fmt: skip
 FEET_WORDS = {"walk": "walk, four beats", "amble": "amble, four beats", "pace": "pace, sides together", "trot": "trot, two beats", "canter": "canter, three beats",
