@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import difflib
+import itertools
 import time
 import zipfile
 from dataclasses import replace
@@ -17,6 +19,7 @@ from scipy.sparse.linalg import spsolve
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation, Slerp
 from tests.support.figures import DEMO, document_of, human, one_skin, unrigged_wick, wick
+from tests.support.phrases import PHRASES
 from tests.support.plain_rig import evaluate_plainly
 from tools import takes
 
@@ -50,6 +53,7 @@ from pegloom.document.baking import baked_clip
 from pegloom.document.evaluate import evaluate
 from pegloom.files.motion import read_sources
 from pegloom.files.project import open_project
+from pegloom.files.shelf import Shelf
 from pegloom.scene.brushes import BrushMode
 from pegloom.scene.camera import Camera
 from pegloom.scene.picking import line_distance, near_shapes
@@ -676,3 +680,61 @@ def test_a_thousand_frames_peer_turns_alone_with_scipy(benchmark, thousand):
                 places.append(place if parent < 0 else places[parent] + worlds[parent].apply(place))
 
     benchmark.pedantic(plainly, rounds=3)
+
+
+# Gaits and the shelf
+
+
+@pytest.fixture(scope="module")
+def walking():
+    """Wick on four strides of a walk."""
+    document, result = edits.make_gait(wick(), {"preset": "walk"}, strides=4.0)
+    return document, result.clip
+
+
+@pytest.mark.benchmark(group="another number of a gait, beside its frames turned in plain Python")
+def test_a_number_seen(benchmark, walking):
+    document, clip = walking
+    lifts = iter(np.linspace(0.05, 0.4, 400))
+    benchmark.extra_info["what"] = "another lift of a gait of 119 frames, as it is first seen"
+    benchmark.pedantic(lambda: edits.change_gait(document, clip, {"lift": float(next(lifts))}, sketch=True), rounds=20, warmup_rounds=2)
+
+
+@pytest.mark.benchmark(group="another number of a gait, beside its frames turned in plain Python")
+def test_a_number_on_the_controls(benchmark, walking):
+    document, clip = walking
+    lifts = iter(np.linspace(0.05, 0.4, 400))
+    benchmark.extra_info["what"] = "the same on the controls, as it is kept"
+    benchmark.pedantic(lambda: edits.change_gait(document, clip, {"lift": float(next(lifts))}), rounds=8, warmup_rounds=1)
+
+
+@pytest.mark.benchmark(group="another number of a gait, beside its frames turned in plain Python")
+def test_a_number_peer_its_frames_turned_with_scipy(benchmark, walking):
+    """Every joint's turn composed down the skeleton, a frame and a joint at a time: no foot is planted."""
+    document, _ = walking
+    skeleton = document.require_character().require_skeleton()
+    rest = [Rotation.from_matrix(m[:3, :3]) for m in skeleton.local]
+    turns = Rotation.from_rotvec(0.1 * np.random.default_rng(2).normal(size=(119 * len(rest), 3)))
+
+    def plainly():
+        for k in range(119):
+            worlds = []
+            for j, parent in enumerate(skeleton.parents):
+                local = rest[j] * turns[k * len(rest) + j]
+                worlds.append(local if parent < 0 else worlds[parent] * local)
+
+    benchmark.pedantic(plainly, rounds=3)
+
+
+@pytest.mark.benchmark(group="a phrase found on the shelf, beside every word likened to every other")
+def test_a_phrase_found(benchmark):
+    finder = Shelf().finder
+    phrases = itertools.cycle(phrase for rows in PHRASES.values() for phrase, _ in rows)
+    benchmark.pedantic(lambda: finder.find(next(phrases)), rounds=60, warmup_rounds=2)
+
+
+@pytest.mark.benchmark(group="a phrase found on the shelf, beside every word likened to every other")
+def test_a_phrase_peer_difflib(benchmark):
+    words = {w for language in Shelf().lexicon.languages.values() for w in (*language.whole, *language.open_)}
+    phrases = itertools.cycle(phrase for rows in PHRASES.values() for phrase, _ in rows)
+    benchmark.pedantic(lambda: [difflib.get_close_matches(w, words, 3) for w in next(phrases).split()], rounds=6)

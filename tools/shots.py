@@ -9,12 +9,14 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtWidgets import QApplication
+from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from pegloom.app.areas.controls.settings import Work, WorkSettings
 from pegloom.app.areas.controls.settings_made import CouplingSettings
 from pegloom.app.areas.motion.borrowing import BorrowSettings
+from pegloom.app.areas.motion.gaits import put_points
 from pegloom.app.areas.motion.keying import KeySettings
+from pegloom.app.areas.motion.shelving import ShelfSettings, look
 from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
 from pegloom.app.panels.graph import QualityGraph
@@ -117,15 +119,6 @@ def main() -> None:
     shoot("face")
     s.put_setting(WorkSettings, work=Work.POSE)
     window.store.put(saved=s.history.present)
-    s.open(DEMO / "lantern.pegloom")
-    settle(app, 1)
-    wide = {w.across: 1.7 for w in s.character.rig.widths}
-    s.commit("Folded", edits.set_pose(s.history.present, Pose({("body", "wings"): 1.0, **wide})))
-    window.stage.show_all()
-    s.select("control", "body")
-    settle(app, 0.5)
-    shoot("moth")
-    window.store.put(saved=s.history.present)
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)
     s.go(Area.JOINTS)
@@ -208,16 +201,36 @@ def main() -> None:
     settle(app, 3)
     shoot("pairing")
     window.c.actions.run("borrow.pairing")
-    window.c.actions.run("borrow.over")
     s.put_setting(BorrowSettings, picked="")
-    s.play_source(next(c.id for c in s.character.clips if c.name == "pier walk"), 1.4)
-    only(window, "motion.borrow")
+    s.play_source(next(c.id for c in s.character.clips if c.name == "walk"), 0.9)
+    s.set_view(hidden=frozenset())
+    only(window, "motion.gait")
+    put_points(window.c, ((0.0, 0.0), (0.5, 1.3), (-0.5, 2.4)))
+    while window.c.live.busy:
+        settle(app, 0.1)
+    window.c.actions.run("gait.way")
     settle(app, 1)
+    window.c.player.go_to(0.9)
+    window.stage.show_all()
+    to_card(window, "motion.gait")
+    settle(app, 5)
+    shoot("gait")
+    window.c.actions.run("gait.way")
+    window.store.put(saved=s.history.present)
+    s.open(DEMO / "wick.pegloom")
+    settle(app, 1)
+    s.go(Area.MOTION)
+    s.set_view(display=Display.TEXTURED, lens=Lens.NONE)
+    window.c.actions.run("shelf.open")
+    s.put_setting(ShelfSettings, words="jemand läuft müde nach Hause", picked="walk_tired")
+    look(window.c)
+    settle(app, 4)
+    window.c.player.stop()
+    window.c.player.go_to(2.3)
     window.stage.show_all()
     settle(app, 3)
-    shoot("borrow")
-    window.c.actions.run("borrow.over")
-    s.set_view(hidden=frozenset())
+    shoot("shelf")
+    window.c.actions.run("shelf.open")
     window.store.put(saved=s.history.present)
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)
@@ -249,6 +262,15 @@ def main() -> None:
     shoot("handover")
     window.store.put(saved=s.history.present)
     window.close()
+
+
+def to_card(window: Window, name: str) -> None:
+    """Scroll the bench so that a card begins at its top."""
+    card = cards(window)[name]
+    for area in window.findChildren(QScrollArea):
+        bar = area.verticalScrollBar()
+        if bar is not None and area.isAncestorOf(card):
+            bar.setValue(card.y())
 
 
 def cards(window: Window) -> dict[str, Card]:

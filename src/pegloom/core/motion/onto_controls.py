@@ -16,17 +16,20 @@ from pegloom.core.jobs import Progress, silent
 from pegloom.core.motion.clips import Clip, MorphTrack
 from pegloom.core.motion.retell import posed_at
 from pegloom.core.motion.tracks import JointTracks
+from pegloom.core.rig.channels import BLEND, MOVE, ROTATE
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.couplings import Combine
 from pegloom.core.rig.evaluate import AT_ONCE, driven, joints_at
 from pegloom.core.rig.match import ik_values, values_of_joints
-from pegloom.core.rig.refs import ChannelRef
+from pegloom.core.rig.refs import ChannelRef, NodeKind
+from pegloom.core.rig.use import controls_of
 from pegloom.core.skeleton.joints import Skeleton
 
 HOLDS_OF_SIZE = 1e-4
 """Fraction of the skeleton's size that a limb on IK may differ from the sampled joints; one that differs more goes on FK."""
 WEIGHT = 5e-3
 """What a morph target's weight may differ from the sampled one before it is told."""
+LEADS = frozenset({*MOVE, *ROTATE, BLEND})
 SAME = 1e-7
 """What a key may be left out for, in the channel's own unit."""
 
@@ -95,14 +98,25 @@ def onto_controls(
     gaps = _gaps(skeleton, rig, values, joints)
     frame, farthest = np.unravel_index(int(gaps.argmax()), gaps.shape)
     morphs, names = _put_morphs(clip, skeleton, rig, times, values, part_ids or {})
+    leads = _leading(clip, rig)
     curves: dict[tuple[str, str], Curve] = {}
     for (ref, slot), channel in zip(slots.index.items(), slots.channels, strict=True):
         told = np.ascontiguousarray(values[:, slot])
-        if not channel.locked and np.abs(told - slots.rest[slot]).max() > SAME:
+        # What leads these joints has a key where it rests, too: else a pose in hand would show through.
+        if not channel.locked and (np.abs(told - slots.rest[slot]).max() > SAME or (ref[0] in leads and ref[1] in LEADS)):
             kept = straight_keys(times, told, SAME) if np.ptp(told) > 0.5 * SAME else np.arange(len(times)) == 0
             curves[ref] = curve(times[kept], told[kept], Run.LINEAR)
     result = replace(clip, curves=MappingProxyType(curves), tracks=JointTracks(), morphs=morphs)
     return Brought(result, gaps.max(axis=1), skeleton.joints[int(farthest)].name, int(frame), tuple(left), names)
+
+
+def _leading(clip: Clip, rig: ControlRig) -> frozenset[str]:
+    """Ids of the controls that lead joints with motion, and of those of the solvers that do."""
+    found = {d.node.id for d in rig.drives if d.node.kind is NodeKind.CONTROL and d.joint in clip.tracks}
+    for solver in rig.solvers:
+        if set(solver.joints) & set(clip.tracks):
+            found |= {*solver.fk, *controls_of(solver)}
+    return frozenset(found)
 
 
 def _gaps(skeleton: Skeleton, rig: ControlRig, values: FloatArray, joints: FloatArray) -> FloatArray:

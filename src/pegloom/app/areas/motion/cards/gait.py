@@ -79,8 +79,8 @@ GROUPS = (
         Number("Wings folded", "fold", 100.0, " %", 5.0, "0 spread, as they may be at rest", ("bird",)),
     )),
 )  # fmt: skip
-FEET_WORDS = {"walk": "walk, four beats", "amble": "amble, four beats", "pace": "pace, sides together", "trot": "trot, two beats", "canter": "canter, three beats",
-              "threes": "by threes", "wave": "a wave from behind"}  # fmt: skip
+FEET_WORDS = {"walk": "walk, 4 beats", "amble": "amble, 4 beats", "pace": "pace, by sides", "trot": "trot, 2 beats", "canter": "canter, 3 beats",
+              "threes": "by threes", "wave": "in a wave"}  # fmt: skip
 LATER = 250
 """Milliseconds after a change that what frame rates cost is asked."""
 
