@@ -8,16 +8,23 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 from typer.testing import CliRunner
 
 from pegloom.cli import app
+from pegloom.core.curves import Run, curve
+from pegloom.core.curves.keys import cut
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.core.motion.borrowed import CarryOptions
+from pegloom.core.motion.follow_through import joints_of
 from pegloom.core.motion.retarget import parts_of
 from pegloom.core.motion.retarget.mirror import mirrored, partners_of
+from pegloom.core.motion.retell import posed_at
 from pegloom.core.motion.shelf.card import KINDS
 from pegloom.core.motion.shelf.measures import QUALITIES, measures_of
 from pegloom.core.motion.shelf.words import Lexicon, plain
+from pegloom.core.rig.pose import Pose
 from pegloom.document import edits
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.project import open_project, save_project
@@ -104,8 +111,6 @@ def test_who_flies_goes_as_what_is_thrown_goes(clip_id, first, last):
     document, lent = edits.take_clip(shipped("wick"), SHELF.card(clip_id), source)
     character = document.require_character()
     clip, skeleton = character.clip(lent.clip), character.require_skeleton()
-    from pegloom.core.motion.retell import posed_at
-
     times = np.arange(round(first * 30) + 1, round(last * 30)) / 30.0
     high = posed_at(clip, skeleton, times)[:, skeleton.index["spine.hips"], 1, 3]
     falls = np.polyfit(times, high, 2)[0] * 2.0
@@ -194,8 +199,6 @@ def test_the_other_side_is_the_mirror_image():
     source = SHELF.source("wave")
     skeleton = source.skeleton
     other = mirrored(skeleton, source.clip)
-    from pegloom.core.motion.retell import posed_at
-
     times = np.linspace(0.1, 2.5, 7)
     here, there = (posed_at(c, skeleton, times)[..., :3, 3] for c in (source.clip, other))
     partner = partners_of(skeleton)
@@ -215,8 +218,6 @@ def test_joined_clips_go_on_from_where_they_are():
     document, second = edits.take_clip(document, SHELF.card("walk"), SHELF.source("walk"))
     document, made = edits.join_clips(document, first.clip, second.clip, seconds=0.4)
     character = document.require_character()
-    from pegloom.core.motion.retell import posed_at
-
     clip, skeleton = character.clip(made), character.require_skeleton()
     times = np.arange(round(clip.length * 30) + 1) / 30.0
     hips = posed_at(clip, skeleton, times)[:, skeleton.index["spine.hips"]]
@@ -228,6 +229,30 @@ def test_joined_clips_go_on_from_where_they_are():
     with pytest.raises(EditError, match="moves nothing"):
         empty, clip_id = edits.add_clip(document, "empty")
         edits.join_clips(empty, made, clip_id)
+
+
+@given(st.floats(0.05, 1.2), st.floats(1.3, 2.3), st.sampled_from(list(Run)))
+def test_a_stretch_of_a_curve_runs_as_it_did(first, last, run):
+    one = curve([0.0, 0.4, 1.0, 1.7, 2.4], [0.0, 1.0, -0.5, 2.0, 0.3], run)
+    some = cut(one, first, last)
+    times = np.linspace(first, last, 57)[1:-1]
+    assert np.abs(some.at_all(times - first) - one.at_all(times)).max() < 1e-4
+
+
+def test_trimmed_and_in_place():
+    document, made = edits.make_gait(shipped("wick"), {"preset": "walk"}, strides=3.0)
+    trimmed = edits.trim_clip(document, made.clip, 0.5, 1.5)
+    before, after = (d.require_character() for d in (document, trimmed))
+    skeleton, rig = before.require_skeleton(), before.require_rig()
+    times = np.linspace(0.0, 1.0, 31)
+    here = joints_of(skeleton, rig, before.clip(made.clip), times + 0.5, Pose())
+    there = joints_of(skeleton, rig, after.clip(made.clip), times, Pose())
+    assert np.abs(here - there).max() < 1e-4 and after.clip(made.clip).length == pytest.approx(1.0)
+    with pytest.raises(EditError, match="within"):
+        edits.trim_clip(document, made.clip, 0.5, 99.0)
+    stayed, clip = edits.stay_clip(document, made.clip)
+    hips = posed_at(stayed.require_character().clip(clip), skeleton, np.linspace(0.0, 2.0, 40))[:, skeleton.index["spine.hips"], :3, 3]
+    assert np.ptp(hips[:, 2]) < 0.12 and np.ptp(hips[:, 1]) > 0.005
 
 
 @pytest.mark.parametrize("body", [stout, lambda: shipped("dumble")], ids=["stout", "dumble"])

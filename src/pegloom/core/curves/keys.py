@@ -113,6 +113,27 @@ def reduced(one: Curve, tolerance: float, chosen: Chosen | None = None) -> Curve
     return one
 
 
+def cut(one: Curve, first: float, last: float) -> Curve:
+    """A stretch of a curve, told from its beginning on: it runs as it did, with a key at either end."""
+    whole = _sloped(one)
+    inside = (one.times > first + SAME_TIME) & (one.times < last - SAME_TIME)
+    small = 1e-6 * max(last - first, 1e-6)
+    a, a_on, b_before, b = one.at_all(np.array([first, first + small, last - small, last])).tolist()
+    at = int(np.clip(np.searchsorted(one.times, first + SAME_TIME, side="right") - 1, 0, len(one.times) - 1))
+    step = bool(one.runs[at] == Run.STEP) and first >= one.times[0] - SAME_TIME
+
+    def ends(values: np.ndarray, head: float, tail: float) -> np.ndarray:
+        return np.concatenate([[head], values[inside], [tail]]).astype(values.dtype)
+
+    run = int(Run.STEP) if step else int(Run.SMOOTH)
+    rise, fall = (a_on - a) / small, (b - b_before) / small
+    kept = replace(
+        whole, times=ends(whole.times, first, last) - first, values=ends(whole.values, a, b), runs=ends(whole.runs, run, int(Run.SMOOTH)),
+        slopes=ends(whole.slopes, int(Slope.TWO), int(Slope.TWO)), before=ends(whole.before, rise, fall), after=ends(whole.after, rise, fall),
+    )  # fmt: skip
+    return _constant(kept, 1e-12)
+
+
 def between(one: Curve, time: float, share: float) -> float:
     """A value on the way from the key before a time (0) to the key after it (1); beyond them for shares outside."""
     before = int(np.clip(np.searchsorted(one.times, time - SAME_TIME) - 1, 0, len(one.times) - 1))

@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retell import local_rows, posed_at
-from pegloom.core.motion.tracks import Track, joint_tracks
+from pegloom.core.motion.tracks import JointTracks, Track, joint_tracks
 from pegloom.core.skeleton.joints import Skeleton
 
 
@@ -30,21 +30,37 @@ def joined(first: Clip, second: Clip, skeleton: Skeleton, base: int, seconds: fl
     here = posed_at(second, skeleton, np.array([0.5 * over]))[0, base]
     move = _over_ground(there, skeleton.world[base]) @ np.linalg.inv(_over_ground(here, skeleton.world[base]))
     two = move @ two
-    # What carries the base stays at rest: the way is the base's alone, and flows straight from one to the other.
-    above = int(skeleton.parents[base])
-    while above >= 0:
-        one[:, above] = two[:, above] = skeleton.world[above]
-        above = int(skeleton.parents[above])
+    # The way is the base's alone, and flows straight from one to the other.
+    for worlds in (one, two):
+        _at_rest_above(skeleton, worlds, base)
     share = np.clip((times - start) / max(over, 1e-9), 0.0, 1.0)
     share = share * share * (3.0 - 2.0 * share)
     rows = _mixed(local_rows(skeleton, one), local_rows(skeleton, two), share)
+    return replace(first, name=name or f"{first.name}, {second.name}", length=float(times[-1]), tracks=_tracks(skeleton, rows, times), layers=(), morphs=(), borrowed=None, gait=None)
+
+
+def tracks_of(skeleton: Skeleton, worlds: FloatArray, times: FloatArray, base: int) -> JointTracks:
+    """Sampled motion of joints told in space (k, j, 4, 4); what carries the base stays at rest."""
+    worlds = worlds.copy()
+    _at_rest_above(skeleton, worlds, base)
+    return _tracks(skeleton, local_rows(skeleton, worlds), times)
+
+
+def _at_rest_above(skeleton: Skeleton, worlds: FloatArray, base: int) -> None:
+    above = int(skeleton.parents[base])
+    while above >= 0:
+        worlds[:, above] = skeleton.world[above]
+        above = int(skeleton.parents[above])
+
+
+def _tracks(skeleton: Skeleton, rows: FloatArray, times: FloatArray) -> JointTracks:
     tracks = {}
     for j, joint in enumerate(skeleton.joints):
         found = [Track("rotation", times, np.ascontiguousarray(rows[:, j, 3:7]))]
         if np.ptp(rows[:, j, :3], axis=0).max() > 1e-9:
             found.insert(0, Track("translation", times, np.ascontiguousarray(rows[:, j, :3])))
         tracks[joint.id] = tuple(found)
-    return replace(first, name=name or f"{first.name}, {second.name}", length=float(times[-1]), tracks=joint_tracks(tracks), layers=(), morphs=(), borrowed=None, gait=None)
+    return joint_tracks(tracks)
 
 
 def _over_ground(world: FloatArray, rest: FloatArray) -> FloatArray:

@@ -19,7 +19,7 @@ from pegloom.document.edits.borrow import (
     use_pairing,
 )
 from pegloom.document.edits.bring import come_back, to_controls, to_joints
-from pegloom.document.edits.clips import copy_clip, drop_clip, order_clip, rename_clip, speed_clip
+from pegloom.document.edits.clips import copy_clip, drop_clip, order_clip, rename_clip, speed_clip, trim_clip
 from pegloom.document.edits.controls import (
     build_controls,
     change_channel,
@@ -233,7 +233,7 @@ from pegloom.document.edits.rig import (
     with_curve,
 )
 from pegloom.document.edits.said_joints import say_chain, say_part, set_use
-from pegloom.document.edits.shelf import join_clips, looked_at, mirror_clip, take_clip
+from pegloom.document.edits.shelf import join_clips, looked_at, mirror_clip, stay_clip, take_clip
 from pegloom.document.edits.skeleton import (
     delete_joint,
     draw_joint,
@@ -549,6 +549,7 @@ __all__ = [
     "square_bend",
     "stand_up",
     "start_clean",
+    "stay_clip",
     "switch_channels",
     "switch_layer",
     "switch_limb",
@@ -564,6 +565,7 @@ __all__ = [
     "to_controls",
     "to_joints",
     "transfer",
+    "trim_clip",
     "turn_by",
     "turn_joints",
     "unit_guesses",

@@ -8,10 +8,11 @@ from types import MappingProxyType
 
 import numpy as np
 
-from pegloom.core.arrays import frozen
+from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.curves import Curve
-from pegloom.core.curves.keys import scaled_in_time
+from pegloom.core.curves.keys import cut, scaled_in_time
 from pegloom.core.errors import EditError
+from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.document.edits.ids import free_name, fresh_ids
 from pegloom.document.edits.motion import LENGTHS, with_clip
 from pegloom.document.model import Document
@@ -53,6 +54,36 @@ def order_clip(document: Document, clip_id: str, place: int) -> Document:
     others = [one for one in character.clips if one is not clip]
     others.insert(min(max(place, 0), len(others)), clip)
     return document.with_character(replace(character, clips=tuple(others)))
+
+
+def trim_clip(document: Document, clip_id: str, first: float, last: float) -> Document:
+    """Only a stretch of a clip (seconds), told from its beginning on; keys, samples and layers run as they did.
+
+    Raises EditError for a stretch that is none, or lies outside the clip.
+    """
+    clip = document.require_character().clip(clip_id)
+    if not (0.0 <= first < last <= clip.length + 1e-6) or last - first < LENGTHS[0]:
+        raise EditError(f"{clip.name} lasts {clip.length:.2f} s; say a stretch within it")
+
+    def every(curves: Mapping[tuple[str, str], Curve]) -> Mapping[tuple[str, str], Curve]:
+        return MappingProxyType({ref: cut(one, first, last) for ref, one in curves.items()})
+
+    def stretch(times: FloatArray) -> FloatArray:
+        inside = times[(times > first + 1e-9) & (times < last - 1e-9)]
+        return np.concatenate([[first], inside, [last]])
+
+    layers = tuple(replace(layer, curves=every(layer.curves), amount=cut(layer.amount, first, last)) for layer in clip.layers)
+    tracks = {}
+    for joint, some in clip.tracks.items():
+        told = [(track, stretch(track.times)) for track in some]
+        tracks[joint] = tuple(Track(track.path, frozen(times - first), frozen(track.at_all(times)), track.step) for track, times in told)
+    morphs = []
+    for morph in clip.morphs:
+        times = stretch(morph.times)
+        weights = np.array([[w for _, _, w in morph.at(float(t))] for t in times]).reshape(len(times), len(morph.names))
+        morphs.append(replace(morph, times=frozen(times - first), weights=frozen(weights)))
+    trimmed = replace(clip, length=last - first, curves=every(clip.curves), layers=layers, morphs=tuple(morphs), tracks=joint_tracks(tracks) if tracks else clip.tracks)
+    return with_clip(document, trimmed)
 
 
 def speed_clip(document: Document, clip_id: str, factor: float) -> Document:

@@ -10,12 +10,13 @@ from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.motion.borrowed import CarryOptions
 from pegloom.core.motion.clips import Clip
-from pegloom.core.motion.joined import joined
+from pegloom.core.motion.joined import joined, tracks_of
 from pegloom.core.motion.origin import ClipOrigin
 from pegloom.core.motion.retarget import Source, pair, sign_of, stood
-from pegloom.core.motion.retarget.carrying import retarget
+from pegloom.core.motion.retarget.carrying import path_of, retarget
 from pegloom.core.motion.retarget.chains import parts_of
 from pegloom.core.motion.retarget.mirror import mirrored, mirrored_source
+from pegloom.core.motion.retell import posed_at
 from pegloom.core.motion.shelf.card import ClipCard
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.baking import baked_clip
@@ -84,6 +85,23 @@ def mirror_clip(document: Document, clip_id: str) -> tuple[Document, str]:
         raise EditError(f"{clip.name} moves nothing; there is nothing to mirror")
     other = mirrored(character.require_skeleton(), told)
     return _added(document, replace(other, borrowed=None, gait=None, origin=clip.origin), f"{clip.name}, other side")
+
+
+def stay_clip(document: Document, clip_id: str) -> tuple[Document, str]:
+    """Another clip, of joints, that stays in place: its way over the ground is taken out, its sway is not. Returns the document and
+    the new clip's id."""
+    character = document.require_character()
+    clip, skeleton = character.clip(clip_id), character.require_skeleton()
+    told = baked_clip(character, clip)
+    if not told.tracks:
+        raise EditError(f"{clip.name} moves nothing; it stays in place already")
+    trunk = parts_of(skeleton).get("trunk")
+    base = skeleton.index[trunk[0]] if trunk else 0
+    times = np.arange(round(clip.length * clip.rate) + 1) / clip.rate
+    worlds = posed_at(told, skeleton, times)
+    worlds[:, :, :3, 3] -= path_of(worlds[:, base, :3, 3], times)[:, None]
+    stayed = replace(told, tracks=tracks_of(skeleton, worlds, times, base), borrowed=None, gait=None, layers=(), origin=clip.origin)
+    return _added(document, stayed, f"{clip.name}, in place")
 
 
 def join_clips(document: Document, first_id: str, second_id: str, *, seconds: float = 0.3) -> tuple[Document, str]:

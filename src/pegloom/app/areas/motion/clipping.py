@@ -45,12 +45,30 @@ def speed_clip(c: Context, factor: float) -> None:
         c.try_edit(f"{clip.name} at {factor:.0%} speed", lambda d: edits.speed_clip(d, clip.id, factor))
 
 
+def trim_clip(c: Context) -> None:
+    """Only the range that is played is left of the clip on the strip."""
+    clip, (first, last) = c.state.clip, c.state.played
+    assert clip is not None
+    if last - first > clip.length - 1e-6:
+        c.say("All of it is played; set a range first: From here, To here, in Time")
+    elif c.try_edit(f"Trim {clip.name}", lambda d: edits.trim_clip(d, clip.id, first, last)):
+        c.store.put(part=None, time=0.0)
+
+
+def stay_clip(c: Context) -> None:
+    clip = c.state.clip
+    assert clip is not None
+    c.change(f"{clip.name} in place", lambda d: edits.stay_clip(d, clip.id), slow=True, doing="taking its way out", then=c.player.play_source)
+
+
 ACTIONS = (
     Action("clips.rename", "Rename the clip", "Motion", "The clip on the strip", rename_clip, needs=(CLIP,)),
     Action("clips.copy", "Duplicate the clip", "Motion", "Its keys, samples and layers", copy_clip, needs=(CLIP,)),
     Action("clips.drop", "Delete the clip", "Motion", "One undo brings it back", drop_clip, needs=(CLIP,)),
     Action("clips.up", "Clip up", "Motion", "Earlier in the list", lambda c: move_clip(c, -1), needs=(CLIP,)),
     Action("clips.down", "Clip down", "Motion", "Later in the list", lambda c: move_clip(c, 1), needs=(CLIP,)),
+    Action("clips.trim", "Trim to the range", "Motion", "Only what is played is left of the clip", trim_clip, needs=(CLIP,)),
+    Action("clips.in_place", "Stay in place", "Motion", "Another clip whose way over the ground is taken out", stay_clip, needs=(CLIP,)),
     Action("clips.faster", "Play the clip twice as fast", "Motion", "Keys, samples and length", lambda c: speed_clip(c, 2.0), needs=(CLIP,)),
     Action("clips.slower", "Play the clip half as fast", "Motion", "Keys, samples and length", lambda c: speed_clip(c, 0.5), needs=(CLIP,)),
 )  # fmt: skip

@@ -119,7 +119,7 @@ def retarget(
     figure.stand()
     shift = np.zeros((len(kept), 3))
     if options.in_place:
-        shift = -_path_of(figure.places, kept)
+        shift = -path_of(figure.places, kept)
         figure.places = figure.places + shift
         figure.stand()
         for limb in limbs:
@@ -210,7 +210,7 @@ def _planted(figure: Figure, limbs: list[Limb], floor: float, times: FloatArray,
     return missed
 
 
-def _path_of(places: FloatArray, times: FloatArray) -> FloatArray:
+def path_of(places: FloatArray, times: FloatArray) -> FloatArray:
     """The way a root goes over the ground (k, 3), without its sway: smoothed over a second."""
     way = places.copy()
     width = 0.45 / step_of(times)

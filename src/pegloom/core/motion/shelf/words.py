@@ -26,22 +26,24 @@ LANGUAGES: Mapping[str, str] = {
     "en": "english", "de": "german", "fr": "french", "es": "spanish", "it": "italian", "pt": "portuguese", "pl": "polish", "tr": "turkish", "ja": "", "ko": "", "zh": "",
 }  # fmt: skip
 """Languages by their codes, with the stemmer each has."""
-SMALL: Mapping[str, frozenset[str]] = {
-    "en": frozenset(["a", "an", "the", "is", "are", "be", "was", "someone", "somebody", "person", "man", "woman", "boy", "girl", "he", "she", "it", "they", "who", "that", "with", "and", "of", "to", "on", "in", "at", "his", "her", "their", "from", "for", "by", "over", "into", "out", "off", "as", "like", "very", "one", "me", "my", "i", "you", "your", "this", "while", "some"]),
-    "de": frozenset(["ein", "eine", "einen", "einem", "einer", "der", "die", "das", "den", "dem", "des", "ist", "sind", "jemand", "person", "mann", "frau", "junge", "er", "sie", "es", "wer", "mit", "und", "von", "zu", "zum", "zur", "auf", "in", "im", "an", "am", "sein", "seine", "ihr", "ihre", "aus", "fur", "bei", "uber", "nach", "vom", "wie", "sehr", "ich", "mein", "dieser", "wahrend", "sich", "einander"]),
-    "fr": frozenset(["un", "une", "le", "la", "les", "l", "d", "de", "du", "des", "est", "sont", "quelqu", "personne", "homme", "femme", "garcon", "fille", "il", "elle", "on", "qui", "que", "avec", "et", "en", "dans", "a", "au", "aux", "sur", "son", "sa", "ses", "pour", "par", "vers", "comme", "tres", "je", "mon", "ce", "cette", "pendant", "se", "s"]),
-    "es": frozenset(["un", "una", "el", "la", "los", "las", "de", "del", "es", "son", "esta", "alguien", "persona", "hombre", "mujer", "nino", "nina", "que", "con", "y", "en", "a", "al", "su", "sus", "por", "para", "hacia", "como", "muy", "yo", "mi", "este", "mientras", "se", "lo"]),
-    "it": frozenset(["un", "una", "uno", "il", "lo", "la", "i", "gli", "le", "l", "di", "del", "della", "e", "sono", "qualcuno", "persona", "uomo", "donna", "ragazzo", "che", "con", "ed", "in", "a", "al", "alla", "nel", "nella", "sul", "sulla", "suo", "sua", "per", "da", "dal", "verso", "come", "molto", "io", "mio", "questo", "mentre", "si", "ad"]),
-    "pt": frozenset(["um", "uma", "o", "os", "as", "de", "do", "da", "dos", "das", "e", "sao", "alguem", "pessoa", "homem", "mulher", "menino", "que", "com", "em", "no", "na", "ao", "pelo", "seu", "sua", "por", "para", "como", "muito", "eu", "meu", "este", "enquanto", "se"]),
-    "pl": frozenset(["ktos", "osoba", "czlowiek", "mezczyzna", "kobieta", "chlopiec", "on", "ona", "ktory", "ktora", "z", "ze", "i", "w", "we", "na", "do", "od", "po", "przez", "za", "jak", "bardzo", "swoj", "moj", "ten", "podczas", "sie", "pod", "nad", "o", "u", "jest"]),
-    "tr": frozenset(["bir", "birisi", "biri", "kisi", "adam", "kadin", "cocuk", "o", "ve", "ile", "icin", "gibi", "cok", "benim", "bu", "su", "da", "de", "mi", "olarak", "kadar", "dogru"]),
-    "ja": frozenset(), "ko": frozenset(), "zh": frozenset(),
-}  # fmt: skip
+_SMALL: Mapping[str, str] = {
+    "en": "a an the is are be was someone somebody person man woman boy girl he she it they who that with and of to on in at his her their from for by over into out off as like very one me my i you your this while some has have had does doesn do don t it its them along",
+    "de": "ein eine einen einem einer der die das den dem des ist sind jemand person mann frau junge er sie es wer mit und von zu zum zur auf in im an am sein seine ihr ihre aus fur bei uber nach vom wie sehr ich mein dieser wahrend sich einander",
+    "fr": "un une le la les l d de du des est sont quelqu personne homme femme garcon fille il elle on qui que avec et en dans a au aux sur son sa ses pour par vers comme tres je mon ce cette pendant se s",
+    "es": "un una el la los las de del es son esta alguien persona hombre mujer nino nina que con y en a al su sus por para hacia como muy yo mi este mientras se lo",
+    "it": "un una uno il lo la i gli le l di del della e sono qualcuno persona uomo donna ragazzo che con ed in a al alla nel nella sul sulla suo sua per da dal verso come molto io mio questo mentre si ad",
+    "pt": "um uma o os as de do da dos das e sao alguem pessoa homem mulher menino que com em no na ao pelo seu sua por para como muito eu meu este enquanto se",
+    "pl": "ktos osoba czlowiek mezczyzna kobieta chlopiec on ona ktory ktora z ze i w we na do od po przez za jak bardzo swoj moj ten podczas sie pod nad o u jest",
+    "tr": "bir birisi biri kisi adam kadin cocuk o ve ile icin gibi cok benim bu su da de mi olarak kadar dogru",
+    }  # fmt: skip
+SMALL: Mapping[str, frozenset[str]] = {code: frozenset(_SMALL.get(code, "").split()) for code in LANGUAGES}
 """Words that tell a language and nothing else."""
 LATIN = {"ł": "l", "ø": "o", "ß": "ss", "ı": "i", "đ": "d", "æ": "ae", "œ": "oe"}
 FUZZY, PAIRS = 84.0, 0.62
 """Likeness from which on a word counts as a slip of another, and share of letter pairs from which on as related."""
 LEAST = 0.12
+GAP = 2
+"""Other words that may stand between two of a phrase."""
 PLACES: Mapping[str, str] = {"animal": "four legs", "bird": "bird", "puppet": "cut-out", "prop": "prop"}
 """Concepts that say on which body a clip is."""
 
@@ -250,10 +252,11 @@ class Lexicon:
         total = 0.0
         for some, concept in language.phrases:
             for k in range(len(tokens) - len(some) + 1):
-                here = tokens[k : k + len(some)]
-                if all(language.same(token, *word) for token, word in zip(here, some, strict=True)):
-                    put(concept, 1.15, " ".join(here))
-                    taken |= {k + i for i in range(len(some)) if here[i] not in small}
+                row = _in_row(language, tokens, some, k)
+                if row is not None:
+                    # Words that stand apart, as a verb and its end may, say it a little less surely.
+                    put(concept, 1.15 if row[-1] - k == len(some) - 1 else 0.95, " ".join(tokens[i] for i in row))
+                    taken |= {i for i in row if tokens[i] not in small}
         total += 1.1 * len(taken)
         for k, token in enumerate(tokens):
             if token in small:
@@ -261,8 +264,10 @@ class Lexicon:
                 if not language.whole.get(token):
                     continue
             meanings = language.of(token)
-            if meanings and k not in taken:
-                total += max(how for _, how in meanings)
+            best = max((how for _, how in meanings), default=0.0)
+            if best >= 0.6 and k not in taken:
+                # What barely looks alike speaks for no language.
+                total += best
             for concept, how in meanings:
                 put(concept, how * (0.6 if k in taken else 1.0), token)
         return total / len(tokens), concepts
@@ -275,6 +280,21 @@ class Lexicon:
                 if how >= 0.9:
                     found.add(concept)
         return frozenset(found)
+
+
+def _in_row(language: _Language, tokens: Sequence[str], some: Sequence[tuple[str, bool]], first: int) -> list[int] | None:
+    """Where the words of a phrase stand from a place on, in their order, at most GAP others between two; None where they do not."""
+    at: list[int] = []
+    k = first
+    for word, open_ in some:
+        last = k + (GAP if at else 0)
+        while k < len(tokens) and k <= last and not language.same(tokens[k], word, open_):
+            k += 1
+        if k >= len(tokens) or k > last:
+            return None
+        at.append(k)
+        k += 1
+    return at
 
 
 def _letters(code: str, text: str) -> str:

@@ -34,7 +34,8 @@ class ClipsCard(Card):
             action_button(q["clips.up"], "Up"), action_button(q["clips.down"], "Down"),
             action_button(q["clips.slower"], "Slower"), action_button(q["clips.faster"], "Faster"),
         )
-        self.row(action_button(q["clips.mirror"], "Mirror"), action_button(q["clips.join"], "Join with the next"))
+        self.row(action_button(q["clips.trim"], "Trim"), action_button(q["clips.mirror"], "Mirror"), action_button(q["clips.in_place"], "In place"))
+        self.row(action_button(q["clips.join"], "Join with the next"))
         seconds = number(self, ShelfSettings, "seconds", 0.0, 5.0, name="clips.join_seconds", suffix=" s", step=0.1)
         seconds.setToolTip("How long two joined clips flow into each other")
         self.field("Flow over", seconds)
