@@ -16,4 +16,4 @@ if __name__ == "__main__":
 
     for name in sys.argv[2:]:
         one = MADE[name]
-        draw(body(one.who).character, one.make(), Path(sys.argv[1]) / f"{name}.png", frames=8, tall=170)
+        draw(body(one.who).character, one.make(), Path(sys.argv[1]) / f"{name}.png", frames=8, tall=170, follow=True)

@@ -53,7 +53,7 @@ def walk_tired() -> Clip:
 def walk_sad() -> Clip:
     gait = replace(TWO["stroll"], stride=(1.1, 1.1), cadence=76.0, lean=8.0, height=0.96, arm_swing=(5.0, 5.0), elbow=(6.0, 6.0), steady=0.5, sway=0.03, bob=0.02)
     a = going(gait, 2.0)
-    a.key(0, head_pitch=30, lean=5, arm_shrug=-4, arm_ahead=14, arm=0.0)
+    a.key(0, head_pitch=30, lean=5, arm_shrug=-4, arm_ahead=14, arm_arm=0.0)
     return a.clip("walk_sad")
 
 
@@ -80,7 +80,7 @@ def walk_angry() -> Clip:
     gait = replace(TWO["walk"], stride=(1.6, 1.6), cadence=126.0, lift=(0.12, 0.12), lean=12.0, arm_swing=(34.0, 34.0), elbow=(48.0, 48.0), bob=0.05, sway=0.02, steady=0.5, height=0.95,
                    hip_twist=(8.0, 8.0), shoulder_twist=(13.0, 13.0), roll=(0.4, 0.4))  # fmt: skip
     a = going(gait, 2.0)
-    a.key(0, head_pitch=-4, arm_l_curl=0.95, arm_r_curl=0.95, arm=0.0, steady=0.5)
+    a.key(0, head_pitch=-4, arm_l_curl=0.95, arm_r_curl=0.95, arm_arm=0.0, steady=0.5)
     return a.clip("walk_angry")
 
 
@@ -107,7 +107,7 @@ def stagger() -> Clip:
 @made("March", "walk", "soldier, parade, stiff, brisk, rhythm", loops=True)
 def march() -> Clip:
     a = going(TWO["march"])
-    a.key(0, head_pitch=-3, arm_curl=0.8, arm=0.0)
+    a.key(0, head_pitch=-3, arm_curl=0.8, arm_arm=0.0)
     return a.clip("march")
 
 
@@ -233,7 +233,7 @@ def carry_sack() -> Clip:
 def walk_wave() -> Clip:
     a = going(TWO["walk"], 3.0)
     w = a.seconds
-    a.key(0, arm_r=0.0).key(0.0, arm_r_arm=0.0, head_yaw=0).key(0.16 * w, arm_r_arm=1.0, head_yaw=-26).key(0.78 * w, arm_r_arm=1.0, head_yaw=-26).key(0.97 * w, arm_r_arm=0.0, head_yaw=0)
+    a.key(0.0, arm_r_arm=0.0, head_yaw=0).key(0.16 * w, arm_r_arm=1.0, head_yaw=-26).key(0.78 * w, arm_r_arm=1.0, head_yaw=-26).key(0.97 * w, arm_r_arm=0.0, head_yaw=0)
     a.key(0, arm_r_up=-70, arm_r_out=14, arm_r_reach=0.95).key(0.18 * w, arm_r_up=36, arm_r_out=58, arm_r_reach=0.72, arm_r_curl=0.0, arm_r_turn=-70)
     for k in range(6):
         a.key((0.22 + 0.09 * k) * w, arm_r_out=42 if k % 2 else 74, arm_r_up=40)
