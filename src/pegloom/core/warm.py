@@ -33,6 +33,12 @@ from pegloom.core.skin.weights import packed as packed_rows
 
 def warm() -> None:
     """Run each kernel on a toy."""
+    surfaces()
+    rigs()
+
+
+def surfaces() -> None:
+    """Those of meshes, solids and skins."""
     points = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]])
     triangles = np.array([[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]])
     solid = make_solid(points, triangles, cell=0.2)
@@ -53,6 +59,12 @@ def warm() -> None:
     straight_keys(np.arange(3.0), np.array([0.0, 1.0, 0.0]), 0.1)
     opening(np.ones((4, 1)), points, points[:1], triangles[:, :2])
     add_normals(points, triangles, np.arange(4), np.zeros((4, 3)))
+
+
+def rigs() -> None:
+    """Those of skeletons and controls."""
+    points = np.array([[0.0, 0, 0], [1, 0, 0], [0, 1, 0], [0, 0, 1]])
+    triangles = np.array([[0, 2, 1], [0, 1, 3], [0, 3, 2], [1, 2, 3]])
     places = {name: (0.1 * i, 1.0 + 0.01 * i * i, 0.02 * i) for i, name in enumerate(peg_names(0))}
     pegs = PegSet("human", 0, tuple(Peg(n, p) for n, p in places.items()))
     skeleton = build_joints(pegs)
