@@ -96,7 +96,7 @@ class _Language:
         for word, concepts in self.whole.items():
             found[self.stemmer.stemWord(word)] |= concepts
         for word, concepts in self.open_.items():
-            if len(word) >= 3:
+            if len(word) >= 4:
                 found[self.stemmer.stemWord(word)] |= concepts
         return found
 
