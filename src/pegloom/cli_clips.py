@@ -104,8 +104,8 @@ def take_(
     shelf = Shelf()
     card, source = shelf.card(clip), shelf.source(clip)
     first, last = _range(span, moments_of(source.clip))
-    options = CarryOptions(in_place=in_place, first=first, last=last)
-    document, lent = edits.take_clip(open_any(onto), card, source, options=options, mirror=mirror, speed=speed, controls=on_controls)
+    options = CarryOptions(in_place=in_place, first=first, last=last, mirror=mirror)
+    document, lent = edits.take_clip(open_any(onto), card, source, options=options, speed=speed, controls=on_controls)
     character = document.require_character()
     made = character.clip(lent.clip)
     if output.suffix.lower() == ".bvh":

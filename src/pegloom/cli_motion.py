@@ -90,6 +90,7 @@ def retarget(
     pairing: Annotated[Path | None, typer.Option("--pairing", help="A pairing saved before.")] = None,
     in_place: Annotated[bool, typer.Option("--in-place", help="Take the path out of the root.")] = False,
     span: Annotated[str, typer.Option("--range", metavar="A:B", help="Frames of the source, from 0; with a point or an s, seconds.")] = "",
+    mirror: Annotated[bool, typer.Option("--mirror", help="Its other side.")] = False,
     controls: Annotated[bool, typer.Option("--controls", help="Onto the controls instead of the joints.")] = False,
     save_pairing: Annotated[Path | None, typer.Option("--save-pairing", help="Write the pairing that was used.")] = None,
     as_json: Json = False,
@@ -117,7 +118,7 @@ def retarget(
             document, pairing_id = edits.pair_source(document, source_id)
             times = moments_of(source.clip)
             first, last = _range(span, times)
-            document, lent = edits.borrow(document, source_id, options=CarryOptions(in_place=in_place, first=first, last=last), controls=controls)
+            document, lent = edits.borrow(document, source_id, options=CarryOptions(in_place=in_place, first=first, last=last, mirror=mirror), controls=controls)
             made.append(lent.clip)
             character = document.require_character()
             used = next(p for p in character.pairings if p.id == pairing_id)

@@ -38,6 +38,16 @@ def search(hand, words):
     line.clear()
     QTest.keyClicks(line, words)
     QTest.keyClick(line, Qt.Key.Key_Return)
+    waited(hand, lambda: shelving.settings(hand.c.state).words == words)
+
+
+def waited(hand, done):
+    for _ in range(900):
+        hand.session.settle()
+        if done():
+            break
+        QTest.qWait(10)
+    assert done()
     hand.session.settle()
 
 
@@ -102,7 +112,7 @@ def test_favourites_likeness_and_a_partner(shelf):
     assert shelving.settings(shelf.c.state).picked == "hand_over_take"
     shelf.c.store.put_setting(ShelfSettings, group="", picked="run")
     shelf.c.actions.run("shelf.like")
-    shelf.session.settle()
+    waited(shelf, lambda: shelving.settings(shelf.c.state).like == "run")
     assert "jog" in [r.card.id for _, r in rows(shelf)][:6]
 
 

@@ -19,11 +19,11 @@ from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.core.motion.borrowed import CarryOptions
 from pegloom.core.motion.follow_through import joints_of
 from pegloom.core.motion.retarget import parts_of
-from pegloom.core.motion.retarget.mirror import mirrored, partners_of
+from pegloom.core.motion.retarget.mirror import mirrored
 from pegloom.core.motion.retell import posed_at
 from pegloom.core.motion.shelf.card import KINDS
 from pegloom.core.motion.shelf.measures import QUALITIES, measures_of
-from pegloom.core.motion.shelf.words import Lexicon, plain
+from pegloom.core.motion.shelf.words import Finder, Lexicon, plain
 from pegloom.core.rig.pose import Pose
 from pegloom.document import edits
 from pegloom.files.gltf_write import write_glb
@@ -153,8 +153,6 @@ def test_likeness_is_measured_not_read():
     assert "jog" in like and "idle" not in like
     assert SHELF.finder.like("limp_left", 3)[0].card.id in ("limp_right", "walk_tired", "stroll")
     # The same with all its words taken away.
-    from pegloom.core.motion.shelf.words import Finder
-
     bare = Finder(SHELF.lexicon, [replace(c, title="x", kinds=(), tags=()) for c in SHELF.shipped])
     assert [f.card.id for f in bare.like("run", 6)] == like
     told = dict(zip(QUALITIES, SHELF.card("run").measures, strict=True))
@@ -201,11 +199,11 @@ def test_the_other_side_is_the_mirror_image():
     other = mirrored(skeleton, source.clip)
     times = np.linspace(0.1, 2.5, 7)
     here, there = (posed_at(c, skeleton, times)[..., :3, 3] for c in (source.clip, other))
-    partner = partners_of(skeleton)
+    partner = [skeleton.index[skeleton.other_side(j.id) or j.id] for j in skeleton.joints]
     assert np.abs(there[:, partner] * [-1.0, 1.0, 1.0] - here).max() < 2e-3
     twice = posed_at(mirrored(skeleton, other), skeleton, times)[..., :3, 3]
     assert np.abs(twice - here).max() < 1e-6
-    document, lent = edits.take_clip(shipped("wick"), SHELF.card("wave"), source, mirror=True, speed=2.0)
+    document, lent = edits.take_clip(shipped("wick"), SHELF.card("wave"), source, options=CarryOptions(mirror=True), speed=2.0)
     clip = document.require_character().clip(lent.clip)
     assert clip.length == pytest.approx(source.clip.length / 2.0, rel=1e-3)
     wick = document.require_character().require_skeleton()

@@ -19,7 +19,7 @@ from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.gait.making import Walker
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.plant import STRETCH, bend_to
-from pegloom.core.motion.retarget.turns import about, across, framed, of_vector, smooth, unit
+from pegloom.core.motion.retarget.turns import about, across, framed, of_vector, smooth, unit, vector_of
 
 SIDES = {"l": 1.0, "r": -1.0}
 FINGERS = ("thumb", "index", "middle", "ring", "little")
@@ -58,6 +58,15 @@ def rotation(yaw: FloatArray | float, pitch: FloatArray | float, roll: FloatArra
         return of_vector(vector)
 
     return np.asarray(one(1, y) @ one(0, x) @ one(2, z))
+
+
+def thrown(place: FloatArray, times: FloatArray, first: float, last: float) -> None:
+    """Between two moments a place (k, 3) goes as what is thrown goes, in place."""
+    a, b = round(first * RATE), round(last * RATE)
+    t = times[a : b + 1] - times[a]
+    start, end, pull = place[a].copy(), place[b].copy(), np.array([0.0, -9.81, 0.0])
+    speed = (end - start - 0.5 * pull * t[-1] ** 2) / t[-1]
+    place[a : b + 1] = start + speed * t[:, None] + 0.5 * pull * t[:, None] ** 2
 
 
 @dataclass
@@ -190,21 +199,10 @@ class Actor:
         place += np.einsum("kab,kb->ka", turned, leg * np.stack([self.at("hips_x"), np.zeros(len(self.times)), self.at("hips_z")], axis=1))
         place[:, 1] = rest[1] + leg * self.at("hips_y")
         for first, last in self.flights:
-            self._fly(place, first, last)
+            thrown(place, self.times, first, last)
         figure.places = place
         self.pitch, self.roll = self.at("hips_pitch"), self.at("hips_roll") - 3.0 * weight
         self.hips_turn = rotation(self.yaw, self.pitch, self.roll)
-
-    def _fly(self, place: FloatArray, first: float, last: float) -> None:
-        """Between two moments the hips go as what is thrown goes."""
-        a, b = round(first * RATE), round(last * RATE)
-        t = self.times[a : b + 1] - self.times[a]
-        whole = t[-1]
-        start, end = place[a].copy(), place[b].copy()
-        for axis in range(3):
-            pull = -9.81 if axis == 1 else 0.0
-            speed = (end[axis] - start[axis] - 0.5 * pull * whole**2) / whole
-            place[a : b + 1, axis] = start[axis] + speed * t + 0.5 * pull * t**2
 
     def _trunk(self, figure: Figure) -> None:
         one, index = self.body, figure.skeleton.index
@@ -291,13 +289,11 @@ class Actor:
         axes = frames[figure.skeleton.joints[lower].id]
         # The hand goes on as the forearm does, bent and turned.
         bent = of_vector(axes[:, 0] * np.radians(told["wrist"])[:, None])
-        twisted = of_vector(axes[:, 1] * (sign * np.radians(told["turn"]))[:, None])
         turns[lower] = turns[lower] @ of_vector(axes[:, 1] * (0.5 * sign * np.radians(told["turn"]))[:, None])
         turns[end] = turns[lower] @ of_vector(axes[:, 1] * (0.5 * sign * np.radians(told["turn"]))[:, None]) @ bent
-        del twisted
         for joint, turn in turns.items():
             if share.min() < 1.0 and joint in figure.turns:
-                turn = figure.turns[joint] @ of_vector(share[:, None] * _vector(across(figure.turns[joint]) @ turn))
+                turn = figure.turns[joint] @ of_vector(share[:, None] * vector_of(across(figure.turns[joint]) @ turn))
             figure.turns[joint] = turn
         figure.stand(figure.below(upper))
 
@@ -452,9 +448,3 @@ class Actor:
         shift = np.where(low < 0.0, -low, -low * lies)
         figure.places[:, 1] += shift
         figure.stand()
-
-
-def _vector(turns: FloatArray) -> FloatArray:
-    from pegloom.core.motion.retarget.turns import vector_of
-
-    return vector_of(turns)

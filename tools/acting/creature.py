@@ -9,12 +9,12 @@ from collections import defaultdict
 from dataclasses import dataclass, field
 
 import numpy as np
-from tools.acting.actor import keyed, rotation
+from tools.acting.actor import keyed, rotation, thrown
 from tools.acting.body import RATE, Body, body
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip
-from pegloom.core.motion.gait.making import Walker
+from pegloom.core.motion.gait.making import FOLDED, FOLDED_DOWN, Walker
 from pegloom.core.motion.gait.steps import legs_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.plant import STRETCH, bend_to
@@ -73,7 +73,7 @@ class Creature:
             rest = one.skeleton.positions[figure.base]
             figure.places = rest + one.leg * np.stack([self.at("hips_x"), self.at("hips_y"), self.at("hips_z")], axis=1)
             for first, last in self.flights:
-                self._fly(figure.places, first, last)
+                thrown(figure.places, self.times, first, last)
             hips = rotation(self.at("hips_yaw"), self.at("hips_pitch"), self.at("hips_roll"))
         trunk = parts["trunk"]
         for k, joint in enumerate(trunk):
@@ -134,22 +134,11 @@ class Creature:
         figure.places[:, 1] += np.where(low < 0.0, -low, -low * lies)
         figure.stand()
 
-    def _fly(self, place: FloatArray, first: float, last: float) -> None:
-        a, b = round(first * RATE), round(last * RATE)
-        t = self.times[a : b + 1] - self.times[a]
-        start, end = place[a].copy(), place[b].copy()
-        for axis in range(3):
-            pull = -9.81 if axis == 1 else 0.0
-            speed = (end[axis] - start[axis] - 0.5 * pull * t[-1] ** 2) / t[-1]
-            place[a : b + 1, axis] = start[axis] + speed * t + 0.5 * pull * t**2
-
     def _legs(self, figure: Figure) -> None:
         one, rest = self.body, self.body.skeleton.positions
-        hips = [figure.turned[:, int(figure.parents[one.j(part)])] for part in legs_of(one.parts)]
         need = np.zeros(len(self.times))
         goals = {}
-        for part, turned_by in zip(legs_of(one.parts), hips, strict=True):
-            del turned_by
+        for part in legs_of(one.parts):
             name = "foot_" + part.replace(".", "_")
             upper, lower, end = (one.j(part, k) for k in range(3))
             ankle = rest[end]
@@ -193,7 +182,7 @@ class Creature:
         for part in legs_of(one.parts):
             s = part[-1]
             parent = figure.turned[:, int(figure.parents[one.j(part)])]
-            a = parent @ rotation(0.0, self.at(f"leg_{s}", self.at("leg").mean() if not self.told("leg") else 0.0) + self.at("leg"), 0.0)
+            a = parent @ rotation(0.0, self.at(f"leg_{s}") + self.at("leg"), 0.0)
             b = a @ rotation(0.0, self.at("knee"), 0.0)
             c = b @ rotation(0.0, self.at("shank"), 0.0)
             d = c @ rotation(0.0, self.at("toes"), 0.0)
@@ -220,8 +209,8 @@ class Creature:
                 bend = self.at("tip", late=late) if k else np.zeros(len(self.times))
                 own = (0.75, 0.25, 0.15)[min(k, 2)]
                 # Folded, the upper arm goes back along the body, the forearm ahead, the hand back again.
-                yaw = np.array([78.0, -152.0, 150.0][min(k, 2)]) * fold + (sweep if k == 0 else 0.0)
-                down = -16.0 * fold if k == 0 else 0.0
+                yaw = np.array(FOLDED[min(k, 2)]) * fold + (sweep if k == 0 else 0.0)
+                down = -np.degrees(FOLDED_DOWN) * fold if k == 0 else 0.0
                 turn = above @ rotation(0.0, 0.0, sign * (own * flap + bend)) @ rotation(sign * yaw, twist * own, 0.0) @ rotation(0.0, 0.0, sign * down)
                 figure.turns[figure.skeleton.index[joint]] = turn
                 above = turn

@@ -444,7 +444,6 @@ def push_door() -> Clip:
 def pull_rope() -> Clip:
     a = Actor(2.4, loop=True)
     a.stance = 1.2
-    a.steps += []
     a.key(0, hips_y=-0.16, hips_z=0.05, hips_pitch=2, lean=12, weight=0.45, twist=12).key(0.7, hips_y=-0.3, hips_z=-0.2, hips_pitch=-12, lean=-12, weight=-0.4, twist=-8)
     a.key(1.2, hips_y=-0.18, hips_z=0.03, hips_pitch=0, lean=10, weight=0.4, twist=-14).key(1.9, hips_y=-0.3, hips_z=-0.2, hips_pitch=-12, lean=-12, weight=-0.4, twist=8)
     a.key(0, arm_l_up=-18, arm_l_out=-4, arm_l_reach=0.97, arm_r_up=-30, arm_r_out=-2, arm_r_reach=0.6, arm_curl=0.95).key(0.7, arm_l_up=-42, arm_l_out=2, arm_l_reach=0.52, arm_r_up=-40, arm_r_out=6, arm_r_reach=0.5)
@@ -455,11 +454,10 @@ def pull_rope() -> Clip:
 
 @made("Climb a ladder", "climb", "ladder, up, rungs, wall", loops=True)
 def climb_ladder() -> Clip:
-    """The ladder comes down as the body goes up: hands and feet hold the same rungs."""
+    """On the spot: the ladder comes down as the body goes up."""
     a = Actor(2.0, loop=True)
     a.free_feet = True
     a.breath = 0.3
-    rise = 0.5
     # Hands and feet move by turns, half a round apart; what holds goes down with the ladder.
     for s, at in (("l", 0.0), ("r", 1.0)):
         o = "r" if s == "l" else "l"
@@ -470,7 +468,6 @@ def climb_ladder() -> Clip:
         a.key(at + 1.35, **{f"hip_{o}": 42, f"bend_{o}": 56})
     a.key(0, hips_y=0.0, side=4, hips_roll=-3, twist=6).key(1.0, side=-4, hips_roll=3, twist=-6)
     a.key(0, hips_pitch=4, lean=4, head_pitch=-24).key(1.0, head_pitch=-20)
-    del rise
     return a.clip("climb_ladder")
 
 

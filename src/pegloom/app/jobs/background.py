@@ -19,13 +19,23 @@ class Order(IntEnum):
     """What goes first."""
 
     LIVE = 0
-    """What a hand at work changes, to be seen at once: it is never paused."""
-    AHEAD = 1
+    """What a hand at work changes, to be seen at once."""
+    LOOK = 1
+    """A clip that is looked at."""
+    WORDS = 2
+    """What words that were typed lead to."""
+    STILLS = 3
+    """Small figures in a list."""
+    AHEAD = 4
     """Worked out in case it is wanted: what a stroke begins with, what meshes need to be shown."""
-    FIGURES = 2
+    FIGURES = 5
     """What is said of something beside it."""
-    SNAGS = 3
-    QUALITY = 4
+    SNAGS = 6
+    QUALITY = 7
+
+
+AWAITED = frozenset({Order.LIVE, Order.LOOK, Order.WORDS, Order.STILLS})
+"""What somebody waits for: it is never paused, and begun beside all else."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,7 +58,7 @@ class Background(QObject):
         """Work that looks at it between its steps ends sooner."""
         self.waiting: dict[Order, Task] = {}
         self.running: list[tuple[Task, Future[Any]]] = []
-        self.pool = ThreadPoolExecutor(max_workers=AT_ONCE + 1, thread_name_prefix="background")
+        self.pool = ThreadPoolExecutor(max_workers=AT_ONCE + len(AWAITED), thread_name_prefix="background")
         self.timer = QTimer(self)
         self.timer.setInterval(LOOK_EVERY)
         self.timer.timeout.connect(self._look)
@@ -78,10 +88,10 @@ class Background(QObject):
             return
         paused = self.paused()
         for order in sorted(self.waiting):
-            if paused and order is not Order.LIVE:
+            if paused and order not in AWAITED:
                 continue
             # Two of one kind would only be in each other's way.
-            if (order is Order.LIVE or len(self.running) < AT_ONCE) and all(task.order is not order for task, _ in self.running):
+            if (order in AWAITED or len(self.running) < AT_ONCE) and all(task.order is not order for task, _ in self.running):
                 task = self.waiting.pop(order)
                 self.running.append((task, self.pool.submit(task.work)))
 

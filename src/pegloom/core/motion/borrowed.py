@@ -12,7 +12,7 @@ class CarryOptions:
     in_place : take the path out of the root. first, last : seconds of the source that are taken; None for all.
     plant : hold feet, and hands on the floor, where the source's stand. touch : hold hands to what they touch.
     limits : keep joints within their limits. at_zero : the source's ground is at its zero, and its rest stands there; else the ground
-    is found by its feet.
+    is found by its feet. mirror : its other side.
     """
 
     in_place: bool = False
@@ -22,6 +22,7 @@ class CarryOptions:
     touch: bool = True
     limits: bool = True
     at_zero: bool = False
+    mirror: bool = False
 
 
 @dataclass(frozen=True, slots=True)

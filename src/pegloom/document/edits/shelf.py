@@ -15,7 +15,7 @@ from pegloom.core.motion.origin import ClipOrigin
 from pegloom.core.motion.retarget import Source, pair, sign_of, stood
 from pegloom.core.motion.retarget.carrying import path_of, retarget
 from pegloom.core.motion.retarget.chains import parts_of
-from pegloom.core.motion.retarget.mirror import mirrored, mirrored_source
+from pegloom.core.motion.retarget.mirror import mirrored
 from pegloom.core.motion.retell import posed_at
 from pegloom.core.motion.shelf.card import ClipCard
 from pegloom.core.skeleton.joints import Skeleton
@@ -31,28 +31,42 @@ SAME = 1e-4
 
 
 def take_clip(
-    document: Document, card: ClipCard, source: Source, *, options: CarryOptions | None = None, mirror: bool = False, speed: float = 1.0, controls: bool = False,
+    document: Document, card: ClipCard, source: Source, *, options: CarryOptions | None = None, speed: float = 1.0, controls: bool = False,
     on_ik: tuple[str, ...] | None = None, progress: Progress = silent,
 ) -> tuple[Document, Lent]:  # fmt: skip
     """Carry a clip of the shelf over to the character, with what the shelf says of it.
 
-    mirror : its other side. speed : how many times as fast. Raises EditError where nothing of it goes with this body.
+    speed : how many times as fast. Raises EditError where nothing of it goes with this body.
     """
-    wanted = mirrored_source(source) if mirror else source
     character = document.require_character()
-    held = next((s for s in character.sources if s.name == wanted.name and s.origin == wanted.origin and sign_of(s.skeleton) == sign_of(wanted.skeleton)), None)
+    held = next((s for s in character.sources if s.name == source.name and s.origin == source.origin and sign_of(s.skeleton) == sign_of(source.skeleton)), None)
     if held is not None:
         source_id = held.id
     else:
-        document, (source_id,) = add_sources(document, [wanted])
-    same = same_body(wanted.skeleton, character.require_skeleton())
-    options = replace(options or CarryOptions(), at_zero=not card.own, **({"plant": False, "touch": False} if same else {}))
+        document, (source_id,) = add_sources(document, [source])
+    options = _on(character, source, replace(options or CarryOptions(), at_zero=not card.own))
     document, lent = borrow(document, source_id, options=options, controls=controls, on_ik=on_ik, progress=part_of(progress, 0.0, 0.95))
     clip = document.require_character().clip(lent.clip)
     document = with_clip(document, replace(clip, origin=ClipOrigin(card.origin, card.licence, card.may_deliver, card.id, card.partner)))
     if speed != 1.0:
         document = speed_clip(document, lent.clip, speed)
     return document, lent
+
+
+def looked_at(character: Character, source: Source, *, options: CarryOptions | None = None) -> Clip:
+    """A clip of the shelf as this character would play it, on the joints; nothing is kept. Raises EditError as `take_clip`."""
+    skeleton, rig = character.require_skeleton(), character.rig
+    found = known_pairing(character, source) or pair(stood(source).skeleton, skeleton, own=source.skeleton, name=source.name)
+    done = retarget(
+        source, skeleton, found, options=_on(character, source, options or CarryOptions(at_zero=True)), soles=soles_here(character), flesh=flesh_here(character),
+        limits=rig.limits if rig is not None else (),
+    )  # fmt: skip
+    return done.clip
+
+
+def _on(character: Character, source: Source, options: CarryOptions) -> CarryOptions:
+    """Motion of the very body needs no planting."""
+    return replace(options, plant=False, touch=False) if same_body(source.skeleton, character.require_skeleton()) else options
 
 
 def same_body(one: Skeleton, other: Skeleton) -> bool:
@@ -62,18 +76,6 @@ def same_body(one: Skeleton, other: Skeleton) -> bool:
         return False
     gaps = [np.abs(np.array(joint.position) - theirs[joint.name]).max() for joint in one.joints]
     return float(max(gaps, default=0.0)) < SAME * max(float(np.ptp(other.positions, axis=0).max()), 1e-9)
-
-
-def looked_at(character: Character, source: Source, *, mirror: bool = False, in_place: bool = False, at_zero: bool = True) -> Clip:
-    """A clip of the shelf as this character would play it, on the joints; nothing is kept. Raises EditError as `take_clip`."""
-    wanted = mirrored_source(source) if mirror else source
-    skeleton, rig = character.require_skeleton(), character.rig
-    found = known_pairing(character, wanted) or pair(stood(wanted).skeleton, skeleton, own=wanted.skeleton, name=wanted.name)
-    same = same_body(wanted.skeleton, skeleton)
-    done = retarget(
-        wanted, skeleton, found, options=CarryOptions(in_place=in_place, plant=not same, touch=not same, at_zero=at_zero), soles=soles_here(character), flesh=flesh_here(character), limits=rig.limits if rig is not None else (),
-    )  # fmt: skip
-    return replace(done.clip, id="looked at", name=source.name)
 
 
 def mirror_clip(document: Document, clip_id: str) -> tuple[Document, str]:

@@ -44,7 +44,7 @@ class Onto(Enum):
 
 @dataclass(frozen=True, slots=True)
 class BorrowSettings(Setting):
-    """source : in hand, its id. onto : what the motion is told by. in_place, plant, touch : see CarryOptions.
+    """source : in hand, its id. onto : what the motion is told by. in_place, plant, touch, mirror : see CarryOptions.
     part : whether a range is taken; first, last : frames of it. over : whether the source is drawn over the result.
     picked : the part in hand in the pairing; wiggled, phase : the source's joint that moves.
     """
@@ -57,6 +57,7 @@ class BorrowSettings(Setting):
     in_place: bool = False
     plant: bool = True
     touch: bool = True
+    mirror: bool = False
     part: bool = False
     first: int = 0
     last: int = 100
@@ -143,7 +144,7 @@ def _options(state: State) -> CarryOptions:
     if own.part and source is not None:
         times = moments_of(source.clip)
         first, last = (float(times[min(max(k, 0), len(times) - 1)]) for k in (own.first, max(own.last, own.first)))
-    return CarryOptions(own.in_place, first, last, own.plant, own.touch)
+    return CarryOptions(own.in_place, first, last, own.plant, own.touch, mirror=own.mirror)
 
 
 def _onto_controls(c: Context) -> tuple[bool, tuple[str, ...] | None]:

@@ -15,6 +15,7 @@ from pegloom.app.panels.lanes import LEFT, RIGHT, TimeWidget
 from pegloom.app.spec import Lane
 from pegloom.app.state.state import State
 from pegloom.app.theme import current
+from pegloom.app.widgets.panel import same
 from pegloom.core.motion.gait.making import Walker
 from pegloom.core.motion.gait.numbers import LIMITS, Fall
 from pegloom.core.motion.gait.steps import falls_of
@@ -68,6 +69,8 @@ class FallLane(TimeWidget):
         self.setToolTip("A bar while a foot stands: drag it to let it fall sooner or later, its ends to let it stand longer. Both sides: the other foot's stands go along")
         self.setMouseTracking(True)
         self.bars: list[Bar] = []
+        self.shown: tuple[object, ...] | None = None
+        """What the bars are of."""
         self.held: tuple[str, str, float, tuple[Fall, ...], dict[str, tuple[float, float]], float] | None = None
         """part, what (bar, first, last), the time it was taken at, the falls before, and what every foot did."""
 
@@ -77,6 +80,11 @@ class FallLane(TimeWidget):
     def show_state(self, state: State) -> None:
         super().show_state(state)
         told, skeleton = told_in_hand(self.c), state.character.skeleton if state.character is not None else None
+        # The clock is no reason to work them out again.
+        shown = (told, skeleton, state.length)
+        if self.shown is not None and same(shown, self.shown):
+            return
+        self.shown = shown
         self.bars = bars_of(told, skeleton, state.length) if told is not None and skeleton is not None else []
         rows = 1 + max((bar.row for bar in self.bars), default=0)
         # As many rows as feet, a lane's height at most.

@@ -32,8 +32,10 @@ from pegloom.app.areas.motion.shelving import (
     favour,
     figure_of,
     look,
+    made_ready,
     pick,
     rows_of,
+    search,
     settings,
     shelf,
     toggle,
@@ -272,12 +274,13 @@ class ShelfPane(Panel):
         self.clock.setInterval(TICK)
         self.clock.timeout.connect(self._tick)
         self.looked: tuple[object, ...] = ()
+        made_ready(c)
 
     # What the user does
 
     def _search(self) -> None:
         self.later.stop()
-        self.c.store.put_setting(ShelfSettings, words=self.search.text(), like="")
+        search(self.c, self.search.text())
 
     def _chosen(self, item: QListWidgetItem | None) -> None:
         row = item.data(ROLE_ROW) if item is not None else None
@@ -328,7 +331,7 @@ class ShelfPane(Panel):
                 self._redraw()
             self._next()
 
-        self.c.background.put(Order.FIGURES, lambda: figure_of(card_id), done)
+        self.c.background.put(Order.STILLS, lambda: figure_of(card_id), done)
 
     # What is shown
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
@@ -31,6 +32,7 @@ from pegloom.core.motion.shelf.card import KINDS, ClipCard
 from pegloom.document import edits
 from pegloom.document.edits.borrow import Lent
 from pegloom.document.model import Document
+from pegloom.files.reports import unforeseen
 from pegloom.files.shelf import Shelf
 
 SHELF = "motion.shelf"
@@ -196,7 +198,8 @@ def look(c: Context) -> None:
     picked, mirror, in_place, speed = own.picked, own.mirror, own.in_place, own.speed
 
     def work() -> Clip:
-        return _at_speed(edits.looked_at(character, shelf().source(picked), mirror=mirror, in_place=in_place, at_zero=not shelf().card(picked).own), speed)
+        options = CarryOptions(in_place=in_place, mirror=mirror, at_zero=not shelf().card(picked).own)
+        return _at_speed(edits.looked_at(character, shelf().source(picked), options=options), speed)
 
     def done(result: object) -> None:
         now = settings(c.state)
@@ -204,10 +207,11 @@ def look(c: Context) -> None:
             return
         if isinstance(result, Clip):
             _show(c, result)
-        elif isinstance(result, PegLoomError):
-            c.say(f"{shelf().card(picked).title} does not go onto this body: {result}", error=True)
+        elif isinstance(result, BaseException):
+            why = str(result) if isinstance(result, PegLoomError) else unforeseen(result)
+            c.say(f"{shelf().card(picked).title} does not go onto this body: {why}", error=True)
 
-    c.background.put(Order.LIVE, work, done)
+    c.background.put(Order.LOOK, work, done)
 
 
 def _at_speed(clip: Clip, speed: float) -> Clip:
@@ -244,7 +248,7 @@ def take(c: Context) -> None:
     def edit(document: Document, progress: Progress) -> tuple[Document, Lent]:
         progress(0.05, f"reading {card.title}")
         source = shelf().source(card.id)
-        return edits.take_clip(document, card, source, options=_options(own, source), mirror=own.mirror, speed=own.speed, controls=controls, on_ik=on_ik, progress=progress)
+        return edits.take_clip(document, card, source, options=_options(own, source), speed=own.speed, controls=controls, on_ik=on_ik, progress=progress)
 
     def then(lent: Lent) -> None:
         shelf().used(card.id)
@@ -258,10 +262,10 @@ def take(c: Context) -> None:
 
 def _options(own: ShelfSettings, source: Source) -> CarryOptions:
     if not own.part:
-        return CarryOptions(in_place=own.in_place)
+        return CarryOptions(in_place=own.in_place, mirror=own.mirror)
     times = moments_of(source.clip)
     first, last = (float(times[min(max(k, 0), len(times) - 1)]) for k in (own.first, max(own.last, own.first)))
-    return CarryOptions(in_place=own.in_place, first=first, last=last)
+    return CarryOptions(in_place=own.in_place, first=first, last=last, mirror=own.mirror)
 
 
 def toggle(c: Context) -> None:
@@ -277,7 +281,18 @@ def more_like(c: Context) -> None:
     """Clips that move like the one in hand."""
     own = settings(c.state)
     if own.picked:
-        c.store.put_setting(ShelfSettings, like="" if own.like == own.picked else own.picked, words="")
+        like = "" if own.like == own.picked else own.picked
+        made_ready(c, lambda: c.store.put_setting(ShelfSettings, like=like, words=""))
+
+
+def search(c: Context, words: str) -> None:
+    """Find clips by words, beside the window's own work; what is alike or kept is shown no more."""
+    made_ready(c, lambda: c.store.put_setting(ShelfSettings, words=words, like=""), words)
+
+
+def made_ready(c: Context, then: Callable[[], None] = lambda: None, words: str = "") -> None:
+    """Have the words of the shelf read, and a phrase understood, and then do something."""
+    c.background.put(Order.WORDS, lambda: shelf().finder.find(words), lambda _: then())
 
 
 def favour(c: Context) -> None:

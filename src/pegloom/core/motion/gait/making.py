@@ -76,6 +76,8 @@ class Walker:
         legs = legs_of(self.parts)
         if len(legs) < 2 or not self.parts.get("trunk"):
             raise EditError("a gait needs hips and two legs of three joints at least; say what they are in Joints, under Parts of the body")
+        if start and stop and strides < 1.0:
+            raise EditError("from standing to a stand takes one stride at least")
         self.soles = dict(soles or bare_soles(skeleton, self.parts))
         lowest = float(skeleton.positions[:, 1].min())
         self.floor = min((float(s.points[:, 1].min()) for p, s in self.soles.items() if p in legs and len(s.points)), default=lowest)
@@ -246,7 +248,7 @@ class Walker:
         # Walkers rise and sink over their legs; who runs goes low all the time.
         share = WALKS_EASED if max(f.duty for f in self.feet) >= 0.5 else RUNS_EASED
         width = max(share * self.course.period / max(float(times[1] - times[0]), 1e-6), 1.0)
-        if self.course.start or self.course.stop:
+        if self.course.start or self.course.stop or self.course.strides % 1.0 > 1e-9:
             return _over(need, width, "nearest")
         # Strides repeat: what is smoothed runs on round the end, whose last moment is the first.
         once = _over(need[:-1], width, "wrap")

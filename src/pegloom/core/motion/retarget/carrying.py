@@ -20,9 +20,10 @@ from pegloom.core.motion.retarget.carry import (
     flattened_feet,
     performance,
 )
-from pegloom.core.motion.retarget.chains import LIMBS, frames_of, kind_of, parts_of
+from pegloom.core.motion.retarget.chains import LIMBS, frames_of, kind_of, other_part, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.figures import Figures, beyond, measured
+from pegloom.core.motion.retarget.mirror import mirrored_figure
 from pegloom.core.motion.retarget.pairing import Pairing
 from pegloom.core.motion.retarget.plant import (
     Contact,
@@ -130,7 +131,13 @@ def retarget(
         path=(figure.places, root_there + shift), ruled=ruled,
     )  # fmt: skip
     contacts = tuple(sorted([*(contacts_of(limbs, kept, figure) if options.plant else ()), *touches], key=lambda c: c.first))
+    if options.mirror:
+        figure, contacts = mirrored_figure(figure), tuple(_other_side(contact, target) for contact in contacts)
     return Carried(_clip(source, figure, kept), figures, contacts, scale, (read.stance, stance_of(target)))
+
+
+def _other_side(contact: Contact, skeleton: Skeleton) -> Contact:
+    return replace(contact, part=other_part(contact.part) or contact.part, point=skeleton.other_side(contact.point) or contact.point)
 
 
 def _reached(figure: Figure, pairing: Pairing, axes: Mapping[str, FloatArray]) -> None:

@@ -16,11 +16,13 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
+import numpy as np
 import snowballstemmer
 from rapidfuzz import fuzz, process
 
 from pegloom.core.errors import PegLoomError
 from pegloom.core.motion.shelf.card import KINDS, ClipCard
+from pegloom.core.motion.shelf.measures import unlike
 
 LANGUAGES: Mapping[str, str] = {
     "en": "english", "de": "german", "fr": "french", "es": "spanish", "it": "italian", "pt": "portuguese", "pl": "polish", "tr": "turkish", "ja": "", "ko": "", "zh": "",
@@ -42,6 +44,8 @@ LATIN = {"ł": "l", "ø": "o", "ß": "ss", "ı": "i", "đ": "d", "æ": "ae", "œ
 FUZZY, PAIRS = 84.0, 0.62
 """Likeness from which on a word counts as a slip of another, and share of letter pairs from which on as related."""
 LEAST = 0.12
+ASKED = 64
+"""Phrases whose meaning is kept."""
 GAP = 2
 """Other words that may stand between two of a phrase."""
 PLACES: Mapping[str, str] = {"animal": "four legs", "bird": "bird", "puppet": "cut-out", "prop": "prop"}
@@ -168,7 +172,7 @@ class Lexicon:
 
     def __init__(self, text: str) -> None:
         self.languages = {code: _Language(code) for code in LANGUAGES}
-        self.concepts: list[str] = []
+        self.asked: dict[str, list[Meant]] = {}
         concept = ""
         for number, line in enumerate(text.splitlines(), 1):
             line = line.strip()
@@ -176,7 +180,6 @@ class Lexicon:
                 continue
             if line.startswith("["):
                 concept = line.strip("[]")
-                self.concepts.append(concept)
                 continue
             code, _, told = line.partition(":")
             if code not in self.languages or not concept:
@@ -199,7 +202,14 @@ class Lexicon:
                     language.open_[word[:-1]].add(concept)
 
     def meant(self, phrase: str) -> list[Meant]:
-        """What a phrase asks for, the surest first."""
+        """What a phrase asks for, the surest first; kept for the phrases asked last."""
+        if phrase not in self.asked:
+            while len(self.asked) >= ASKED:
+                self.asked.pop(next(iter(self.asked)), None)
+            self.asked[phrase] = self._meant(phrase)
+        return self.asked[phrase]
+
+    def _meant(self, phrase: str) -> list[Meant]:
         readings = {code: self._read(language, phrase) for code, language in self.languages.items()}
         best = max((total for total, _ in readings.values()), default=0.0)
         found: dict[str, tuple[float, set[str]]] = {}
@@ -363,10 +373,6 @@ class Finder:
 
     def like(self, card_id: str, most: int = 20) -> list[Found]:
         """Clips that move alike, by measured qualities alone, the nearest first."""
-        import numpy as np
-
-        from pegloom.core.motion.shelf.measures import unlike
-
         one = next((c for c in self.cards if c.id == card_id), None)
         if one is None:
             raise PegLoomError(f"the shelf has no clip {card_id[:40]}")

@@ -22,7 +22,7 @@ class BorrowCard(Card):
         self.field("Source", self.source)
         self.onto = choice(self, BorrowSettings, "onto", [(o.value, o) for o in Onto], name="borrow.onto")
         self.field("Onto", self.onto)
-        self.body.addWidget(tick(self, BorrowSettings, "in_place", "In place", tip="Take the path out of the root"))
+        self.row(tick(self, BorrowSettings, "in_place", "In place", tip="Take the path out of the root"), tick(self, BorrowSettings, "mirror", "Mirror", tip="Its other side"))
         self.body.addWidget(tick(self, BorrowSettings, "plant", "Plant feet", tip="What stands in the source stands here, on the floor"))
         self.body.addWidget(tick(self, BorrowSettings, "touch", "Hold what hands touch", tip="The own body, the other hand, a thing held in both, a thing that stands"))
         self.part = tick(self, BorrowSettings, "part", "A range of frames")

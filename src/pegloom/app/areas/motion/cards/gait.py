@@ -85,6 +85,18 @@ LATER = 250
 """Milliseconds after a change that what frame rates cost is asked."""
 
 
+def _grid() -> tuple[QWidget, QGridLayout]:
+    """A table of captions and fields."""
+    holder = QWidget()
+    grid = QGridLayout(holder)
+    grid.setContentsMargins(0, 0, 0, 0)
+    grid.setHorizontalSpacing(6)
+    grid.setVerticalSpacing(3)
+    grid.setColumnMinimumWidth(0, 88)
+    grid.setColumnStretch(1, 1)
+    return holder, grid
+
+
 class GaitCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(c, "Gait", "motion.gait", sentence="A walk from numbers, for any body with legs. Change them while it plays.", is_open=False)
@@ -122,11 +134,7 @@ class GaitCard(Card):
 
     def _new(self) -> None:
         """What a new clip begins with."""
-        self.new = QWidget()
-        grid = QGridLayout(self.new)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(8)
-        grid.setVerticalSpacing(4)
+        self.new, grid = _grid()
         grid.addWidget(label("Strides", "soft"), 0, 0)
         grid.addWidget(number(self, GaitSettings, "strides", *STRIDES, name="gait.new_strides", decimals=1), 0, 1)
         for k, (name, text, tip) in enumerate((("start", "From standing", "Begins with a stand"), ("stop", "To a stand", "Ends with one"), ("in_place", "In place", "The ground goes under it"))):
@@ -134,13 +142,7 @@ class GaitCard(Card):
         self.body.addWidget(self.new)
 
     def _table(self) -> None:
-        self.table = QWidget()
-        grid = QGridLayout(self.table)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(6)
-        grid.setVerticalSpacing(3)
-        grid.setColumnMinimumWidth(0, 88)
-        grid.setColumnStretch(1, 1)
+        self.table, grid = _grid()
         grid.setColumnStretch(2, 1)
         self.sides = [label(side, "caption") for side in SIDES]
         for column, side in enumerate(self.sides, 1):
@@ -228,13 +230,7 @@ class GaitCard(Card):
 
     def _way(self) -> None:
         c = self.c
-        self.way = QWidget()
-        grid = QGridLayout(self.way)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(6)
-        grid.setVerticalSpacing(3)
-        grid.setColumnMinimumWidth(0, 88)
-        grid.setColumnStretch(1, 1)
+        self.way, grid = _grid()
         self.turn = self._plain("turn", -360.0, 360.0, "° a metre", 5.0)
         self.slope = self._plain("slope", -60.0, 60.0, " %", 2.0)
         for at, (title, box) in enumerate((("Turn", self.turn), ("Slope", self.slope))):
