@@ -258,9 +258,9 @@ def test_a_joint_and_its_peg_both_moved_are_asked_about_and_settled(rigged):
     rigged.bot.wait(30)
     bench = rigged.window.benches[Area.JOINTS]
     assert bench.horizontalScrollBar().maximum() == 0, "nothing scrolls sideways"
-    target = rigged.stage.camera.target
+    target = rigged.stage.camera.looks_at
     rigged.click("snag.show.parted-move")
-    assert rigged.stage.camera.target != target
+    assert rigged.stage.camera.looks_at != target
     rigged.click("snag.joints.keep_moves")
     assert session.history.undo_name == "Keep moves by hand"
     assert not edits.parted_moves(session.character)

@@ -138,11 +138,11 @@ def test_dragging_along_the_strip_scrubs_and_a_dip_leads_to_its_joint(rigged):
     assert rigged.session.time == pytest.approx(4.0, abs=1 / 15)
     dips = graph.dips()
     assert dips, "an arm straight up is doubtful at the shoulder"
-    target = rigged.stage.camera.target
+    target = rigged.stage.camera.looks_at
     spot = QPoint(round(graph.x_of(graph.watch.times[dips[0]])), graph.height() - 20)
     QTest.mouseClick(graph, Qt.MouseButton.LeftButton, pos=spot)
     assert rigged.session.time == pytest.approx(graph.watch.times[dips[0]], abs=1e-6)
-    assert rigged.stage.camera.target != target
+    assert rigged.stage.camera.looks_at != target
     shoulder = rigged.session.frame().joints[rigged.session.character.skeleton.index["arm.l.upper"]][:3, 3]
     assert np.linalg.norm(np.array(rigged.stage.camera.target) - shoulder) < 0.05
 

@@ -11,6 +11,8 @@ from tools.acting.people import TWO, going
 from pegloom.core.motion.clips import Clip
 
 APART = (0.0, 1.05, 180.0)
+MEETING = (-0.22, 0.97, 180.0)
+"""Right hands meet straight ahead of each other."""
 
 
 @made("Hand over a parcel, who gives", "hand over", "two people, give, parcel, letter, post, deliver, both hands", partner="hand_over_take", beside=APART)
@@ -47,12 +49,12 @@ def _hand(first: bool) -> Actor:
     return a
 
 
-@made("Shake hands, the one", "shake hands", "two people, greeting, agreement, deal, hello, right hand", partner="shake_hands_two", beside=(0.0, 0.95, 180.0))
+@made("Shake hands, the one", "shake hands", "two people, greeting, agreement, deal, hello, right hand", partner="shake_hands_two", beside=MEETING)
 def shake_hands_one() -> Clip:
     return _hand(True).clip("shake_hands_one")
 
 
-@made("Shake hands, the other", "shake hands", "two people, greeting, agreement, deal, hello, right hand", partner="shake_hands_one", beside=(0.0, 0.95, 180.0))
+@made("Shake hands, the other", "shake hands", "two people, greeting, agreement, deal, hello, right hand", partner="shake_hands_one", beside=MEETING)
 def shake_hands_two() -> Clip:
     return _hand(False).clip("shake_hands_two")
 

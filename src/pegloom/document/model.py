@@ -14,6 +14,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, triangulate, upright
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retarget import Pairing, Source
+from pegloom.core.motion.together import ALONE, Figure
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import Pose, Shown
@@ -357,6 +358,8 @@ class Character:
     """What was moved by hand on the pick card; the rest is laid out by itself."""
     closed: bool = False
     """Whether the rig is finished: only poses, motion and what serves them may be changed until it is opened up again."""
+    figure: Figure = ALONE
+    """How it stands and plays beside the document's other characters."""
     import_notes: tuple[str, ...] = ()
     """What the file brought and what of it was ignored, one line each."""
 

@@ -27,8 +27,8 @@ from pegloom.scene.lenses import RAMP, rgb
 
 OTHER = "\0other"
 """Ends the id of a part as it stands right of the seam."""
-GROUND = "\0shadow"
-"""Key of the picture of the shadow on the ground."""
+BESIDE = "\0beside:"
+"""Begins the id of a part of a figure that is not in hand."""
 SHADOW = (6, 8, 12)
 CLAY = (0.63, 0.61, 0.60)
 SKY_TOP, SKY_BOTTOM = (0.135, 0.162, 0.215), (0.062, 0.072, 0.098)
@@ -133,7 +133,7 @@ class Renderer:
         self.finer = Finer(self.gl, self.programs["copy"], self.square)
         self.sets: dict[str, tuple[Any, Any, int]] = {}
         self.boards: list[tuple[str, FloatArray, float]] = []
-        self.shadow: tuple[Any, FloatArray] | None = None
+        self.shadows: dict[str, tuple[Any, FloatArray]] = {}
         self.floor: tuple[Any, FloatArray] | None = None
         self.white = self.gl.texture((1, 1), 4, b"\xff" * 4)
         self.programs["mesh"]["ramp"].value = [tuple(rgb(c)) for c in RAMP]
@@ -164,7 +164,7 @@ class Renderer:
 
     def keep_pictures(self, keys: set[str]) -> None:
         """Drop pictures that are no longer needed."""
-        for key in [k for k in self.pictures if k not in keys and k != GROUND]:
+        for key in [k for k in self.pictures if k not in keys]:
             self.pictures.pop(key).release()
 
     def keep_parts(self, ids: set[str]) -> None:
@@ -295,20 +295,24 @@ class Renderer:
         projection = camera.projection(*size)
         projection[0] += 2.0 * aside[0] / max(size[0], 1) * projection[3]
         projection[1] += 2.0 * aside[1] / max(size[1], 1) * projection[3]
-        full = projection @ camera.view()
-        matrix = tuple(full.T.ravel().astype("f4"))
-        for name in ("mesh", "line", "dot", "plain", "picture"):
-            self.programs[name]["clip_from_world"].value = matrix
+        # The ground is the world's, all else is told in the space of the figure in hand.
+        ground, full = (tuple((projection @ one.view()).T.ravel().astype("f4")) for one in (camera.world, camera))
+        for name in ("mesh", "dot", "plain"):
+            self.programs[name]["clip_from_world"].value = full
+        for name in ("line", "picture"):
+            self.programs[name]["clip_from_world"].value = ground
         for name in ("line", "dot"):
             self.programs[name]["stage"].value = tuple(float(v) / ratio for v in size)
         # Without depth: what lies in the same plane is drawn over it. From below nobody looks through the ground.
-        above = camera.eye[1] > 0.0
-        for flat in (self.floor, self.shadow):
+        above = camera.world.eye[1] > 0.0
+        for flat in (self.floor, *self.shadows.values()):
             if flat is not None and above:
                 self._picture(*flat, 1.0)
         gl.enable(moderngl.DEPTH_TEST)
         gl.depth_func = "<="
         self._lines("behind", 1.0)
+        for name in ("line", "picture"):
+            self.programs[name]["clip_from_world"].value = full
         self._boards()
         if seam is None:
             self._meshes(camera, looks, display, wire_over, lens_mode, right=False)
@@ -343,21 +347,25 @@ class Renderer:
             texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
             self.floor = (texture, ground_corners(height))
 
-    def set_shadow(self, shadow: Shadow | None) -> None:
-        """The soft shadow on the ground, none where there is none."""
+    def set_shadow(self, key: str, shadow: Shadow | None) -> None:
+        """A figure's soft shadow on the ground, none where there is none."""
+        held = self.shadows.pop(key, None)
         if shadow is None:
-            self.shadow = None
+            if held is not None:
+                held[0].release()
             return
         pixels = np.zeros((*shadow.alpha.shape, 4), dtype=np.uint8)
         pixels[..., :3] = SHADOW
         pixels[..., 3] = np.round(255 * shadow.alpha)
-        texture = self.shadow[0] if self.shadow is not None else self.pictures.get(GROUND)
-        if texture is None:
-            texture = self.gl.texture(shadow.alpha.shape[::-1], 4)
-            texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
-            self.pictures[GROUND] = texture
+        texture = held[0] if held is not None else self.gl.texture(shadow.alpha.shape[::-1], 4)
+        texture.filter = (moderngl.LINEAR, moderngl.LINEAR)
         texture.write(pixels.tobytes())
-        self.shadow = (texture, shadow.corners)
+        self.shadows[key] = (texture, shadow.corners)
+
+    def keep_shadows(self, keys: set[str]) -> None:
+        """Drop those of figures that are no longer shown."""
+        for key in [k for k in self.shadows if k not in keys]:
+            self.set_shadow(key, None)
 
     def _boards(self) -> None:
         for key, corners, alpha in self.boards:
@@ -384,11 +392,14 @@ class Renderer:
         program = self.programs["mesh"]
         program["eye"].value = tuple(camera.eye if camera.perspective else camera.eye + camera.backward * 100)
         program["right"].value, program["up"].value = tuple(camera.right), tuple(camera.up)
-        program["lens_mode"].value = lens_mode
         see_through = display is Display.SEE_THROUGH
         for part_id, surface in self.surfaces.items():
-            if part_id.endswith(OTHER) is not right:
+            # Other figures stand on both sides of a seam, and no lens tells of them.
+            beside = part_id.startswith(BESIDE)
+            if part_id.endswith(OTHER) is not right and not beside:
                 continue
+            mode = 0 if beside else lens_mode
+            program["lens_mode"].value = mode
             if display is Display.WIRE:
                 self._edges(surface, (0.62, 0.66, 0.74, 0.75))
                 continue
@@ -397,7 +408,7 @@ class Renderer:
             for slot, first, count in surface.slots:
                 part_looks = looks.get(part_id, [])
                 # Under a lens the surface is plain: its colours are the lens's.
-                textured = display is Display.TEXTURED and lens_mode == 0
+                textured = display is Display.TEXTURED and mode == 0
                 look = part_looks[slot] if textured and slot < len(part_looks) else PLAIN
                 keys = (look.picture, look.relief, look.metal, look.occlusion, look.emissive)
                 textures = [self.pictures.get(key or "") for key in keys]

@@ -19,38 +19,82 @@ class Ray:
     direction: FloatArray
 
 
+Placed = tuple[float, ...]
+"""world_from_figure (4, 4) row by row, of place, rotation and even scale."""
+
+
+def placed_by(matrix: FloatArray) -> Placed | None:
+    """As a camera keeps it; None for a figure that stands in the world's middle."""
+    return None if np.array_equal(matrix, np.eye(4)) else tuple(float(v) for v in matrix.ravel())
+
+
 @dataclass(frozen=True, slots=True)
 class Camera:
-    """Looks at `target` from `distance` metres, turned by yaw about Y and pitch above the ground (radians)."""
+    """Looks at `looks_at` from `distance` metres, turned by yaw about Y and pitch above the ground (radians).
 
-    target: tuple[float, float, float] = (0.0, 0.85, 0.0)
+    placed : where the figure in hand stands. `looks_at`, `distance`, `yaw` and `pitch` are the world's; all else that is asked
+        and told is in the figure's own space, so that whoever works on it need not know of the world.
+    """
+
+    looks_at: tuple[float, float, float] = (0.0, 0.85, 0.0)
     distance: float = 4.2
     yaw: float = 0.35
     pitch: float = 0.12
     perspective: bool = True
+    placed: Placed | None = None
+
+    @property
+    def world(self) -> Camera:
+        """The same camera with all it tells in the world's space."""
+        return self if self.placed is None else replace(self, placed=None)
+
+    @property
+    def world_from_figure(self) -> FloatArray:
+        """Where the figure in hand stands, 4x4."""
+        return np.eye(4) if self.placed is None else np.array(self.placed).reshape(4, 4)
+
+    @property
+    def scale(self) -> float:
+        """Metres of the world to one of the figure's."""
+        return 1.0 if self.placed is None else float(np.linalg.norm(self.world_from_figure[:3, 0]))
+
+    def _turned(self, direction: FloatArray) -> FloatArray:
+        """A direction of the world, in the figure's space."""
+        return direction if self.placed is None else self.world_from_figure[:3, :3].T @ direction / self.scale
+
+    def _at(self, point: FloatArray) -> FloatArray:
+        """A place in the world, in the figure's space."""
+        if self.placed is None:
+            return point
+        return np.asarray(self.world_from_figure[:3, :3].T @ (point - self.world_from_figure[:3, 3]) / self.scale**2)
 
     @property
     def backward(self) -> FloatArray:
         """Unit vector from the target to the eye."""
         cp = np.cos(self.pitch)
-        return np.array([np.sin(self.yaw) * cp, np.sin(self.pitch), np.cos(self.yaw) * cp])
+        return self._turned(np.array([np.sin(self.yaw) * cp, np.sin(self.pitch), np.cos(self.yaw) * cp]))
 
     @property
     def right(self) -> FloatArray:
-        return np.array([np.cos(self.yaw), 0.0, -np.sin(self.yaw)])
+        return self._turned(np.array([np.cos(self.yaw), 0.0, -np.sin(self.yaw)]))
 
     @property
     def up(self) -> FloatArray:
         return np.cross(self.backward, self.right)
 
     @property
+    def target(self) -> FloatArray:
+        """What it looks at (3,)."""
+        return self._at(np.array(self.looks_at))
+
+    @property
     def eye(self) -> FloatArray:
-        return np.array(self.target) + self.backward * self.distance
+        return self.target + self.backward * (self.distance / self.scale)
 
     def view(self) -> FloatArray:
-        """camera_from_world, 4x4."""
+        """camera_from_figure, 4x4; lengths seen by the camera are the world's."""
         matrix = np.eye(4)
-        matrix[:3, :3] = np.stack([self.right, self.up, self.backward])
+        matrix[:3, :3] = np.stack([self.right, self.up, self.backward]) * self.scale
         matrix[:3, 3] = -matrix[:3, :3] @ self.eye
         return matrix
 
@@ -72,12 +116,12 @@ class Camera:
         return matrix
 
     def half_height(self) -> float:
-        """Half of what fits the stage's height at the target, metres."""
+        """Half of what fits the stage's height at the target, metres of the world."""
         return float(self.distance * np.tan(FIELD_OF_VIEW / 2))
 
     def metres_a_pixel(self, point: FloatArray, height: float) -> float:
         """Size of a pixel at a point."""
-        depth = self.distance
+        depth = self.distance / self.scale
         if self.perspective:
             depth = max(float((self.eye - point) @ self.backward), 1e-4)
         return float(2 * depth * np.tan(FIELD_OF_VIEW / 2) / max(height, 1.0))
@@ -86,11 +130,11 @@ class Camera:
         """The line of sight through a pixel (y down)."""
         u, v = 2 * x / max(width, 1) - 1, 1 - 2 * y / max(height, 1)
         aspect = max(width, 1) / max(height, 1)
-        half = self.half_height()
-        on_target = np.array(self.target) + self.right * (u * half * aspect) + self.up * (v * half)
+        half = self.half_height() / self.scale
+        on_target = self.target + self.right * (u * half * aspect) + self.up * (v * half)
         if self.perspective:
             return Ray(self.eye, normalised(on_target - self.eye))
-        return Ray(on_target + self.backward * (self.distance * 10), -self.backward)
+        return Ray(on_target + self.backward * (self.distance / self.scale * 10), -self.backward)
 
     def project(self, points: FloatArray, width: float, height: float) -> FloatArray:
         """Pixels (n, 2) and depth toward the eye (third column; negative behind it) of points (n, 3)."""
@@ -109,18 +153,19 @@ class Camera:
 
     def pan(self, dx: float, dy: float, height: float) -> Camera:
         """Moved sideways so that the target's plane follows the pointer."""
-        scale = 2 * self.half_height() / max(height, 1.0)
-        x, y, z = np.array(self.target) - self.right * dx * scale + self.up * dy * scale
-        return replace(self, target=(float(x), float(y), float(z)))
+        scale, world = 2 * self.half_height() / max(height, 1.0), self.world
+        x, y, z = world.target - world.right * dx * scale + world.up * dy * scale
+        return replace(self, looks_at=(float(x), float(y), float(z)))
 
     def zoom(self, steps: float, x: float, y: float, width: float, height: float) -> Camera:
         """Nearer by a wheel's steps, what is under the pointer staying there."""
         distance = float(np.clip(self.distance * 0.88**steps, NEAREST, FARTHEST))
-        ray = self.ray(x, y, width, height)
-        along = float((np.array(self.target) - ray.origin) @ self.backward) / float(ray.direction @ self.backward)
+        world = self.world
+        ray = world.ray(x, y, width, height)
+        along = float((world.target - ray.origin) @ world.backward) / float(ray.direction @ world.backward)
         under = ray.origin + ray.direction * along
-        tx, ty, tz = np.array(self.target) + (under - np.array(self.target)) * (1 - distance / self.distance)
-        return replace(self, distance=distance, target=(float(tx), float(ty), float(tz)))
+        tx, ty, tz = world.target + (under - world.target) * (1 - distance / self.distance)
+        return replace(self, distance=distance, looks_at=(float(tx), float(ty), float(tz)))
 
     def along(self, axis: str) -> Camera:
         """Looking along x, y or z without perspective; again: from behind."""
@@ -133,13 +178,15 @@ class Camera:
         """The same direction, with all points in sight."""
         if len(points) == 0:
             return self
+        world = self.world
+        points = points @ self.world_from_figure[:3, :3].T + self.world_from_figure[:3, 3]
         low, high = points.min(axis=0), points.max(axis=0)
         x, y, z = (float(v) for v in (low + high) / 2)
         offset = points - (low + high) / 2
-        tall = np.abs(offset @ self.up) * room
-        wide = np.abs(offset @ self.right) * room / max(aspect, 0.1)
+        tall = np.abs(offset @ world.up) * room
+        wide = np.abs(offset @ world.right) * room / max(aspect, 0.1)
         slope = float(np.tan(FIELD_OF_VIEW / 2))
         # In perspective what is nearer to the eye needs more room.
-        ahead = offset @ self.backward if self.perspective else np.zeros(len(points))
+        ahead = offset @ world.backward if self.perspective else np.zeros(len(points))
         distance = max(float((np.maximum(tall, wide) / slope + ahead).max()), 1e-3)
-        return replace(self, target=(x, y, z), distance=distance)
+        return replace(self, looks_at=(x, y, z), distance=distance)

@@ -9,7 +9,7 @@ import numpy as np
 
 from pegloom.app.context import Context
 from pegloom.app.state.frames import pose_at
-from pegloom.app.state.state import with_values
+from pegloom.app.state.state import SCENE, with_values
 from pegloom.core.errors import EditError
 from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.controls import ControlRig
@@ -19,6 +19,7 @@ from pegloom.core.rig.use import controls_of
 from pegloom.document import edits
 from pegloom.document.history import Draft
 from pegloom.document.model import Document
+from pegloom.document.world import clip_of
 
 
 def posed_over(c: Context) -> Clip | None:
@@ -28,8 +29,19 @@ def posed_over(c: Context) -> Clip | None:
     return clip if clip is not None and not clip.tracks and not state.at_rest else None
 
 
+def to_own_clip(c: Context) -> None:
+    """Where all figures play, the one in hand is posed in its own clip, at the same moment."""
+    state, character = c.state, c.state.character
+    if state.clock.source != SCENE or character is None:
+        return
+    clip = clip_of(character)
+    if clip is not None:
+        c.player.play_source(clip.id, character.figure.own_time(state.clock.time, clip.length))
+
+
 def show_pose(c: Context, pose: Pose, touched: Iterable[str]) -> None:
     """Show a pose without a step, the middle of a drag. touched: the controls that are dragged."""
+    to_own_clip(c)
     clip = posed_over(c)
     if clip is not None:
         c.store.put(posed_over=_drafted(c, pose, clip.id, touched))
@@ -45,6 +57,7 @@ def commit_pose(c: Context, name: str, pose: Pose, touched: Iterable[str]) -> No
 
     touched : the controls it may have moved; over a clip that plays on, the others stand elsewhere by now.
     """
+    to_own_clip(c)
     touched = tuple(touched)
     clip, stored = posed_over(c), c.store.history.present
     if clip is None:
@@ -75,6 +88,7 @@ def pose_edit(c: Context, name: str, edit: Callable[[Document], Document], touch
 
 def blend_limb(c: Context, name: str, limb: str, value: float) -> None:
     """Slide one limb between FK (0) and IK (1), matched."""
+    to_own_clip(c)
     clip = posed_over(c)
     if clip is not None and value in (0.0, 1.0):
         time = c.state.snapped_time
@@ -100,6 +114,7 @@ def preview_blend(c: Context, limb: str, value: float) -> None:
 
 def follow(c: Context, control: str, space: str) -> None:
     """Let a control follow another of its spaces; over a clip at the present frame, with the keys it needs."""
+    to_own_clip(c)
     name = c.character.require_rig().control(control).name
     clip = posed_over(c)
     if clip is not None:

@@ -9,12 +9,13 @@ from PyQt6.QtWidgets import QFrame, QHBoxLayout, QListWidget, QListWidgetItem, Q
 from pegloom.app.context import Context
 from pegloom.app.panels.ruler import HEIGHT, Ruler
 from pegloom.app.spec import Lane
-from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
+from pegloom.app.state.state import RANGE_TEST, SCENE, TRIAL_FRAMES, State
 from pegloom.app.theme import current, icon, put_icon
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel, same
 from pegloom.core.said import counted
 from pegloom.document.model import Image
+from pegloom.document.world import scene_length, scene_rate
 
 LEAST = 132
 """Pixels the strip is high at least: the list needs them."""
@@ -83,7 +84,8 @@ class Strip(Panel):
         one = state.character
         clips = tuple((clip.id, clip.name, round(clip.length * clip.rate)) for clip in one.clips) if one else ()
         jointed = one is not None and one.skeleton is not None
-        return (jointed, clips, state.clock.source, state.trials, one.trials if one else (), one is None)
+        together = tuple((c.figure, c.clips) for c in state.document.characters) if len(state.document.characters) > 1 else ()
+        return (jointed, clips, state.clock.source, state.trials, one.trials if one else (), one is None, together)
 
     def _wanted(self, state: State) -> tuple[str, ...]:
         return tuple(lane.id for lane in self.c.area.lanes if lane.shown(state))
@@ -133,6 +135,8 @@ class Strip(Panel):
         own, clips = (one.trials, one.clips) if one is not None else ((), ())
         self.list.clear()
         rows = [("Current pose", "", 0.0)] if jointed or clips else []
+        if len(state.document.characters) > 1:
+            rows.append((f"All figures    {counted(round(scene_length(state.document) * scene_rate(state.document)), 'frame')}", SCENE, 0.0))
         if jointed:
             rows.append((f"Range test    {counted(len(state.trials) * TRIAL_FRAMES, 'frame')}", RANGE_TEST, 0.0))
             rows += [(f"{t.name}    kept", t.id, 0.0) for t in own]

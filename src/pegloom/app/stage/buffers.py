@@ -3,7 +3,7 @@ has changed."""
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Mapping
 
 import numpy as np
 
@@ -12,17 +12,14 @@ from pegloom.app.stage.lens import lens_key, lens_values
 from pegloom.app.stage.tools import AnyStroke
 from pegloom.app.state.state import GroundSettings
 from pegloom.core.arrays import FloatArray
-from pegloom.core.geometry.mesh import spots_on
-from pegloom.core.geometry.subdivide import Smoothed, catmull_clark, loop
-from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import skin_matrices
 from pegloom.document.evaluate import PosedFrame
-from pegloom.document.model import Character, Image, Part, Subdivision
-from pegloom.files.images import pixels
+from pegloom.document.model import Character, Image, Part
+from pegloom.render.looks import Pictures, images_of
 from pegloom.render.renderer import OTHER, Look, Renderer
+from pegloom.render.surfaces import beside_key, shadow_of, show_smooth
 from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
-from pegloom.scene.contact import contact_shadow
 from pegloom.scene.display import Display
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.lenses import Lens
@@ -31,16 +28,12 @@ BOARD_AXES = {"x": ([0, 0, -1], [0, 1, 0]), "y": ([1, 0, 0], [0, 0, -1]), "z": (
 """Right and up of a reference picture seen along an axis."""
 
 
-SPOTS = 6000
-"""Places on each part that cast its shadow."""
-
-
 class Buffers:
     def __init__(self, c: Context) -> None:
         self.c = c
         self._ground_for: object = None
-        self._shadow_for: tuple[object, ...] = (None, None)
-        self._images: dict[str, Image] = {}
+        self._shadow_for: dict[str, tuple[object, ...]] = {}
+        self.pictures = Pictures()
         self._matrices: tuple[object, FloatArray] = (None, np.zeros((0, 4, 4)))
 
     def send_ground(self, renderer: Renderer) -> None:
@@ -65,21 +58,28 @@ class Buffers:
         renderer.set_lines("ghost", before.behind.packed())
 
     def send_shadow(self, renderer: Renderer, character: Character | None, frame: PosedFrame | None) -> None:
-        """The soft shadow of what is shown, on the ground where that shows."""
-        state = self.c.state
-        hidden = state.viewing.hidden
-        shown = self.c.frames.seen_parts if frame is not None and character is not None and "ground" not in hidden else ()
-        key = (frame, tuple(part.id for part in shown))
-        if self._shadow_for[0] is frame and self._shadow_for[1:] == key[1:]:
-            return
-        self._shadow_for = key
-        if not shown or character is None or frame is None:
-            renderer.set_shadow(None)
-            return
-        spots = {part.id: spots_on(character.part(part.id).mesh, SPOTS) for part in shown}
-        points = np.concatenate([some.at(frame.points[part]) for part, some in spots.items()])
-        areas = np.concatenate([np.full(len(some.shares), some.area) for some in spots.values()])
-        renderer.set_shadow(contact_shadow(points, areas, character.height))
+        """The soft shadows of what is shown, on the ground where that shows."""
+        c = self.c
+        wanted: list[tuple[str, Character, tuple[Part, ...], Mapping[str, FloatArray], object]] = []
+        if frame is not None and character is not None and "ground" not in c.state.viewing.hidden:
+            wanted.append(("", character, c.frames.seen_parts, frame.points, frame))
+            wanted += [(one.character.id, one.character, one.parts, one.points, one) for one in c.frames.others()]
+        placed = self.placed
+        world = np.eye(4) if placed is None else np.array(placed).reshape(4, 4)
+        renderer.keep_shadows({key for key, *_ in wanted})
+        self._shadow_for = {key: known for key, known in self._shadow_for.items() if any(key == k for k, *_ in wanted)}
+        for name, one, parts, points, source in wanted:
+            key = (source, tuple(part.id for part in parts), placed)
+            known = self._shadow_for.get(name)
+            if known is not None and known[0] is source and known[1:] == key[1:]:
+                continue
+            self._shadow_for[name] = key
+            renderer.set_shadow(name, shadow_of(one, parts, points, world) if parts else None)
+
+    @property
+    def placed(self) -> tuple[float, ...] | None:
+        """Where the figure in hand stands."""
+        return self.c.frames.placed
 
     def send_parts(self, renderer: Renderer, stroke: AnyStroke) -> None:
         """Every shown part, and left of the seam the compared weave's."""
@@ -89,7 +89,12 @@ class Buffers:
         parts = c.frames.seen_parts
         other, other_frame = c.frames.other, c.frames.other_frame()
         shown = {part.id for part in parts} | ({part.id + OTHER for part in parts} if other is not None else set())
+        beside = c.frames.others()
+        shown |= {beside_key(one.character, part) for one in beside for part in one.parts}
         renderer.keep_parts(shown)
+        for one in beside:
+            for part in one.parts:
+                show_smooth(renderer, beside_key(one.character, part), part, one.points[part.id])
         for part in parts:
             points = frame.points[part.id]
             if stroke is not None and stroke.part.id == part.id and character.skeleton is not None:
@@ -103,11 +108,7 @@ class Buffers:
         stroke: AnyStroke,
     ) -> None:  # fmt: skip
         """A part's points and lens, smoothed where it is a cage."""
-        fine = smoothed(part) if part.smooth is not Subdivision.NONE else None
-        if fine is not None:
-            renderer.show_part(key, fine.mesh, fine.matrix @ points)
-        else:
-            renderer.show_part(key, part.mesh, points)
+        fine = show_smooth(renderer, key, part, points)
         if self.c.state.viewing.lens is Lens.NONE:
             return
         known = lens_key(self.c, character, stroke, part, frame)
@@ -126,37 +127,19 @@ class Buffers:
         return self._matrices[1]
 
     def looks(self, renderer: Renderer, character: Character) -> dict[str, list[Look]]:
-        """Materials as the renderer has them, by part."""
-        looks = []
-        images = {image.name: image for image in character.images}
-        for material in character.materials:
-            textured = self.c.state.viewing.display is Display.TEXTURED
-            base, relief, metal, occlusion, emissive = (
-                self._picture(renderer, images[name]) if textured and name in images else None
-                for name in (
-                    material.base_image, material.normal_image, material.metal_image, material.occlusion_image,
-                    material.emissive_image,
-                )
-            )  # fmt: skip
-            r, g, b, a = material.base_colour
-            alpha = a if material.see_through else 1.0
-            look = Look((r, g, b), alpha, material.metallic, material.roughness, base, relief, material.normal_scale, metal)
-            looks.append(
-                replace(look, occlusion=occlusion, shaded=material.occlusion, emissive=emissive, glow=material.emissive)
-            )
-        return {key: looks for part in character.included for key in (part.id, part.id + OTHER)}
+        """Materials as the renderer has them, by part; those of the figures beside, too."""
+        textured = self.c.state.viewing.display is Display.TEXTURED
+        present = images_of(self.c.state.document.characters)
+        own = self.pictures.looks(renderer, character, present, textured=textured)
+        found = {key: own for part in character.included for key in (part.id, part.id + OTHER)}
+        for one in self.c.frames.others():
+            theirs = self.pictures.looks(renderer, one.character, present, textured=textured)
+            found |= {beside_key(one.character, part): theirs for part in one.parts}
+        return found
 
     def _picture(self, renderer: Renderer, image: Image) -> str:
-        """The renderer's key of a picture, sent at its first use. The picture is held as long as it is on the card:
-        another at the same address would pass for it."""
-        key = str(id(image))
-        if key not in renderer.pictures:
-            character = self.c.character
-            present = {str(id(i)) for i in (*character.images, *(r.image for r in character.references))}
-            renderer.keep_pictures(present)
-            self._images = {k: i for k, i in self._images.items() if k in present} | {key: image}
-            renderer.set_picture(key, pixels(image))
-        return key
+        """The renderer's key of a picture, sent at its first use."""
+        return self.pictures.key(renderer, image, images_of(self.c.state.document.characters))
 
     def boards(
         self, renderer: Renderer, character: Character | None, camera: Camera
@@ -178,9 +161,3 @@ class Buffers:
             at = np.array(reference.centre) + depth
             result.append((key, np.array([at - a - b, at + a - b, at + a + b, at - a + b]), reference.alpha))
         return result
-
-
-@by_identity
-def smoothed(part: Part) -> Smoothed:
-    """A part's cage smoothed as it asks; the topology is worked out once, points follow by one product."""
-    return (catmull_clark if part.smooth is Subdivision.CATMULL_CLARK else loop)(part.mesh, part.levels)

@@ -9,7 +9,7 @@ import numpy as np
 
 from pegloom.app.state.store import Store
 from pegloom.core.arrays import FloatArray
-from pegloom.scene.camera import Camera
+from pegloom.scene.camera import Camera, Placed
 from pegloom.scene.lenses import Lens
 
 MOST_VIEWS = 60
@@ -29,28 +29,36 @@ class CameraControl:
 
     def __init__(self, store: Store, changed: Callable[[], None]) -> None:
         self.store, self.changed = store, changed
-        self.present = Camera()
+        self.kept = Camera()
+        self.placed: Callable[[], Placed | None] = lambda: None
+        """Where the figure in hand stands just now."""
         self.steps: list[ViewStep] = []
         self.at = -1
 
+    @property
+    def present(self) -> Camera:
+        placed = self.placed()
+        return self.kept if placed is None else replace(self.kept, placed=placed)
+
     def take(self, camera: Camera) -> None:
-        self.present = camera
+        self.kept = camera.world
         self.changed()
 
     def frame(self, points: FloatArray, aspect: float, *, nearest: float = 0.0, room: float = 1.18) -> None:
         """Points (n, 3) into the middle, no nearer than `nearest` metres; room : share of them that is shown, over 1."""
         camera = self.present.framing(points, aspect=aspect, room=room)
-        self.take(replace(camera, distance=max(camera.distance, nearest)))
+        self.take(replace(camera, distance=max(camera.distance, nearest * camera.scale)))
 
     def centre_on(self, point: FloatArray, distance: float) -> None:
-        """A place in space into the middle."""
-        x, y, z = (float(v) for v in np.asarray(point))
-        self.take(replace(self.present, target=(x, y, z), distance=distance))
+        """A place in the figure's space into the middle, seen from so many of its metres."""
+        here = self.present
+        x, y, z, _ = (float(v) for v in here.world_from_figure @ [*np.asarray(point), 1.0])
+        self.take(replace(here, looks_at=(x, y, z), distance=distance * here.scale))
 
     def settle(self) -> None:
         """The view has come to rest: it is one to go back to, unless it is the one already."""
         viewing = self.store.state.viewing
-        now = ViewStep(self.present, viewing.hidden, viewing.lens)
+        now = ViewStep(self.kept, viewing.hidden, viewing.lens)
         if self.at >= 0 and self.steps[self.at] == now:
             return
         self.steps = [*self.steps[max(self.at + 2 - MOST_VIEWS, 0) : self.at + 1], now]
@@ -74,7 +82,7 @@ class CameraControl:
             return False
         self.at = at
         step = self.steps[at]
-        self.present = step.camera
+        self.kept = step.camera
         self.store.put(hidden=step.hidden, lens=step.lens)
         self.changed()
         return True

@@ -38,6 +38,8 @@ STAGE_TABLE = (
     ("wheel", "zoom to the pointer"),
     ("Ctrl+wheel, Shift+wheel", "brush size, brush strength"),
     ("left", "pick; drag pegs, joints, controls and handles; paint with the brush"),
+    ("double click on another figure", "take it in hand"),
+    ("left, placing figures", "drag them on the ground; Shift turns, Ctrl in steps"),
     ("left, rotating (R) in Mesh", "rotate the figure about its upright; Ctrl by 15 degrees"),
     ("left on empty ground", "a box, with Alt a lasso; Shift adds"),
     ("left with the brush", "paint; held Ctrl takes away, held A evens out"),
@@ -69,6 +71,7 @@ class Stage(QOpenGLWidget):
         self.setAccessibleName("The 3D view")
         self.c = c
         self.cameras = CameraControl(c.store, self._camera_changed)
+        self.cameras.placed = lambda: c.frames.placed
         self.picker = Picker(c)
         self.buffers = Buffers(c)
         self.renderer: Renderer | None = None
@@ -302,16 +305,21 @@ class Stage(QOpenGLWidget):
             points = np.array([[-0.9, 0, -0.3], [0.9, 1.7, 0.3]])
         else:
             points = np.concatenate(list(frame.points.values()))
+            points = np.concatenate([points, *(p for one in self.c.frames.others() for p in one.points.values())])
             more = self.c.area.beside(self.c)
             if more is not None:
                 points = np.concatenate([points, more])
         if len(points):
-            # Room above for the chips, and below for the hint.
+            # Room above for the chips, and below for the hint, along the world's upright.
+            placed = self.camera.world_from_figure
+            points = points @ placed[:3, :3].T + placed[:3, 3]
             low, high = points.min(axis=0), points.max(axis=0)
             top, bottom = self.margins
             tall = float(high[1] - low[1]) / max(self.height() - top - bottom, 80)
             middle = (low + high) / 2 * [1, 0, 1]
             points = np.concatenate([points, [middle + [0, high[1] + top * tall, 0], middle + [0, low[1] - bottom * tall, 0]]])
+            back = np.linalg.inv(placed)
+            points = points @ back[:3, :3].T + back[:3, 3]
         self.cameras.frame(points, self._aspect, room=CLOSE)
         self._all = self.camera
 
@@ -435,6 +443,13 @@ class Stage(QOpenGLWidget):
             self._press(at)
         if self.c.state.dragging is not (self.drag is not None):
             self.c.store.put(dragging=self.drag is not None)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        """A double click is some tool's, else one press more."""
+        assert event is not None
+        left = event.button() == Qt.MouseButton.LeftButton
+        if not left or self.drag is not None or not any(tool.double(self, self._pointer(event)) for tool in self._tools()):
+            self.mousePressEvent(event)
 
     def _press(self, at: Pointer) -> None:
         wanted = self.c.state.tooling.wanted

@@ -96,6 +96,10 @@ class StageTool:
     def press(self, view: StageView, at: Pointer) -> Drag | None:
         raise NotImplementedError
 
+    def double(self, view: StageView, at: Pointer) -> bool:
+        """A double click. Returns whether it was this tool's."""
+        return False
+
     def hover(self, view: StageView, x: float, y: float) -> tuple[str, str]:
         return "", ""
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time as clock
-from dataclasses import replace
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from pegloom.app.state.hiding import HIDDEN_CONTROL, hidden_control
-from pegloom.app.state.state import RANGE_TEST, TRIAL_FRAMES, State
+from pegloom.app.state.state import RANGE_TEST, SCENE, TRIAL_FRAMES, State
 from pegloom.app.state.store import Store
 from pegloom.core.arrays import FloatArray
 from pegloom.core.memo import by_identity
@@ -24,9 +25,31 @@ from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.model import Character, Part
+from pegloom.document.world import clip_of, pose_in, world_of
+from pegloom.scene.camera import Placed, placed_by
 from pegloom.scene.drawing import reach_lines
 from pegloom.scene.live_springs import LiveSprings
 
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Beside:
+    """A figure that is not in hand, as it stands in the space of the one that is.
+
+    frame : in its own space. matrix (4, 4) : hand_from_own. points (n, 3) : of its parts by id, in the space of the one in hand.
+    """
+
+    character: Character
+    frame: PosedFrame
+    matrix: FloatArray
+    points: Mapping[str, FloatArray]
+
+    @property
+    def parts(self) -> tuple[Part, ...]:
+        """Those that show."""
+        return tuple(p for p in self.character.at_level(0) if f"{PART}{p.id}" not in self.frame.unseen)
+
+
+NOBODY: tuple[Beside, ...] = ()
 REST = Pose()
 SAMPLES = 12
 """Frames of a clip that are asked how far its joints come."""
@@ -52,6 +75,10 @@ class Frames:
         """When something was dragged last, by the clock on the wall."""
         self.live: LiveSprings | None = None
         """Follow-through while something is dragged, and until it hangs still again."""
+        self._others: dict[str, tuple[Known, float]] = {}
+        self._worlds: tuple[tuple[object, ...], dict[str, FloatArray]] | None = None
+        self._placed: tuple[FloatArray, Placed | None] | None = None
+        self._beside: dict[str, Beside] = {}
         self.behind = False
         """Follow-through of the clip is not worked out up to the frame that is shown."""
 
@@ -87,6 +114,83 @@ class Frames:
         self._frame = _evaluated(self._frame, character, self.pose, self._springs(character))
         return self._frame[3]
 
+    # The other figures
+
+    @property
+    def together(self) -> bool:
+        """Whether the other figures of the document are in the view, too: where one poses and plays."""
+        state = self.store.state
+        return len(state.document.characters) > 1 and not state.at_rest and not state.weighing
+
+    def worlds(self) -> Mapping[str, FloatArray]:
+        """Where each figure stands just now: world_from_figure (4, 4) by id."""
+        state = self.store.state
+        document, time, here = state.document, state.common_time, self.frame()
+        key = (*document.characters, here)
+        if self._worlds is not None and len(key) == len(self._worlds[0]) - 1 and all(a is b for a, b in zip(key, self._worlds[0], strict=False)) and self._worlds[0][-1] == time:
+            return self._worlds[1]
+        active = state.character
+
+        def joints_of(character: Character) -> FloatArray:
+            if character is active and here is not None:
+                return here.joints
+            return self._other_known(character, time)[3].joints
+
+        self._worlds = ((*key, time), world_of(document, time, joints_of))
+        return self._worlds[1]
+
+    @property
+    def placed(self) -> Placed | None:
+        """Where the figure in hand stands, as a camera keeps it; None where it is alone in the view."""
+        character = self.store.state.character
+        if character is None or not self.together:
+            return None
+        matrix = self.worlds()[character.id]
+        if self._placed is None or self._placed[0] is not matrix:
+            self._placed = (matrix, placed_by(matrix))
+        return self._placed[1]
+
+    def _other_known(self, character: Character, time: float) -> Known:
+        known = self._others.get(character.id)
+        if known is None or known[0][0] is not character or known[1] != time:
+            pose = pose_in(character, time)
+            if known is not None and known[0][0] is character and clip_of(character) is None and known[0][1] is pose:
+                self._others[character.id] = (known[0], time)
+                return known[0]
+            swings = self._swings(character, time) if isinstance(pose, Pose) else SETTLED
+            self._others[character.id] = ((character, pose, swings, evaluate(character, pose, swings)), time)
+        return self._others[character.id][0]
+
+    def _swings(self, character: Character, time: float) -> FloatArray:
+        """What follows through on another figure; it hangs still where that is not worked out in time."""
+        clip = clip_of(character)
+        if clip is None or not has_springs(character.skeleton, character.rig, clip):
+            return SETTLED
+        assert character.skeleton is not None and character.rig is not None
+        track, own = track_of(character.skeleton, character.rig, clip, edits.posed(character)), character.figure.own_time(time, clip.length)
+        if not track.go_on(own + 2 * TICK, AT_ONCE):
+            self.behind = True
+            return SETTLED
+        return track.at(own)
+
+    def others(self) -> tuple[Beside, ...]:
+        """The other figures that are seen, where they stand beside the one in hand."""
+        state, active = self.store.state, self.store.state.character
+        if active is None or not self.together:
+            return NOBODY
+        worlds, time = self.worlds(), state.common_time
+        back = np.linalg.inv(worlds[active.id])
+        found = []
+        for character in state.document.characters:
+            if character.id == active.id or not character.figure.shown:
+                continue
+            frame, matrix, before = self._other_known(character, time)[3], back @ worlds[character.id], self._beside.get(character.id)
+            if before is None or before.frame is not frame or not np.array_equal(before.matrix, matrix):
+                points = {part: p @ matrix[:3, :3].T + matrix[:3, 3] for part, p in frame.points.items()}
+                self._beside[character.id] = before = Beside(character, frame, matrix, points)
+            found.append(before)
+        return tuple(found)
+
     def _springs(self, character: Character) -> FloatArray:
         """What the springs remember in the frame that is shown; empty where they hang still."""
         state, rig, skeleton = self.store.state, character.rig, character.skeleton
@@ -94,6 +198,10 @@ class Frames:
         if rig is None or skeleton is None or not rig.springs or state.at_rest or not isinstance(self.pose, Pose):
             self.live = None
             return SETTLED
+        if state.clock.source == SCENE:
+            self.live = None
+            clip = clip_of(character)
+            return self._of_clip(character, clip, character.figure.own_time(state.clock.time, clip.length)) if clip is not None else SETTLED
         if state.clock.source:
             self.live = None
             return self._of_clip(character, state.clip, state.clock.time)
@@ -159,7 +267,8 @@ class Frames:
         if state.clock.source == RANGE_TEST:
             times = (np.arange(len(state.trials)) + 0.5) * TRIAL_FRAMES / 30
         else:
-            times = np.linspace(0.0, max(state.length, 0.0), SAMPLES if state.clip is not None else 1)
+            moving = state.clip is not None or source_moves(state)
+            times = np.linspace(0.0, max(state.length, 0.0), SAMPLES if moving else 1)
         found = []
         for time in times.tolist():
             pose = pose_at(state, time)
@@ -238,6 +347,8 @@ def pose_at(state: State, time: float) -> Shown:
     source, kept, clip = state.clock.source, state.kept_pose, state.clip
     if source == RANGE_TEST and character.skeleton is not None:
         return range_pose(character.skeleton, time)
+    if source == SCENE:
+        return pose_in(character, time)
     if kept is not None:
         return kept.pose
     if clip is None:
@@ -246,6 +357,11 @@ def pose_at(state: State, time: float) -> Shown:
     if isinstance(pose, Pose) and state.draft_pose is not None:
         return Pose({**pose.values, **state.draft_pose.values})
     return pose
+
+
+def source_moves(state: State) -> bool:
+    """Whether all figures play, and the one in hand with them."""
+    return state.clock.source == SCENE and state.character is not None and clip_of(state.character) is not None
 
 
 def range_pose(skeleton: Skeleton, seconds: float) -> Shown:

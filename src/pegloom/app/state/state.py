@@ -19,12 +19,15 @@ from pegloom.core.motion.trials import Trial, trials_of
 from pegloom.core.rig.pose import Pose
 from pegloom.document.history import Draft
 from pegloom.document.model import Character, Document, KeptPose, Part
+from pegloom.document.world import scene_length, scene_rate
 from pegloom.scene.brushes import Brush, Painting
 from pegloom.scene.display import Display
 from pegloom.scene.ground import Tone
 from pegloom.scene.lenses import Lens
 
 RANGE_TEST = "range test"
+SCENE = "all figures"
+"""What the strip plays where every figure plays its clip on the common time."""
 TRIAL_FRAMES = 40
 """Frames of the range test each trial takes: there and back."""
 
@@ -213,7 +216,7 @@ class Viewing:
 class Clock:
     """What the strip plays.
 
-    source : "" for the pose of the document, RANGE_TEST, a kept trial's id or a clip's.
+    source : "" for the pose of the document, RANGE_TEST, SCENE, a kept trial's id or a clip's.
     time : seconds.
     part : the range (seconds) that is played and shown, of the source; None for all of it.
     shown_rate : pictures a second that playing comes to, where that is fewer than it should; 0 where it holds.
@@ -377,6 +380,14 @@ class State:
         return next((one for one in clip.layers if one.id == wanted), None) if clip is not None and wanted else None
 
     @property
+    def common_time(self) -> float:
+        """Seconds of the time that all figures share: the strip's, told from where the clip on it begins there."""
+        character = self.character
+        if character is None or self.clock.source == SCENE or not character.figure.clip or self.clock.source != character.figure.clip:
+            return self.clock.time
+        return self.clock.time + character.figure.start
+
+    @property
     def kept_pose(self) -> KeptPose | None:
         """The user's own trial pose that the strip plays."""
         some = self.character.trials if self.character is not None else ()
@@ -391,11 +402,15 @@ class State:
     @property
     def rate(self) -> float:
         """Frames a second of what the strip plays."""
+        if self.clock.source == SCENE:
+            return scene_rate(self.document)
         return self.clip.rate if self.clip is not None else 30.0
 
     @property
     def length(self) -> float:
         """Seconds of what the strip plays."""
+        if self.clock.source == SCENE:
+            return scene_length(self.document)
         if self.clock.source == RANGE_TEST:
             return len(self.trials) * TRIAL_FRAMES / self.rate
         if self.kept_pose is not None:
@@ -459,7 +474,7 @@ def without_stale(state: State, before: Character | None) -> State:
     changes: dict[str, Any] = {}
     source = state.clock.source
     played = {c.id for c in character.clips} | {t.id for t in character.trials} if character is not None else set()
-    if source not in ("", RANGE_TEST) and source not in played:
+    if source not in ("", RANGE_TEST, SCENE) and source not in played:
         changes |= {"source": "", "time": 0.0}
     counts = {p.id: p.mesh.vertex_count for p in character.parts} if character is not None else {}
     had = {p.id: p.mesh.vertex_count for p in before.parts} if before is not None else {}

@@ -51,7 +51,10 @@ class ScrubLabel(QLabel):
     ended = pyqtSignal()
 
     def __init__(self, text: str) -> None:
-        super().__init__(text)
+        super().__init__()
+        # Names come from files: one that looks like markup must not load what it names.
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
         self.setProperty("role", "soft")
         self.setCursor(Qt.CursorShape.SizeHorCursor)
         self.setToolTip("Drag sideways to change it; Ctrl finer, Shift coarser")

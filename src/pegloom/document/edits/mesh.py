@@ -42,7 +42,7 @@ def bring_in(
         skin = Skin("from the file", most, MappingProxyType(dict(weights)))
     told = None if skeleton is None else with_sides(_laid_in(skeleton, parts))
     character = Character(
-        f"character{len(document.characters)}", name, parts=parts, materials=materials, images=images,
+        next(i for k in range(len(document.characters) + 1) if (i := f"character{len(document.characters) + k}") not in {c.id for c in document.characters}), name, parts=parts, materials=materials, images=images,
         skeleton=told, adopted=told, skin=skin, clips=clips,
         import_notes=import_lines(parts, materials, images, skeleton, weights, clips, notes),
     )  # fmt: skip

@@ -12,6 +12,7 @@ import numpy as np
 from pegloom.core.errors import PegLoomError, ProjectFileError, ShapeError, one_line
 from pegloom.core.geometry.mesh import LAYER_WIDTHS
 from pegloom.core.motion.retarget import Source
+from pegloom.core.motion.together import LARGEST, SMALLEST, Figure, Stance
 from pegloom.core.rig.changes import ChannelChange, ControlChange
 from pegloom.core.rig.controls import Control
 from pegloom.core.rig.plan import make_plan
@@ -31,6 +32,7 @@ from pegloom.files.soundness import weights as sound_weights
 
 MOST_STEPS, MOST_INFLUENCES = 1000, 64
 MOST_SIZE, MOST_POINTS = 1e6, 20_000
+MOST_STANDS = 1000
 COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 
 
@@ -66,6 +68,15 @@ def out_of_rule(result: Any) -> str:
         return f".steps: 0 to {MOST_STEPS} were expected, found {result.steps}"
     if isinstance(result, Reference) and result.along not in ("x", "y", "z"):
         return f".along: x, y or z was expected, found {result.along[:20]}"
+    if isinstance(result, Stance):
+        if not SMALLEST <= result.scale <= LARGEST:
+            return f".scale: {SMALLEST:g} to {LARGEST:g} was expected, found {result.scale:g}"
+        if not np.isfinite([*result.at, *result.turn]).all() or abs(np.linalg.norm(result.turn) - 1.0) > 1e-3:
+            return ".turn: a place and a quaternion of length 1 were expected"
+    if isinstance(result, Figure):
+        starts = [stand.start for stand in result.stands]
+        if not 1 <= len(starts) <= MOST_STANDS or not np.isfinite([*starts, result.start]).all() or starts != sorted(starts):
+            return f".stands: 1 to {MOST_STANDS} in the order of time were expected"
     if isinstance(result, Skin) and not 0 <= result.influences <= MOST_INFLUENCES:
         return f".influences: 0 to {MOST_INFLUENCES} were expected, found {result.influences}"
     return ""

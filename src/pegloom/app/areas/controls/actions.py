@@ -187,15 +187,8 @@ def duplicate(c: Context) -> None:
     """The character once more, to try another way."""
     c.try_edit(
         "Duplicate the character", edits.duplicate_character,
-        lambda _: c.say(f"This is {c.character.name}; “Next character” leads back to the other"),
+        lambda _: c.say(f"This is {c.character.name}, beside the other; “Next character” leads back to it"),
     )  # fmt: skip
-
-
-def next_character(c: Context) -> None:
-    """The next of the document's characters in hand."""
-    document = c.state.document
-    following = document.characters[(document.active + 1) % len(document.characters)]
-    c.try_edit(f"To {following.name}", lambda d: edits.take_character(d, following.id), lambda _: c.say(f"This is {following.name}"))
 
 
 def hold_root(c: Context, value: float) -> None:
@@ -228,7 +221,6 @@ ACTIONS = (
     Action("controls.mirror_left", "Mirror the rig, left to right", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "left"), needs=WITH_RIG),
     Action("controls.mirror_right", "Mirror the rig, right to left", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "right"), needs=WITH_RIG),
     Action("character.duplicate", "Duplicate the character", "Edit", "Try another way on a copy", duplicate, needs=WITH_CHARACTER),
-    Action("character.next", "Next character", "Edit", "Another of this project's characters in hand", next_character, needs=WITH_CHARACTER),
     Action("controls.arms_ik", "Arms to IK", "Controls", "Both arms to IK, matched", partial(arms, 1.0), needs=WITH_RIG),
     Action("controls.arms_fk", "Arms to FK", "Controls", "Both arms to FK, matched", partial(arms, 0.0), needs=WITH_RIG),
 )  # fmt: skip

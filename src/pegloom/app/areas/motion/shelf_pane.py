@@ -17,6 +17,7 @@ from PyQt6.QtWidgets import (
     QStyledItemDelegate,
     QStyleOptionViewItem,
     QVBoxLayout,
+    QWidget,
 )
 
 from pegloom.app.areas.motion.borrowing import BorrowSettings, Onto
@@ -33,6 +34,7 @@ from pegloom.app.areas.motion.shelving import (
     figure_of,
     look,
     made_ready,
+    others,
     pick,
     rows_of,
     search,
@@ -46,7 +48,7 @@ from pegloom.app.jobs import Order
 from pegloom.app.state.state import State
 from pegloom.app.theme import current, put_icon
 from pegloom.app.widgets import action_button, button, label
-from pegloom.app.widgets.fields import choice, narrow, number, tick, whole
+from pegloom.app.widgets.fields import choice, fill, narrow, number, tick, whole
 from pegloom.app.widgets.panel import Panel
 from pegloom.core.errors import PegLoomError
 from pegloom.core.motion.shelf.card import KINDS, ClipCard
@@ -234,6 +236,18 @@ class ShelfPane(Panel):
         column.addWidget(self.about)
         self.partner = button("", "shelf.partner", self._to_partner, role="plain", tip="The clip another figure plays at the same time")
         column.addWidget(self.partner)
+        self.two = QWidget()
+        line = QHBoxLayout(self.two)
+        line.setContentsMargins(0, 0, 0, 0)
+        self.other = QComboBox()
+        narrow(self.other)
+        self.other.setObjectName("shelf.other")
+        self.other.setAccessibleName("Who plays the clip that belongs to it")
+        self.other.activated.connect(lambda _: c.store.put_setting(ShelfSettings, other=self.other.currentData()))
+        line.addWidget(label("With", "soft"))
+        line.addWidget(self.other, 1)
+        line.addWidget(action_button(q["shelf.for_two"], "Take for two"))
+        column.addWidget(self.two)
         line = QHBoxLayout()
         self.speed = number(self, ShelfSettings, "speed", 0.25, 4.0, name="shelf.speed", suffix=" x", step=0.1)
         self.speed.setAccessibleName("Speed")
@@ -336,7 +350,7 @@ class ShelfPane(Panel):
     # What is shown
 
     def key(self, state: State) -> tuple[object, ...]:
-        return (settings(state), state.stored.character)
+        return (settings(state), *state.stored.characters, state.stored.active)
 
     def _card(self, state: State) -> ClipCard | None:
         try:
@@ -361,6 +375,10 @@ class ShelfPane(Panel):
         self.partner.setVisible(card is not None and bool(card.partner))
         if card is not None and card.partner:
             self.partner.setText(f"With it: {shelf().card(card.partner).title}")
+        some = others(state)
+        self.two.setVisible(card is not None and bool(card.partner) and bool(some))
+        fill(self.other, [(one.name, one.id) for one in some])
+        self.other.setCurrentIndex(max(self.other.findData(own.other), 0))
         self.star.setChecked(card is not None and card.id in self.favourites)
         self.off.setVisible(card is not None and card.own)
         if card is not None and not own.part:

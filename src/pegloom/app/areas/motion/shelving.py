@@ -11,7 +11,7 @@ from typing import NamedTuple
 import numpy as np
 from PyQt6.QtCore import QTimer
 
-from pegloom.app.actions.action import Action
+from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, WITH_JOINTS
 from pegloom.app.areas.motion.borrowing import BorrowSettings, Onto
 from pegloom.app.areas.motion.bringing import BringSettings, led
@@ -31,7 +31,7 @@ from pegloom.core.motion.retell import posed_at
 from pegloom.core.motion.shelf.card import KINDS, ClipCard
 from pegloom.document import edits
 from pegloom.document.edits.borrow import Lent
-from pegloom.document.model import Document
+from pegloom.document.model import Character, Document
 from pegloom.files.reports import unforeseen
 from pegloom.files.shelf import Shelf
 
@@ -48,11 +48,12 @@ ALL, FAVOURITES, RECENT, OWN = "", "favourites", "recent", "own"
 class ShelfSettings(Setting):
     """words : searched for. group : ALL, FAVOURITES, RECENT, OWN or a kind. picked : id of the clip in hand. like : id of the clip
     whose like is shown. mirror, in_place, speed, part, first, last : how it is taken. seconds : over which clips are joined.
+    other : id of the character that plays the clip belonging to it, where two do.
     kept : counts changes of what is kept beside the document.
     """
 
     ID = "clip_shelf"
-    PASSING = frozenset({"words", "picked", "like", "mirror", "part", "first", "last", "kept", "speed", "group"})
+    PASSING = frozenset({"words", "picked", "like", "mirror", "part", "first", "last", "kept", "speed", "group", "other"})
 
     words: str = ""
     group: str = ALL
@@ -65,6 +66,7 @@ class ShelfSettings(Setting):
     first: int = 0
     last: int = 60
     seconds: float = 0.3
+    other: str = ""
     kept: int = 0
 
 
@@ -260,6 +262,41 @@ def take(c: Context) -> None:
     c.job(f"Take {card.title}", edit, title=f"Taking {card.title}", then=then)
 
 
+def others(state: State) -> list[Character]:
+    """The characters that can play with the one in hand: those with joints."""
+    return [one for one in state.document.characters if one is not state.character and one.skeleton is not None]
+
+
+def take_for_two(c: Context) -> None:
+    """The clip in hand becomes one of this character, the one belonging to it one of another, and both stand and play together."""
+    own, some = settings(c.state), others(c.state)
+    card = shelf().card(own.picked) if own.picked else None
+    if card is None or not card.partner:
+        c.say("Pick a clip that two play first, as hand over or shake hands", error=True)
+        return
+    other = next((one for one in some if one.id == own.other), some[0])
+    here = c.character
+    stop_looking(c)
+    onto = c.state.settings.of(BorrowSettings).onto
+    controls = onto is Onto.CONTROLS and here.rig is not None and other.rig is not None
+    on_ik = led(here.rig, c.state.settings.of(BringSettings).limbs) if controls and here.rig is not None else None
+
+    def edit(document: Document, progress: Progress) -> tuple[Document, tuple[Lent, Lent]]:
+        progress(0.02, f"reading {card.title}")
+        cards = (card, shelf().card(card.partner))
+        sources = (shelf().source(cards[0].id), shelf().source(cards[1].id))
+        return edits.take_for_two(document, cards, sources, (here.id, other.id), controls=controls, on_ik=on_ik, options=CarryOptions(mirror=own.mirror), progress=progress)
+
+    def then(lent: tuple[Lent, Lent]) -> None:
+        shelf().used(card.id)
+        c.store.put_setting(ShelfSettings, kept=settings(c.state).kept + 1)
+        c.player.play_source(lent[0].clip)
+        c.say(f"{here.name} and {other.name} play together now; “All figures” on the strip shows both")
+        c.view.show_all()
+
+    c.job(f"Take {card.title} for two", edit, title=f"Taking {card.title} and its partner", then=then)
+
+
 def _options(own: ShelfSettings, source: Source) -> CarryOptions:
     if not own.part:
         return CarryOptions(in_place=own.in_place, mirror=own.mirror)
@@ -353,9 +390,12 @@ def join_clip(c: Context) -> None:
     c.change(f"{clip.name}, then {other.name}", lambda d: edits.join_clips(d, clip.id, other.id, seconds=seconds), slow=True, doing="joining them", then=c.player.play_source)
 
 
+OTHERS = Need("another with joints", "Bring in another character with joints first", lambda s: bool(others(s)), "figures.bring")
+
 ACTIONS = (
     Action("shelf.open", "Clip shelf", "Motion", "Clips found in plain words, looked at on this character, taken", toggle, key="Shift+L", needs=WITH_JOINTS, on=shelf_open),
     Action("shelf.take", "Take the clip", "Motion", "The clip picked on the shelf becomes one of this character", take, needs=WITH_JOINTS),
+    Action("shelf.for_two", "Take for two", "Motion", "This clip for the character in hand, the one belonging to it for another, both placed", take_for_two, needs=(*WITH_JOINTS, OTHERS)),
     Action("shelf.like", "More like this", "Motion", "Clips that move alike, whatever they are called", more_like, needs=WITH_JOINTS, on=lambda s: bool(settings(s).like)),
     Action("shelf.favour", "Favourite", "Motion", "Keep the clip picked on the shelf among the favourites, or no more", favour, needs=WITH_JOINTS),
     Action("shelf.put", "Put my own on the shelf", "Motion", "BVH, GLB or USD: copied, measured, found like the others", put_own, needs=WITH_JOINTS),

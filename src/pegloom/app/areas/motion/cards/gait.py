@@ -116,6 +116,7 @@ class GaitCard(Card):
         self.cost = label("", "caption", wrap=True)
         self.cost.setObjectName("gait.cost")
         self.better = button("", "gait.better", lambda: take_rate(c, self.wanted_rate), role="plain")
+        self.better.setAccessibleName("Take the better frame rate")
         self.body.addWidget(self.cost)
         self.body.addWidget(self.better)
         self.wanted_rate = 0.0

@@ -1,0 +1,125 @@
+"""Several characters in one world at one moment: what each plays, how it is posed, where it stands."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray
+from pegloom.core.motion.clips import Clip, sample
+from pegloom.core.motion.follow_through import has_springs, track_of
+from pegloom.core.motion.together import rigid
+from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.kernels.walk import SETTLED
+from pegloom.core.rig.pose import Pose, Shown
+from pegloom.document.evaluate import PosedFrame, evaluate
+from pegloom.document.model import Character, Document
+
+JointsOf = Callable[[Character], FloatArray]
+"""Joints (j, 4, 4) of a character at the moment, in its own space."""
+
+
+def clip_of(character: Character) -> Clip | None:
+    """What a character plays beside the others."""
+    return next((clip for clip in character.clips if clip.id == character.figure.clip), None)
+
+
+def scene_length(document: Document) -> float:
+    """Seconds until the last of the shown figures' clips has ended and the last of them was handed on; 2 where none plays."""
+    shown = [c for c in document.characters if c.figure.shown]
+    ends = [c.figure.start + clip.length for c in shown if (clip := clip_of(c)) is not None]
+    ends += [c.figure.stands[-1].start for c in shown if len(c.figure.stands) > 1]
+    return max(ends, default=0.0) or 2.0
+
+
+def scene_rate(document: Document) -> float:
+    """Frames a second of the fastest clip that plays; 30 where none does."""
+    return max((clip.rate for c in document.characters if c.figure.shown and (clip := clip_of(c)) is not None), default=30.0)
+
+
+def pose_in(character: Character, time: float) -> Shown:
+    """The pose a character has in the world at a common time (seconds)."""
+    clip = clip_of(character)
+    if clip is None:
+        return character.pose
+    return sample(clip, character.figure.own_time(time, clip.length), character.skeleton, character.pose, character.rig)
+
+
+def swings_in(character: Character, time: float) -> FloatArray:
+    """What follows through remembers then; empty where nothing does."""
+    clip, skeleton, rig = clip_of(character), character.skeleton, character.rig
+    if clip is None or skeleton is None or rig is None or not has_springs(skeleton, rig, clip):
+        return SETTLED
+    track = track_of(skeleton, rig, clip, character.pose if isinstance(character.pose, Pose) else Pose())
+    own = character.figure.own_time(time, clip.length)
+    track.go_on(own + 0.05)
+    return track.at(own)
+
+
+def frame_in(character: Character, time: float) -> PosedFrame:
+    """A character at a common time, in its own space."""
+    pose = pose_in(character, time)
+    return evaluate(character, pose, swings_in(character, time) if isinstance(pose, Pose) else SETTLED)
+
+
+def joints_in(character: Character, time: float) -> FloatArray:
+    """Joints (j, 4, 4) of a character at a common time, in its own space."""
+    if character.skeleton is None:
+        return np.zeros((0, 4, 4))
+    pose = pose_in(character, time)
+    swings = swings_in(character, time) if isinstance(pose, Pose) else SETTLED
+    return evaluate_rig(character.skeleton, character.rig, pose, swings).joints
+
+
+def world_of(document: Document, time: float, joints_of: JointsOf | None = None) -> dict[str, FloatArray]:
+    """world_from_character (4, 4) of all characters by id at a common time.
+
+    joints_of : where the joints of one that carries others are; of what it plays where none is given. What is carried by
+    somebody who is gone, or in a circle, stands in the world.
+    """
+    by_id = {c.id: c for c in document.characters}
+    found: dict[str, FloatArray] = {}
+    ask = joints_of or (lambda character: joints_in(character, time))
+
+    def place(character: Character, under: frozenset[str]) -> FloatArray:
+        if character.id in found:
+            return found[character.id]
+        stand = character.figure.stands[character.figure.stand_at(time)]
+        matrix = stand.stance.matrix
+        carrier = by_id.get(stand.carrier)
+        if carrier is not None and carrier.id not in under:
+            matrix = place(carrier, under | {character.id}) @ held_by(carrier, stand.joint, ask) @ matrix
+        found[character.id] = matrix
+        return matrix
+
+    for one in document.characters:
+        place(one, frozenset({one.id}))
+    return found
+
+
+def held_by(carrier: Character, joint: str, joints_of: JointsOf) -> FloatArray:
+    """carrier_from_joint (4, 4), place and rotation alone; the carrier itself for "" and for a joint that is gone."""
+    if carrier.skeleton is None or joint not in carrier.skeleton.index:
+        return np.eye(4)
+    return rigid(joints_of(carrier)[carrier.skeleton.index[joint]])
+
+
+def prefixes(document: Document) -> Mapping[str, str]:
+    """What goes before each character's names where several are exported, by id: no two alike, and none the beginning of
+    another, so that no two names can come to the same."""
+    told: dict[str, str] = {}
+    for character in document.characters:
+        wanted = plain_prefix(character.figure.prefix or character.name.split(",")[0])
+        name, number = wanted, 2
+        while any(name.startswith(other) or other.startswith(name) for other in told.values()):
+            name, number = f"{wanted.rstrip('_')}{number}_", number + 1
+        told[character.id] = name
+    return told
+
+
+def plain_prefix(text: str) -> str:
+    """Letters, digits and lines of a text, ending in a line: `wick_`."""
+    word = re.sub(r"[^\w]+", "_", text.strip(), flags=re.ASCII).strip("_").lower()
+    return f"{word or 'figure'}_"
