@@ -65,6 +65,7 @@ app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_
 R = TypeVar("R")
 BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
+Together = Annotated[bool, typer.Option("--together", help="All shown characters of the project, each with its prefix before its names.")]
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
 
 
@@ -411,6 +412,7 @@ def export(
     output: Annotated[Path, typer.Option("-o", "--output", help=".glb")],
     rest: Annotated[str, typer.Option(help="as-it-stands, t or a")] = "as-it-stands",
     joints: Annotated[str, typer.Option(help="all, without-helpers or bones")] = "all",
+    together: Together = False,
     as_json: Json = False,
 ) -> None:
     """Write a project's character as GLB, with its weights and clips."""
@@ -419,10 +421,14 @@ def export(
         raise EditError(f"there is no rest {rest}; choose {', '.join(RESTS)}")
     if joints not in JOINTS:
         raise EditError(f"there is no choice of joints {joints}; choose {', '.join(JOINTS)}")
-    document = edits.delivered(document, edits.DeliveredRest[RESTS[rest]])
+    in_hand = document.require_character().id
+    for one in document.characters if together else (document.require_character(),):
+        document = edits.delivered(edits.take_character(document, one.id), edits.DeliveredRest[RESTS[rest]])
+    document = edits.take_character(document, in_hand)
     if output.suffix.lower() != ".glb":
         raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
-    notes = writing.write_any(output, document, joints=uses.HandedJoints[JOINTS[joints]])
+    write = writing.write_together if together else writing.write_any
+    notes = write(output, document, joints=uses.HandedJoints[JOINTS[joints]])
     _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
 
 
@@ -481,6 +487,7 @@ def convert(
     output: Annotated[Path, typer.Argument(metavar="OUT", help=".glb, .obj, .ply, .stl, .usda, .usdc or .pegloom")],
     stand_up: Annotated[bool, typer.Option("--stand-up", help="Stand the mesh up first.")] = False,
     clean: Annotated[bool, typer.Option("--clean", help="Keep only the mesh: no skeleton, weights, clips.")] = False,
+    together: Together = False,
     as_json: Json = False,
 ) -> None:
     """Read a file and write it in another format; points stay where they are unless asked."""
@@ -489,7 +496,7 @@ def convert(
         document = edits.start_clean(document)
     if stand_up:
         document = edits.stand_up(document)
-    lost = writing.write_any(output, document)
+    lost = writing.write_together(output, document) if together else writing.write_any(output, document)
     character = document.require_character()
     result = {
         "output": str(output), "parts": [p.name for p in character.included],

@@ -44,10 +44,10 @@ class Outside:
         matrix[:3, 3] = parts["translation"]
         return matrix
 
-    def joint_worlds(self, time: float | None = None, clip: int = 0) -> dict[str, np.ndarray]:
+    def joint_worlds(self, time: float | None = None, clip: int = 0, skin: int = 0) -> dict[str, np.ndarray]:
         parents = {child: i for i, node in enumerate(self.gltf.nodes) for child in node.children or ()}
         worlds = {}
-        for number in self.gltf.skins[0].joints:
+        for number in self.gltf.skins[skin].joints:
             matrix, here = np.eye(4), number
             while here is not None:
                 matrix = self.node_local(here, time, clip) @ matrix
@@ -57,13 +57,14 @@ class Outside:
 
     def skinned(self, name: str, time: float | None = None, clip: int = 0) -> np.ndarray:
         """Posed points of the first primitive of a mesh."""
-        mesh = next(m for m in self.gltf.meshes if m.name == name)
+        at, mesh = next((k, m) for k, m in enumerate(self.gltf.meshes) if m.name == name)
+        bound = next(n.skin for n in self.gltf.nodes if n.mesh == at)
         attributes = mesh.primitives[0].attributes
         points = self.values(attributes.POSITION)
         joints, weights = self.values(attributes.JOINTS_0).astype(int), self.values(attributes.WEIGHTS_0)
-        skin = self.gltf.skins[0]
+        skin = self.gltf.skins[bound]
         inverse = self.values(skin.inverseBindMatrices).reshape(-1, 4, 4).transpose(0, 2, 1)
-        worlds = self.joint_worlds(time, clip)
+        worlds = self.joint_worlds(time, clip, bound)
         matrices = np.array([worlds[self.gltf.nodes[n].name] @ inverse[i] for i, n in enumerate(skin.joints)])
         flat = np.column_stack([points, np.ones(len(points))])
         return np.einsum("nk,nkab,nb->na", weights, matrices[joints], flat)[:, :3]

@@ -312,6 +312,7 @@ class Character:
     id: str
     name: str
     prefix: str = ""
+    """Goes before its names where several characters are exported; "" for one made from the character's name."""
     parts: tuple[Part, ...] = ()
     materials: tuple[Material, ...] = ()
     images: tuple[Image, ...] = ()

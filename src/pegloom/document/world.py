@@ -111,10 +111,12 @@ def prefixes(document: Document) -> Mapping[str, str]:
     another, so that no two names can come to the same."""
     told: dict[str, str] = {}
     for character in document.characters:
-        wanted = plain_prefix(character.figure.prefix or character.name.split(",")[0])
+        wanted = plain_prefix(character.prefix or character.name.split(",")[0])
         name, number = wanted, 2
         while any(name.startswith(other) or other.startswith(name) for other in told.values()):
-            name, number = f"{wanted.rstrip('_')}{number}_", number + 1
+            # Its first word is numbered: two names of which one begins the other differ there then.
+            first, rest = wanted.split("_", 1)
+            name, number = f"{first}{number}_{rest}", number + 1
         told[character.id] = name
     return told
 

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import json
 import struct
+from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -48,15 +49,8 @@ def write_glb(
     """
     if not character.included:
         raise EditError("there is no included part to export; include one in the parts drawer")
-    writer = _Writer(character, names, joints)
-    writer.materials()
-    writer.skeleton()
-    for number, part in enumerate(character.included):
-        progress(0.5 * number / len(character.included), f"writing {part.name}")
-        writer.part(part)
-    for number, clip in enumerate(character.clips):
-        progress(0.5 + 0.45 * number / max(len(character.clips), 1), f"sampling {clip.name}")
-        writer.clip(clip)
+    writer = Writer(character, names, joints)
+    writer.all_of_it(progress)
     if one_top:
         writer.gather()
     data = writer.glb()
@@ -66,6 +60,7 @@ def write_glb(
     return writer.notes
 
 
+TRANSFORM_SPANS = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
 NAMED = 6
 """Joints named in a note, at most."""
 TRANSFORM = "KHR_texture_transform"
@@ -76,15 +71,33 @@ SLOTS = (
 """What a picture is for, whether it stands among metallic and roughness, and its key there."""
 
 
-class _Writer:
-    def __init__(self, character: Character, names: SideStyle | None, which: HandedJoints) -> None:
-        self.character, self.names = character, names
+class Samples(NamedTuple):
+    """A channel: of which node, what of it, at which times (k,) seconds, as what (k, n), and whether it holds between them."""
+
+    node: int
+    path: str
+    times: FloatArray
+    values: FloatArray
+    step: bool = False
+
+
+class Writer:
+    """One character on its way into a file.
+
+    into : the writer of a character that is in the same file already. prefix : goes before every name of this one.
+    """
+
+    def __init__(self, character: Character, names: SideStyle | None, which: HandedJoints, into: Writer | None = None, prefix: str = "") -> None:
+        self.character, self.names, self.prefix = character, names, prefix
         self.joints: list[Joint] = []
         """Those that are written, in the skeleton's order."""
         self.node_of: dict[str, int] = {}
         self.part_nodes: dict[str, int] = {}
-        self.binary = bytearray()
-        self.notes: list[str] = []
+        self.roots: list[int] = []
+        """Nodes of this character that hang on nothing."""
+        self.skin: int | None = None
+        self.binary: bytearray = bytearray() if into is None else into.binary
+        self.notes: list[str] = [] if into is None else into.notes
         self.json: dict[str, Any] = {
             "asset": {"version": "2.0", "generator": "Peg Loom"},
             "scene": 0,
@@ -93,7 +106,7 @@ class _Writer:
             "meshes": [],
             "accessors": [],
             "bufferViews": [],
-        }
+        } if into is None else into.json
         self.slots: dict[int, int] = {}
         self.notes += not_exported(character)
         if character.skeleton is not None:
@@ -111,6 +124,22 @@ class _Writer:
         if told:
             names = ", ".join(skeleton.joint(j).name for j in told[:NAMED])
             self.notes.append(f"{line}: {names}{f' and {len(told) - NAMED} more' if len(told) > NAMED else ''}")
+
+    def all_of_it(self, progress: Progress = silent) -> None:
+        """Materials, joints, parts and clips."""
+        self.materials()
+        self.skeleton()
+        some = self.character.included
+        for number, part in enumerate(some):
+            progress(0.5 * number / len(some), f"writing {part.name}")
+            self.part(part)
+        for number, clip in enumerate(self.character.clips):
+            progress(0.5 + 0.45 * number / max(len(self.character.clips), 1), f"sampling {clip.name}")
+            self.clip(clip)
+
+    def _root(self, node: int) -> None:
+        self.roots.append(node)
+        self.json["scenes"][0]["nodes"].append(node)
 
     def view(self, data: bytes, target: int | None = None) -> int:
         self.binary += b"\0" * (-len(self.binary) % 4)
@@ -138,25 +167,27 @@ class _Writer:
     def materials(self) -> None:
         textures: dict[str, int] = {}
         if self.character.images:
-            self.json["images"], self.json["textures"] = [], []
+            for key in ("images", "textures"):
+                self.json.setdefault(key, [])
             self.json["samplers"] = [{"wrapS": 10497, "wrapT": 10497, "magFilter": 9729, "minFilter": 9987}]
             for image in self.character.images:
                 textures[image.name] = len(self.json["textures"])
-                source = {"name": Path(image.name).stem, "mimeType": image.kind, "bufferView": self.view(image.data)}
+                source = {"name": f"{self.prefix}{Path(image.name).stem}", "mimeType": image.kind, "bufferView": self.view(image.data)}
                 self.json["textures"].append({"source": len(self.json["images"]), "sampler": 0})
                 self.json["images"].append(source)
         entries: list[dict[str, Any]] = []
+        before = len(self.json.get("materials", []))
         used = {int(slot) for part in self.character.included for slot in part.mesh.materials}
         for slot, material in enumerate(self.character.materials):
             if slot not in used:
                 continue
-            self.slots[slot] = len(entries)
+            self.slots[slot] = before + len(entries)
             shine: dict[str, Any] = {
                 "baseColorFactor": [float(min(max(v, 0.0), 1.0)) for v in material.base_colour],
                 "metallicFactor": float(min(max(material.metallic, 0.0), 1.0)),
                 "roughnessFactor": float(min(max(material.roughness, 0.0), 1.0)),
             }
-            entry: dict[str, Any] = {"name": material.name, "pbrMetallicRoughness": shine}
+            entry: dict[str, Any] = {"name": f"{self.prefix}{material.name}", "pbrMetallicRoughness": shine}
             slots = {what: self._slot(material, what, textures[n]) for what, n in material.pictures.items() if n in textures}
             for what, holder, key in SLOTS:
                 if what in slots:
@@ -175,7 +206,7 @@ class _Writer:
                 entry |= {"alphaMode": "MASK", "alphaCutoff": material.cutoff}
             entries.append(entry)
         if entries:
-            self.json["materials"] = entries
+            self.json.setdefault("materials", []).extend(entries)
 
     def _slot(self, material: Material, what: str, texture: int) -> dict[str, Any]:
         """A picture's place in a material, and how it lies on the UVs."""
@@ -203,7 +234,7 @@ class _Writer:
         for joint in self.joints:
             position, turn, _ = decompose(skeleton.local[skeleton.index[joint.id]])
             node: dict[str, Any] = {
-                "name": label[joint.name],
+                "name": f"{self.prefix}{label[joint.name]}",
                 "translation": position.tolist(),
                 "rotation": turn.tolist(),
             }
@@ -212,18 +243,19 @@ class _Writer:
                 node["children"] = children
             nodes.append(node)
             if joint.parent is None:
-                self.json["scenes"][0]["nodes"].append(self.node_of[joint.id])
+                self._root(self.node_of[joint.id])
         if self.character.skin is not None and self.character.skin.weights:
             rows = [skeleton.index[joint.id] for joint in self.joints]
             # float32 exactly as written, so that the last row is exactly 0 0 0 1.
             matrices = skeleton.inverse_world[rows].transpose(0, 2, 1).astype("<f4").reshape(-1, 16)
-            self.json["skins"] = [
+            self.skin = len(self.json.setdefault("skins", []))
+            self.json["skins"].append(
                 {
-                    "name": f"{self.character.name} skin",
+                    "name": f"{self.prefix}{self.character.name} skin",
                     "joints": list(self.node_of.values()),
                     "inverseBindMatrices": self.accessor(matrices, "MAT4"),
                 }
-            ]
+            )
 
     def part(self, part: Part) -> None:
         split = split_vertices(part.mesh)
@@ -268,16 +300,16 @@ class _Writer:
                 if slot in self.slots:
                     primitive["material"] = self.slots[slot]
                 primitives.append(primitive)
-        entry: dict[str, Any] = {"name": part.name, "primitives": primitives}
+        entry: dict[str, Any] = {"name": f"{self.prefix}{part.name}", "primitives": primitives}
         if part.morphs:
             entry["extras"] = {"targetNames": [m.name for m in part.morphs]}
             entry["weights"] = [m.at_rest for m in part.morphs]
         self.json["meshes"].append(entry)
-        node: dict[str, Any] = {"name": part.name, "mesh": len(self.json["meshes"]) - 1}
-        if weights is not None and "skins" in self.json:
-            node["skin"] = 0
+        node: dict[str, Any] = {"name": f"{self.prefix}{part.name}", "mesh": len(self.json["meshes"]) - 1}
+        if weights is not None and self.skin is not None:
+            node["skin"] = self.skin
         self.part_nodes[part.id] = len(self.json["nodes"])
-        self.json["scenes"][0]["nodes"].append(len(self.json["nodes"]))
+        self._root(len(self.json["nodes"]))
         self.json["nodes"].append(node)
 
     def _skin_arrays(self, weights: Any, vertex: IntArray) -> dict[str, np.ndarray]:
@@ -298,55 +330,61 @@ class _Writer:
         return result
 
     def clip(self, clip: Clip) -> None:
-        skeleton = self.character.skeleton
-        if skeleton is None or not (clip.tracks or clip.every_curve or clip.morphs):
+        told = self.samples(clip)
+        if not told:
             return
+        extras: dict[str, Any] = {}
+        if clip.origin is not None:
+            extras = {"origin": clip.origin.made, "licence": clip.origin.licence, "mayDeliver": clip.origin.may_deliver}
+            if not clip.origin.may_deliver:
+                self.notes.append(f"{clip.name}: its licence does not let it be given on; leave it out of a delivery")
+        self.animation(f"{self.prefix}{clip.name}", told, extras)
+
+    def animation(self, name: str, told: Iterable[Samples], extras: dict[str, Any] | None = None) -> None:
+        """An animation of some channels."""
         samplers: list[dict[str, Any]] = []
         channels: list[dict[str, Any]] = []
+        for one in told:
+            kind = {"rotation": "VEC4", "weights": "SCALAR"}.get(one.path, "VEC3")
+            values = one.values.astype("<f4")
+            times = self.accessor(one.times.astype("<f4").reshape(-1, 1), "SCALAR", extent=True)
+            output = self.accessor(values.reshape(-1, 1) if kind == "SCALAR" else values, kind)
+            channels.append({"sampler": len(samplers), "target": {"node": one.node, "path": one.path}})
+            samplers.append({"input": times, "output": output, "interpolation": "STEP" if one.step else "LINEAR"})
+        entry: dict[str, Any] = {"name": name, "samplers": samplers, "channels": channels}
+        if extras:
+            entry["extras"] = extras
+        self.json.setdefault("animations", []).append(entry)
 
-        def add(joint: str, path: str, times: FloatArray, values: FloatArray, step: bool = False) -> None:
-            kind = "VEC4" if path == "rotation" else "VEC3"
-            time_accessor = self.accessor(times.astype("<f4").reshape(-1, 1), "SCALAR", extent=True)
-            value_accessor = self.accessor(values.astype("<f4"), kind)
-            channels.append(
-                {"sampler": len(samplers), "target": {"node": self.node_of[joint], "path": path}}
-            )
-            samplers.append(
-                {"input": time_accessor, "output": value_accessor, "interpolation": "STEP" if step else "LINEAR"}
-            )
-
+    def samples(self, clip: Clip) -> list[Samples]:
+        """What a clip moves, as channels of straight or held samples."""
+        skeleton = self.character.skeleton
+        if skeleton is None or not (clip.tracks or clip.every_curve or clip.morphs):
+            return []
+        found: list[Samples] = []
         times = np.zeros(0)
         if clip.tracks:
             for joint, tracks in clip.tracks.items():
                 for track in tracks if joint in self.node_of else ():
-                    add(joint, track.path, track.times, track.values, track.step)
+                    found.append(Samples(self.node_of[joint], track.path, track.times, track.values, track.step))
         else:
             times, local = bake_clip(self.character, clip)
             local = with_widths(self.character, clip, times, local)
             self.notes.append(f"{clip.name}: controls baked to {len(times)} samples of each joint")
             for joint_record in self.joints:
                 i = skeleton.index[joint_record.id]
-                for path, span in (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10))):
+                for path, span in TRANSFORM_SPANS:
                     values = local[:, i, span]
                     rest = np.concatenate(decompose(skeleton.local[i]))[span]
                     still = np.allclose(values, values[0], atol=1e-9)
                     if still and (np.allclose(values[0], rest, atol=1e-9) or np.allclose(values[0], -rest, atol=1e-9)):
                         continue
                     chosen = slice(0, 1) if still else slice(None)
-                    add(joint_record.id, path, times[chosen], values[chosen].astype(np.float64))
+                    found.append(Samples(self.node_of[joint_record.id], path, times[chosen], values[chosen].astype(np.float64)))
         for node, names, part_times, weights in self._morph_weights(clip, times):
-            time_accessor = self.accessor(part_times.astype("<f4").reshape(-1, 1), "SCALAR", extent=True)
-            values_accessor = self.accessor(weights.astype("<f4").reshape(-1, 1), "SCALAR")
-            channels.append({"sampler": len(samplers), "target": {"node": node, "path": "weights"}})
-            samplers.append({"input": time_accessor, "output": values_accessor, "interpolation": "LINEAR"})
             assert len(names) * len(part_times) == weights.size
-        if channels:
-            told: dict[str, Any] = {"name": clip.name, "samplers": samplers, "channels": channels}
-            if clip.origin is not None:
-                told["extras"] = {"origin": clip.origin.made, "licence": clip.origin.licence, "mayDeliver": clip.origin.may_deliver}
-                if not clip.origin.may_deliver:
-                    self.notes.append(f"{clip.name}: its licence does not let it be given on; leave it out of a delivery")
-            self.json.setdefault("animations", []).append(told)
+            found.append(Samples(node, "weights", part_times, weights))
+        return found
 
     def _morph_weights(self, clip: Clip, times: FloatArray) -> list[tuple[int, tuple[str, ...], FloatArray, FloatArray]]:
         """Node, targets, times (k,) and weights (k, m) of each part whose morph targets a clip moves."""
@@ -365,23 +403,22 @@ class _Writer:
                 found.append((node, names, *made))
         return found
 
-    def gather(self) -> None:
-        """One node over all: joints under one of its children, meshes under the other."""
+    def gather(self) -> int:
+        """One node over all of this character: joints under one of its children, meshes under the other. Returns its number."""
         nodes, scene = self.json["nodes"], self.json["scenes"][0]
         unique = Unique("_")
         for node in nodes:
             unique(str(node.get("name", "")))
         meshes = set(self.part_nodes.values())
-        groups = {
-            "skeleton": [n for n in scene["nodes"] if n not in meshes], "geometry": [n for n in scene["nodes"] if n in meshes],
-        }  # fmt: skip
-        top: dict[str, Any] = {"name": unique(self.character.name or "character"), "children": []}
+        groups = {"skeleton": [n for n in self.roots if n not in meshes], "geometry": [n for n in self.roots if n in meshes]}
+        top: dict[str, Any] = {"name": unique(f"{self.prefix}{self.character.name or 'character'}"), "children": []}
         for name, children in groups.items():
             if children:
                 top["children"].append(len(nodes))
-                nodes.append({"name": unique(name), "children": children})
-        scene["nodes"] = [len(nodes)]
+                nodes.append({"name": unique(f"{self.prefix}{name}"), "children": children})
+        scene["nodes"] = [n for n in scene["nodes"] if n not in self.roots] + [len(nodes)]
         nodes.append(top)
+        return len(nodes) - 1
 
     def glb(self) -> bytes:
         self.json["buffers"] = [{"byteLength": len(self.binary)}]

@@ -61,14 +61,12 @@ class Stand:
 class Figure:
     """A character's part in its document's world.
 
-    prefix : goes before its names where several are exported; "" for one made from the character's name.
     shown : whether it is seen, filmed and exported with the others.
     stands : one after the other in time, at least one.
     clip : id of the one it plays beside the others; "" for its pose.
     start : seconds of the common time at which that clip begins. loops : it begins anew at its end.
     """
 
-    prefix: str = ""
     shown: bool = True
     stands: tuple[Stand, ...] = (Stand(),)
     clip: str = ""

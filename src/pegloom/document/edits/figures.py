@@ -46,7 +46,7 @@ def take_character(document: Document, character_id: str) -> Document:
 def duplicate_character(document: Document, name: str = "") -> tuple[Document, str]:
     """The character in hand once more, with all of it, beside the others; the copy is in hand then. Gives its id."""
     character = document.require_character()
-    copy = replace(character, name=name.strip() or _next_name(document, character.name), figure=replace(character.figure, prefix="", shown=True))
+    copy = replace(character, name=name.strip() or _next_name(document, character.name), prefix="", figure=replace(character.figure, shown=True))
     document, (made,) = add_figures(document, [copy])
     return document, made
 
@@ -61,14 +61,14 @@ def add_figures(document: Document, characters: Iterable[Character], *, beside: 
     some = list(characters)
     if len(document.characters) + len(some) > MOST:
         raise EditError(f"a project holds at most {MOST} characters; remove one first")
-    ids = {c.id for c in document.characters}
-    new_ids: dict[str, str] = {}
-    for character in some:
-        new_ids[character.id] = next(i for i in (f"character{k}" for k in range(1, MOST + len(ids) + 2)) if i not in ids)
-        ids.add(new_ids[character.id])
+    ids, made = {c.id for c in document.characters}, list[str]()
+    for _ in some:
+        made.append(next(i for i in (f"character{k}" for k in range(1, MOST + len(ids) + 2)) if i not in ids))
+        ids.add(made[-1])
+    new_ids = {c.id: one for c, one in zip(some, made, strict=True)}
     aside = _room_beside(document, some) if beside and document.characters else 0.0
     result = list(document.characters)
-    for character in some:
+    for character, made_id in zip(some, made, strict=True):
         name = free_name(character.name, (c.name for c in result))
         stands = tuple(
             replace(
@@ -76,8 +76,8 @@ def add_figures(document: Document, characters: Iterable[Character], *, beside: 
                 stance=stand.stance if stand.carrier in new_ids else _moved(stand.stance, aside),
             ) for stand in character.figure.stands
         )  # fmt: skip
-        result.append(replace(character, id=new_ids[character.id], name=name, figure=replace(character.figure, stands=stands)))
-    return replace(document, characters=tuple(result), active=len(document.characters)), tuple(new_ids[c.id] for c in some)
+        result.append(replace(character, id=made_id, name=name, figure=replace(character.figure, stands=stands)))
+    return replace(document, characters=tuple(result), active=len(document.characters)), tuple(made)
 
 
 def drop_character(document: Document, character_id: str) -> Document:
@@ -118,7 +118,8 @@ def rename_character(document: Document, character_id: str, name: str) -> Docume
 def prefix_figure(document: Document, character_id: str, prefix: str) -> Document:
     """What goes before a character's names where several are exported; "" for one made from its name."""
     character = figure_of(document, character_id)
-    return with_figure(document, character, prefix=prefix.strip())
+    changed = replace(character, prefix=prefix.strip())
+    return replace(document, characters=tuple(changed if c is character else c for c in document.characters))
 
 
 def place_figure(

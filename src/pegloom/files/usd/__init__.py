@@ -7,6 +7,6 @@ writer.py    a character as a stage
 """
 
 from pegloom.files.usd.helper import SUFFIXES, read_usd
-from pegloom.files.usd.writer import write_usd
+from pegloom.files.usd.writer import write_usd, write_usd_together
 
-__all__ = ["SUFFIXES", "read_usd", "write_usd"]
+__all__ = ["SUFFIXES", "read_usd", "write_usd", "write_usd_together"]

@@ -5,16 +5,19 @@ Names that USD cannot take as a prim's are kept beside it, as the name for displ
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from pegloom.core.errors import MeshFileError
+from pegloom.core.arrays import FloatArray
+from pegloom.core.errors import EditError, MeshFileError
 from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, Mesh
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights, packed
-from pegloom.document.model import Character, Material, Part, Subdivision
+from pegloom.document.model import Character, Document, Material, Part, Subdivision
+from pegloom.document.world import prefixes, world_of
 from pegloom.files.names import Unique
 from pegloom.files.neighbours import Neighbours
 from pegloom.files.not_exported import not_exported
@@ -22,42 +25,51 @@ from pegloom.files.outgoing import outgoing
 from pegloom.files.scratch import scratch
 from pegloom.files.usd.layers import LEVELS, told
 
+ALONE, WORLD = "/character", "/world"
+"""The prim over all of a file: a character's, or that of the world several stand in."""
+
 
 def write_usd(path: Path, character: Character) -> list[str]:
     """Write a character at rest. Returns notes on what was left out.
 
     Raises MeshFileError where the place cannot be written; what was there stays then.
     """
-    from pxr import Tf, Usd, UsdGeom, UsdSkel
+    return _write(path, [(character, ALONE, "", np.eye(4))], ALONE)
 
-    notes = [*not_exported(character), *_plainer_looks(character)]
+
+def write_usd_together(path: Path, document: Document) -> list[str]:
+    """Write all shown characters of a document at rest, each under a prim of its own where it stands at first, each with its
+    prefix before every name. Returns notes and raises as `write_usd`."""
+    before, worlds, tokens = prefixes(document), world_of(document, 0.0), Unique("_")
+    shown = [c for c in document.characters if c.figure.shown and c.included]
+    if not shown:
+        raise EditError("no character is shown; tick one in Figures, in Motion")
+    return _write(path, [(c, f"{WORLD}/{tokens(_token(before[c.id].rstrip('_')))}", before[c.id], worlds[c.id]) for c in shown], WORLD)
+
+
+def _write(path: Path, some: list[tuple[Character, str, str, FloatArray]], top: str) -> list[str]:
+    """Characters, each with its prim's path, its prefix and where it stands (4, 4)."""
+    from pxr import Gf, Tf, Usd, UsdGeom, UsdSkel
+
+    notes: list[str] = []
     suffix = ".usda" if path.suffix.lower() == ".usda" else ".usdc"
     stage = Usd.Stage.CreateInMemory(f"character{suffix}")
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
     UsdGeom.SetStageMetersPerUnit(stage, 1.0)
-    stage.SetDefaultPrim(UsdSkel.Root.Define(stage, "/character").GetPrim())
-    used = {int(s) for part in character.included for s in part.mesh.materials}
-    shown = [m for slot, m in enumerate(character.materials) if slot in used]
-    wanted = {name for m in shown for name in (m.base_image, m.normal_image) if name}
+    if top == WORLD:
+        stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, WORLD).GetPrim())
     with outgoing() as out, scratch() as folder:
         beside_it = Neighbours(out, path.parent)
-        pictures = {i.name: beside_it.picture(i) for i in character.images if i.name in wanted}
-        if character.skeleton is not None and character.skeleton.joints:
-            _write_skeleton(stage, character.skeleton)
-        tokens = Unique("_")
-        materials = {
-            slot: _write_material(stage, f"/character/materials/{tokens(_token(material.name))}", material, pictures)
-            for slot, material in enumerate(character.materials)
-            if slot in used
-        }
-        tokens = Unique("_")
-        # Geometry apart from the skeleton, under the one prim of the character.
-        UsdGeom.Scope.Define(stage, "/character/geometry")
-        for part in character.included:
-            prim = _write_part(stage, f"/character/geometry/{tokens(_token(part.name))}", part, materials)
-            weights = character.skin.weights.get(part.id) if character.skin else None
-            if weights is not None and character.skeleton is not None:
-                _write_weights(prim, weights, character.skeleton)
+        for character, base, prefix, placed in some:
+            root = UsdSkel.Root.Define(stage, base)
+            if top == ALONE:
+                stage.SetDefaultPrim(root.GetPrim())
+            else:
+                root.AddTransformOp().Set(Gf.Matrix4d(*placed.T.ravel().tolist()))
+            notes += [*not_exported(character), *_plainer_looks(character)]
+            _write_character(stage, base, character, prefix, beside_it)
+            if character.clips:
+                notes.append(f"clips are not written to USD yet: {len(character.clips)}")
         result = folder / f"character{suffix}"
         try:
             stage.GetRootLayer().Export(str(result))
@@ -66,10 +78,33 @@ def write_usd(path: Path, character: Character) -> list[str]:
                 path.name, f"cannot be written ({told(error)})", hint="make room in the folder for temporary files"
             ) from error
         out.put(path, result.read_bytes())
-    if character.clips:
-        notes.append(f"clips are not written to USD yet: {len(character.clips)}")
     return [*notes, *beside_it.notes]
 
+
+def _write_character(stage: Any, base: str, character: Character, prefix: str, beside_it: Neighbours) -> None:
+    """A character under its prim: materials, skeleton, and geometry apart from it."""
+    from pxr import UsdGeom
+
+    used = {int(s) for part in character.included for s in part.mesh.materials}
+    shown = [m for slot, m in enumerate(character.materials) if slot in used]
+    wanted = {name for m in shown for name in (m.base_image, m.normal_image) if name}
+    pictures = {i.name: beside_it.picture(i) for i in character.images if i.name in wanted}
+    if character.skeleton is not None and character.skeleton.joints:
+        _write_skeleton(stage, f"{base}/skeleton", character.skeleton, prefix)
+    tokens = Unique("_")
+    materials = {
+        slot: _write_material(stage, f"{base}/materials/{tokens(_token(prefix + material.name))}", replace(material, name=prefix + material.name), pictures)
+        for slot, material in enumerate(character.materials)
+        if slot in used
+    }
+    tokens = Unique("_")
+    UsdGeom.Scope.Define(stage, f"{base}/geometry")
+    for part in character.included:
+        named = replace(part, name=prefix + part.name) if prefix else part
+        prim = _write_part(stage, f"{base}/geometry/{tokens(_token(named.name))}", named, materials)
+        weights = character.skin.weights.get(part.id) if character.skin else None
+        if weights is not None and character.skeleton is not None:
+            _write_weights(prim, weights, character.skeleton, f"{base}/skeleton")
 
 
 def _plainer_looks(character: Character) -> list[str]:
@@ -92,16 +127,16 @@ def _named(prim: Any, name: str) -> None:
         prim.SetDisplayName(name)
 
 
-def _write_skeleton(stage: Any, skeleton: Skeleton) -> None:
+def _write_skeleton(stage: Any, path: str, skeleton: Skeleton, prefix: str) -> None:
     from pxr import Gf, UsdSkel, Vt
 
     tokens, full = Unique("_"), dict[str, str]()
     for joint in skeleton.joints:
-        own = tokens(_token(joint.name))
+        own = tokens(_token(prefix + joint.name))
         full[joint.id] = f"{full[joint.parent]}/{own}" if joint.parent else own
-    result = UsdSkel.Skeleton.Define(stage, "/character/skeleton")
+    result = UsdSkel.Skeleton.Define(stage, path)
     result.CreateJointsAttr(Vt.TokenArray([full[j.id] for j in skeleton.joints]))
-    result.CreateJointNamesAttr(Vt.TokenArray([j.name for j in skeleton.joints]))
+    result.CreateJointNamesAttr(Vt.TokenArray([prefix + j.name for j in skeleton.joints]))
     result.CreateBindTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.world]))
     result.CreateRestTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.local]))
 
@@ -221,7 +256,7 @@ def _write_layers(prim: Any, mesh: Mesh) -> None:
         )
 
 
-def _write_weights(prim: Any, weights: Weights, skeleton: Skeleton) -> None:
+def _write_weights(prim: Any, weights: Weights, skeleton: Skeleton, path: str) -> None:
     from pxr import Gf, Sdf, UsdSkel, Vt
 
     rows = packed(weights)
@@ -233,7 +268,7 @@ def _write_weights(prim: Any, weights: Weights, skeleton: Skeleton) -> None:
     )
     binding.CreateJointWeightsPrimvar(False, width).Set(Vt.FloatArray.FromNumpy(rows.values.astype(np.float32).ravel()))
     binding.CreateGeomBindTransformAttr(Gf.Matrix4d(1.0))
-    binding.CreateSkeletonRel().SetTargets([Sdf.Path("/character/skeleton")])
+    binding.CreateSkeletonRel().SetTargets([Sdf.Path(path)])
 
 
 def _token(name: str) -> str:

@@ -12,6 +12,7 @@ from pegloom.app.context import Context
 from pegloom.core.jobs import Progress
 from pegloom.document import edits
 from pegloom.document.model import Document
+from pegloom.files.gltf_together import write_glb_together
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.proof import prove_glb
 
@@ -24,6 +25,10 @@ def export(c: Context) -> None:
     how = c.state.settings.of(ExportSettings)
 
     def work(document: Document, progress: Progress) -> list[str]:
+        if how.together and len(document.characters) > 1:
+            for one in document.characters:
+                document = edits.delivered(edits.take_character(document, one.id), how.rest)
+            return write_glb_together(chosen, document, names=how.names, joints=how.joints, progress=progress)
         handed = edits.delivered(document, how.rest).require_character()
         return write_glb(chosen, handed, names=how.names, joints=how.joints, one_top=how.one_top, progress=progress)
 

@@ -16,6 +16,7 @@ class ExportSettings(Setting):
     joints : which of them the file gets.
     rest : the one that is delivered.
     one_top : one node over all in the file, geometry and skeleton apart.
+    together : all shown characters of the document in one file, where there are several.
     report : what the last proof said.
     """
 
@@ -26,4 +27,5 @@ class ExportSettings(Setting):
     joints: HandedJoints = HandedJoints.ALL
     rest: DeliveredRest = DeliveredRest.AS_IT_STANDS
     one_top: bool = True
+    together: bool = True
     report: str = ""

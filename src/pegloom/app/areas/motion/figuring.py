@@ -119,7 +119,7 @@ def rename(c: Context, name: str) -> None:
 
 def prefix(c: Context, text: str) -> None:
     one = c.character
-    if text.strip() != one.figure.prefix:
+    if text.strip() != one.prefix:
         c.try_edit(f"Prefix of {one.name}", lambda d: edits.prefix_figure(d, one.id, text))
 
 

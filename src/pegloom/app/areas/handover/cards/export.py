@@ -29,14 +29,20 @@ class ExportCard(Card):
         self.field("Rest", choice(self, ExportSettings, "rest", rests, name="handover.rest"))
         tip = "Geometry and skeleton apart under it; without, each mesh is a root of its own, which the standard's validator prefers"
         self.body.addWidget(tick(self, ExportSettings, "one_top", "One node over all", name="handover.one_top", tip=tip))
+        tip = "All ticked in Figures, in Motion, where they stand, each with its prefix before its names, and one animation of all of them besides"
+        self.together = tick(self, ExportSettings, "together", "All shown characters", name="handover.together", tip=tip)
+        self.body.addWidget(self.together)
         self.body.addWidget(action_button(c.actions.qactions["file.export"], role="main"))
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        return () if one is None else (one.parts, one.skin, one.skeleton, one.clips, one.images)
+        return () if one is None else (*state.document.characters, one.parts, one.skin, one.skeleton, one.clips, one.images)
 
     def show_state(self, state: State) -> None:
         one = state.character
+        shown = sum(c.figure.shown for c in state.document.characters)
+        self.together.setVisible(len(state.document.characters) > 1)
+        self.together.setText(f"All shown characters ({shown})")
         if one is None:
             self.summary.setText("Nothing to deliver yet.")
             return

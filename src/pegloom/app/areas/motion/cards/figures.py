@@ -195,7 +195,7 @@ class FiguresCard(Card):
             self.name.setText(one.name)
         self.prefix.setPlaceholderText(prefixes(document)[one.id])
         if not self.prefix.hasFocus():
-            self.prefix.setText(one.figure.prefix)
+            self.prefix.setText(one.prefix)
         number = self._number_of_stand(state)
         stand = one.figure.stands[number]
         for box, value in zip(self.places, stand.stance.at, strict=True):
