@@ -117,6 +117,7 @@ COMMANDS = {
 }  # fmt: skip
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("command", COMMANDS)
 def test_whatever_is_thrown_at_a_command_there_is_one_line_and_no_traceback(command, tmp_path):
     thrown = [c for c in cases() if c.name in {

@@ -48,6 +48,7 @@ def standing(toes):
     return document, [tip + moved for tip in tips]
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("toes", [2, 3, 4, 5])
 def test_single_toes_where_the_mesh_has_them(toes):
     document, tips = standing(toes)

@@ -85,6 +85,7 @@ HUMANS = {
 }  # fmt: skip
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("name", HUMANS)
 def test_landmarks_of_humans(name):
     made, at = human(**HUMANS[name])

@@ -49,6 +49,7 @@ def test_legs_that_touch_are_not_told_surely():
     assert stance.up_confidence < 0.3 and stance.facing_confidence <= 0.3
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize("degrees", [30, -50, 12, 75])
 @pytest.mark.parametrize("figure", ["human", "lopsided human", "boxes", "animal"])
 def test_a_body_modelled_aside_is_found_and_turned_square(figure, degrees):
@@ -105,6 +106,7 @@ def test_a_head_alone_and_a_bust_are_known_as_such(what):
         assert edits.guess_plan(edits.stand_up(document_of(mesh))) == "face", name
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize("fingers", [3, 4, 5])
 @pytest.mark.parametrize("angles", [(0, 0, 0), (90, 0, 0), (-90, 0, 0), (0, 90, 0)])
 def test_a_hand_alone_is_known_and_rigged(fingers, angles):

@@ -24,6 +24,7 @@ def found_in(body, **asked):
     return edits.find_pegs(document, fingers=0, **asked), standing, document
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("name", UNEVEN)
 def test_each_side_keeps_its_own_places(name):
     body, at = human(**UNEVEN[name])

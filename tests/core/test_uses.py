@@ -122,6 +122,7 @@ def test_a_bind_and_the_trials_are_the_same_with_helpers_as_without(tmp_path):
     assert {r for r in roles[0] if "." in r} <= set(roles[1])
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("which", list(HandedJoints))
 def test_a_file_handed_over_gets_the_joints_that_are_wanted_and_moves_alike(tmp_path, which):
     document = edits.bind(adopted(tmp_path, [*SOME, ("head_end", "spine.head", (0.0, 1.9, 0.0))]))

@@ -63,6 +63,7 @@ def test_there_are_clips_of_every_kind_and_what_is_said_of_them_holds():
         assert "CC0" in archive.read("LICENCE.txt").decode()[:200]
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize("card", [c for k, c in enumerate(CLIPS) if k % 4 == 0], ids=lambda c: c.id)
 def test_feet_stay_and_nothing_sinks(card, tmp_path):
     _holds(card, tmp_path)
@@ -120,6 +121,7 @@ def test_who_flies_goes_as_what_is_thrown_goes(clip_id, first, last):
 # Words
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize("language", list(PHRASES))
 def test_a_fitting_clip_is_among_the_first_three(language):
     good = [any(k in kinds for f in SHELF.finder.find(phrase)[:3] for k in f.card.kinds) for phrase, kinds in PHRASES[language]]

@@ -60,6 +60,7 @@ def played(document, result, folder):
     return judge.Played(folder / "gait.glb", times), times
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize(("body", "preset"), CASES)
 def test_planted_feet_stay_and_nothing_sinks(body, preset, tmp_path):
     document, result = edits.make_gait(BODIES[body](), {"preset": preset}, strides=2.0, rate=60.0)
@@ -173,6 +174,7 @@ def test_keys_follow_the_curve_so_feet_stay_between_frames_too(body, controls, t
     assert worst < 0.001 * document.require_character().height / 1.7 * 1.5
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize(("body", "preset"), [("wick", "walk"), ("wick", "run"), ("wick", "limp"), ("dumble", "walk"), ("dumble", "trot"), ("harl", "walk")])
 def test_it_starts_from_standing_and_comes_to_a_stand(body, preset, tmp_path):
     document, result = edits.make_gait(BODIES[body](), {"preset": preset}, strides=3.0, rate=60.0, start=True, stop=True)

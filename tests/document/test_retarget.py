@@ -28,6 +28,7 @@ def carry(document, take, folder, **more):
     return edits.borrow(document, source, **more)
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("body", BODIES)
 @pytest.mark.parametrize("style", STYLES)
 def test_a_walk_keeps_its_feet_its_arms_and_its_path(style, body, tmp_path):

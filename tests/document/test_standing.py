@@ -234,6 +234,7 @@ def demos_turned():
             yield pytest.param(name, how, marks=pytest.mark.full if slow else ())
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize(("name", "how"), list(demos_turned()))
 def test_no_demo_bends_when_it_is_turned_moved_or_sized(name, how):
     before = open_project(DEMO / f"{name}.pegloom")
@@ -247,6 +248,7 @@ def test_no_demo_bends_when_it_is_turned_moved_or_sized(name, how):
     shows_the_same(before, after, poses)
 
 
+@pytest.mark.each(7)
 @pytest.mark.parametrize("how", TURNED)
 @pytest.mark.parametrize("foreign", [False, True])
 @pytest.mark.parametrize("name", STRETCHED)

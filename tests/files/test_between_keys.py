@@ -52,6 +52,7 @@ def worst(character, clip, path, spans):
     return max(gaps) / character.height
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize("seed", range(6))
 def test_keys_at_any_distance(seed, tmp_path):
     rng = np.random.default_rng(seed)

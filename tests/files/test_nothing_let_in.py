@@ -52,6 +52,7 @@ ENDS_THE_LIBRARY = ("usd-deeper", "usd-laughs")
 """These may end the process they are read in: read through the helper below."""
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("case", [c for c in cases() if c.name not in ENDS_THE_LIBRARY], ids=lambda c: c.name)
 def test_the_corpus_opens_or_is_refused_in_one_line_and_starts_nothing(case, tmp_path, ear, monkeypatch):
     for suffix in SUFFIXES:
@@ -217,6 +218,7 @@ def outlaw(tmp_path, name):
     return path
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize("name", [
     "/tmp/pegloom-was-here.png", "../../pegloom-was-here.png", "C:\\pegloom-was-here.png", "a/b.png", "..", "",
     "x\npegloom.png", "-s 9.png", "\x00.png", "aux:stream.png",

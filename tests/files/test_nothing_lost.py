@@ -138,6 +138,7 @@ while True:
 """
 
 
+@pytest.mark.each(2)
 @pytest.mark.parametrize("ending", [".usda", ".usdc", ".obj", ".glb"])
 def test_a_killed_export_leaves_a_whole_file(tmp_path, ending):
     path = tmp_path / f"out{ending}"

@@ -72,6 +72,7 @@ def opened(entries, tree, tmp_path):
 DAMAGE = [None, True, "x", -1, 7.5, 10**9, 10**30, [], [1, 2, 3], [["a", "b"]], {}, {"array": 0}, {"array": "0"}, {"blob": 0}, {"kind": "limb"}]
 
 
+@pytest.mark.each(3)
 @pytest.mark.parametrize("seed", range(8))
 def test_a_field_of_another_kind_is_refused_with_its_path_or_the_figure_still_moves(saved, seed, tmp_path):
     chance = random.Random(seed)

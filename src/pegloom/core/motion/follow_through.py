@@ -86,6 +86,29 @@ class SpringTrack:
         states = self._ticks(self.kept[block], block * KEPT, more + 1)
         return np.asarray(states[more] if share < 1e-9 else (1.0 - share) * states[more] + share * states[more + 1])
 
+    def many(self, times: FloatArray) -> FloatArray:
+        """`at` of many times (k,): (k, s). What lies close together is gone through once."""
+        result = np.empty((len(times), self.plan.state))
+        if not len(times):
+            return result
+        ticks = np.maximum(times, 0.0) / TICK
+        whole = np.floor(ticks + 1e-9).astype(np.int64)
+        share = np.maximum(ticks - whole, 0.0)
+        share[share < 1e-9] = 0.0
+        self.go_on(float(whole.max() + 1) * TICK)
+        order = np.argsort(whole, kind="stable")
+        at = 0
+        while at < len(order):
+            first = int(whole[order[at]]) // KEPT * KEPT
+            # As many as lie within one stretch, which ends with the last of them.
+            end = at + int(np.searchsorted(whole[order[at:]], first + AT_ONCE))
+            rows = order[at:end]
+            states = self._ticks(self.kept[first // KEPT], first, int(whole[rows[-1]]) - first + 1)
+            here, part = whole[rows] - first, share[rows, None]
+            result[rows] = (1.0 - part) * states[here] + part * states[here + 1]
+            at = end
+        return result
+
 
 @of_the_latest(12)
 def track_of(skeleton: Skeleton, rig: ControlRig, clip: Clip, base: Pose) -> SpringTrack:
@@ -128,8 +151,7 @@ def joints_of(skeleton: Skeleton, rig: ControlRig, clip: Clip, times: FloatArray
 
 
 def _states(skeleton: Skeleton, rig: ControlRig, clip: Clip, times: FloatArray, base: Shown) -> FloatArray:
-    track = track_of(skeleton, rig, clip, _controls(base))
-    return np.array([track.at(t) for t in times.tolist()]).reshape(len(times), track.plan.state)
+    return track_of(skeleton, rig, clip, _controls(base)).many(times)
 
 
 def _shown(plan: Plan, values: FloatArray, states: FloatArray, result: FloatArray) -> FloatArray:

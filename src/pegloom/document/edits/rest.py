@@ -159,6 +159,10 @@ def delivered(document: Document, rest: DeliveredRest) -> Document:
     character = document.require_character()
     if rest is DeliveredRest.AS_IT_STANDS:
         return document
+    skeleton = character.require_skeleton()
+    # What cannot be done is told before the long part of it.
+    if rest in (DeliveredRest.T_POSE, DeliveredRest.A_POSE):
+        (t_pose if rest is DeliveredRest.T_POSE else a_pose)(skeleton)
     clips = tuple(baked_clip(character, clip) for clip in character.clips)
     document = document.with_character(replace(character, clips=clips))
     if rest is DeliveredRest.T_POSE:
