@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import click
 import typer
 
-from pegloom import cli_clips, cli_motion, cli_rig
+from pegloom import cli_clips, cli_motion, cli_rig, cli_scene
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.files.reports import unforeseen
 
@@ -506,13 +506,17 @@ def convert(
     _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
 
 
-for _command in (*cli_rig.COMMANDS, *cli_motion.COMMANDS):
+for _command in (*cli_rig.COMMANDS, *cli_motion.COMMANDS, cli_scene.film):
     app.command()(_plain_errors(_command))
 
 _clips = typer.Typer(no_args_is_help=True, help="The shelf of clips: listed, found in plain words, found by likeness, taken onto a character.")
 for _name, _verb in cli_clips.COMMANDS.items():
     _clips.command(_name)(_plain_errors(_verb))  # type: ignore[arg-type]
 app.add_typer(_clips, name="clips")
+_figures = typer.Typer(no_args_is_help=True, help="Several characters in one project: listed, brought in, placed, carried, played together.")
+for _name, _verb in cli_scene.COMMANDS.items():
+    _figures.command(_name)(_plain_errors(_verb))  # type: ignore[arg-type]
+app.add_typer(_figures, name="figures")
 
 
 @app.command("open")

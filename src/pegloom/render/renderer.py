@@ -118,10 +118,10 @@ def get_ready(mesh: Mesh) -> None:
 
 
 class Renderer:
-    """Draws frames into whatever framebuffer is bound. Make it with the OpenGL context current."""
+    """Draws frames into whatever framebuffer is bound. Make it with the OpenGL context current, or with one of its own."""
 
-    def __init__(self) -> None:
-        self.gl = moderngl.create_context(require=330)
+    def __init__(self, gl: Any = None) -> None:
+        self.gl = moderngl.create_context(require=330) if gl is None else gl
         self.programs = {name: self._program(name) for name in ("mesh", "line", "dot", "sky", "plain", "picture", "copy")}
         self.surfaces: dict[str, Surface] = {}
         self.pictures: dict[str, Any] = {}
@@ -273,10 +273,13 @@ class Renderer:
         seam: float | None = None,
         ratio: float = 1.0,
         aside: tuple[float, float] = (0.0, 0.0),
+        behind: tuple[float, float, float, float] | None = None,
     ) -> None:
         """Draw everything.
 
         aside : pixels by which all of it is moved, for a pass of a finer picture.
+
+        behind : the colour behind all of it instead of the sky; what is drawn is multiplied by its alpha then.
 
         size : of the stage, in device pixels.
         ratio : device pixels to one of the screen's own; lines and dots are as many of those wide.
@@ -286,12 +289,15 @@ class Renderer:
         if framebuffer is not None:
             framebuffer.use()
         gl.viewport = (0, 0, *size)
-        gl.clear(0.08, 0.09, 0.12, 1.0, depth=1.0)
+        gl.clear(*((0.08, 0.09, 0.12, 1.0) if behind is None else behind), depth=1.0)
         gl.disable(moderngl.DEPTH_TEST | moderngl.CULL_FACE)
         gl.enable(moderngl.BLEND)
         gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA
-        self.programs["sky"]["top"].value, self.programs["sky"]["bottom"].value = SKY_TOP, SKY_BOTTOM
-        self.sky.render(moderngl.TRIANGLE_STRIP)
+        if behind is None:
+            self.programs["sky"]["top"].value, self.programs["sky"]["bottom"].value = SKY_TOP, SKY_BOTTOM
+            self.sky.render(moderngl.TRIANGLE_STRIP)
+        else:
+            gl.blend_func = moderngl.SRC_ALPHA, moderngl.ONE_MINUS_SRC_ALPHA, moderngl.ONE, moderngl.ONE_MINUS_SRC_ALPHA
         projection = camera.projection(*size)
         projection[0] += 2.0 * aside[0] / max(size[0], 1) * projection[3]
         projection[1] += 2.0 * aside[1] / max(size[1], 1) * projection[3]

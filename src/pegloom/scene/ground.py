@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from enum import Enum
 
 import numpy as np
@@ -11,6 +12,9 @@ from pegloom.core.arrays import FloatArray
 CELLS = 64
 REACH = 2.6
 """How far the ground is seen, in heights of the figure."""
+
+AROUND = 0.75
+"""How much of the way to the farthest figure counts as a height of the ground."""
 
 
 class Tone(Enum):
@@ -43,3 +47,12 @@ def ground_corners(height: float) -> FloatArray:
     """Corners (4, 3) of the ground's picture."""
     half = REACH * max(height, 0.1)
     return np.array([[-half, 0.0, -half], [half, 0.0, -half], [half, 0.0, half], [-half, 0.0, half]])
+
+
+def ground_size(placed: Iterable[tuple[float, FloatArray]]) -> float:
+    """The height that a ground for several figures is laid out for. placed : height and world_from_figure (4, 4) of each."""
+    tallest, farthest = 0.0, 0.0
+    for height, world in placed:
+        tallest = max(tallest, height * float(np.linalg.norm(world[:3, 0])))
+        farthest = max(farthest, float(np.hypot(world[0, 3], world[2, 3])))
+    return max(tallest, AROUND * farthest)

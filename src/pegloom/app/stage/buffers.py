@@ -22,6 +22,7 @@ from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
 from pegloom.scene.display import Display
 from pegloom.scene.drawlist import DrawList
+from pegloom.scene.ground import ground_size
 from pegloom.scene.lenses import Lens
 
 BOARD_AXES = {"x": ([0, 0, -1], [0, 1, 0]), "y": ([1, 0, 0], [0, 0, -1]), "z": ([1, 0, 0], [0, 1, 0])}
@@ -40,6 +41,11 @@ class Buffers:
         """The ground, and the figure as it stood before."""
         state = self.c.state
         height = state.character.height if state.character is not None else 1.7
+        if self.c.frames.together and state.character is not None:
+            worlds = self.c.frames.worlds()
+            height = ground_size((one.height, worlds[one.id]) for one in state.document.characters if one.figure.shown or one is state.character)
+            # Not laid anew at every step of somebody who walks.
+            height = float(2.0 ** (np.ceil(4.0 * np.log2(height)) / 4.0))
         bare = "ground" in state.viewing.hidden
         ghost = state.viewing.ghost
         tone = state.settings.of(GroundSettings).tone
