@@ -25,6 +25,7 @@ from pegloom.document.model import Character, Document, Image
 from pegloom.files.import_choice import ImportChoice
 from pegloom.files.imported import Imported
 from pegloom.files.leftovers import LeftOver
+from pegloom.scene.camera import Camera
 
 if TYPE_CHECKING:
     from PyQt6.QtGui import QAction
@@ -62,6 +63,8 @@ class Ask(Protocol):
 class View(Protocol):
     """What may be asked of the view."""
 
+    @property
+    def camera(self) -> Camera: ...
     def show_all(self) -> None: ...
     def show_selection(self) -> None: ...
     def show_point(self, point: np.ndarray) -> None: ...

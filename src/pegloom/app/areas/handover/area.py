@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pegloom.app.areas.handover import filming
 from pegloom.app.areas.handover.actions import ACTIONS
 from pegloom.app.areas.handover.cards import CARDS
 from pegloom.app.areas.handover.settings import ExportSettings
@@ -14,7 +15,7 @@ from pegloom.scene.lenses import Lens
 AREA = AreaSpec(
     Area.HANDOVER, "Handover", "deliver it",
     steps=(Step("file.export", lambda s: s.character is not None, lambda s: "export it"),),
-    actions=ACTIONS, settings=(ExportSettings,), cards=CARDS, lanes=(quality_lane(),), tools=(PickTool(parts=True),),
+    actions=(*ACTIONS, *filming.ACTIONS), settings=(ExportSettings, filming.FilmSettings), cards=CARDS, lanes=(quality_lane(),), tools=(PickTool(parts=True),),
     picks=("part",), hint=lambda state: "Export writes a GLB; the proof opens it again and measures",
     fullness=lambda character: 0.5 if character.skin else 0.0, enter=lambda state: {"lens": Lens.NONE}, boards=False,
 )  # fmt: skip
