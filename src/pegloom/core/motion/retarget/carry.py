@@ -115,7 +115,7 @@ def adjusted(figure: Figure, pairing: Pairing) -> None:
         figure.stand()
 
 
-def _shares(skeleton: Skeleton, chain: tuple[str, ...]) -> FloatArray:
+def shares_of(skeleton: Skeleton, chain: tuple[str, ...]) -> FloatArray:
     """How far along a chain each joint is, 0 to 1."""
     if len(chain) == 1:
         return np.ones(1)
@@ -144,7 +144,7 @@ def _numbers(seen: Performance, joints: tuple[str, ...]) -> IntArray:
 def _run(seen: Performance, chain: ChainPair, target: Skeleton) -> list[FloatArray]:
     """Trunk, neck, head, tail: turns from rest, spread along the chain."""
     turns = seen.turned[:, _numbers(seen, chain.source)]
-    return _along(turns, _shares(seen.skeleton, chain.source), _shares(target, chain.target))
+    return _along(turns, shares_of(seen.skeleton, chain.source), shares_of(target, chain.target))
 
 
 def _on_base(

@@ -87,7 +87,7 @@ def retarget(
     base = target.index[base_pair.target[0]]
     ours = frames_of(target)
     copied = frozenset(c.part for c in chains if kind_of(c.part) in ("arm", "wing", "leg") and copies(c, read, target))
-    scale = _scale(read.skeleton, target, pairing, copied)
+    scale = scale_of(read.skeleton, target, pairing, copied)
     progress(0.2, "turning the parts")
     figure = carried(seen, pairing, target, base)
     root_there = scale * seen.at[:, seen.number(base_pair.source[0])]
@@ -150,7 +150,7 @@ def _reached(figure: Figure, pairing: Pairing, axes: Mapping[str, FloatArray]) -
         bend_to(figure, (upper, lower, end), start + chain.reach * (figure.at[:, end] - start), axes[chain.target[0]][:, 0])
 
 
-def _scale(source: Skeleton, target: Skeleton, pairing: Pairing, copied: frozenset[str]) -> float:
+def scale_of(source: Skeleton, target: Skeleton, pairing: Pairing, copied: frozenset[str]) -> float:
     """Target over source: by the length of legs that are told by directions, else by how high they carry the body."""
     ratios = []
     for chain in pairing.chains:
