@@ -19,6 +19,7 @@ from pegloom.document.edits.borrow import (
     use_pairing,
 )
 from pegloom.document.edits.bring import come_back, to_controls, to_joints
+from pegloom.document.edits.capture import keep_take
 from pegloom.document.edits.clips import copy_clip, drop_clip, order_clip, rename_clip, speed_clip, trim_clip
 from pegloom.document.edits.controls import (
     build_controls,
@@ -434,6 +435,7 @@ __all__ = [
     "keep_pose",
     "keep_rests",
     "keep_set",
+    "keep_take",
     "keep_trial",
     "keep_vertices",
     "keep_weave",
