@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from pegloom.app.actions.action import Action
     from pegloom.app.stage.tools import Drag, Pointer
     from pegloom.app.watch.autosave import Autosave
+    from pegloom.app.watch.desk import Desk
     from pegloom.app.watch.live import LiveEdit
     from pegloom.app.watch.quality import QualityWatch
     from pegloom.app.widgets.panel import Refresher
@@ -65,6 +66,7 @@ class View(Protocol):
 
     @property
     def camera(self) -> Camera: ...
+    def update(self) -> None: ...
     def show_all(self) -> None: ...
     def show_selection(self) -> None: ...
     def show_point(self, point: np.ndarray) -> None: ...
@@ -120,6 +122,7 @@ class Context(QObject):
     quality: QualityWatch
     background: Background
     live: LiveEdit
+    desk: Desk
     refresher: Refresher | None = None
     """Made with the first panel."""
 

@@ -36,6 +36,7 @@ from pegloom.app.state.store import Store
 from pegloom.app.theme import INK, LINEN, apply_theme, current, renew_icons
 from pegloom.app.watch.autosave import Autosave
 from pegloom.app.watch.collector import Collector
+from pegloom.app.watch.desk import Desk
 from pegloom.app.watch.live import LiveEdit
 from pegloom.app.watch.quality import QualityWatch
 from pegloom.app.watch.ready import prepare
@@ -161,6 +162,7 @@ class Window(QMainWindow):
         c.actions, c.frame = self.actions_, self
         c.background = Background(lambda: c.state.dragging or c.state.clock.playing or c.live.busy, self)
         c.live = LiveEdit(c.store, c.background, lambda text: c.say(text, error=True), self)
+        c.desk = Desk(c.store, c.frames, self)
         c.quality = QualityWatch(self.store, c.frames, c.background)
         self.snag_watch = SnagWatch(self.store, c.background)
         c.autosave = self.autosave = Autosave(self.store, folder=autosave_folder, picture=self._small_picture)
@@ -176,6 +178,7 @@ class Window(QMainWindow):
         c = self.c
         self.frame_ = StageFrame(c)
         c.view = self.frame_.stage
+        c.desk.drawn.connect(self.frame_.stage.update)
         self.palette_box = Palette(self.actions_, self)
         middle = QWidget()
         column = QVBoxLayout(middle)
@@ -269,6 +272,7 @@ class Window(QMainWindow):
 
     def _other_document(self) -> None:
         """Before another document is current: this one's unsaved work is saved or given up."""
+        self.c.desk.close()
         self.autosave.clear()
         self.autosave.new_document()
 
@@ -316,6 +320,8 @@ class Window(QMainWindow):
             event.ignore()
             return
         self.c.player.stop()
+        self.c.desk.close()
+        self.c.desk.simulate(False)
         self.autosave.stop()
         self.c.jobs.shut_down()
         self.c.background.stop()

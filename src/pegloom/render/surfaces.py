@@ -14,8 +14,8 @@ from pegloom.document.model import Character, Part, Subdivision
 from pegloom.render.renderer import BESIDE, Renderer
 from pegloom.scene.contact import Shadow, contact_shadow
 
-SPOTS = 6000
-"""Places on each part that cast its shadow."""
+SPOTS, FEWER = 6000, 900
+"""Places on each part that cast its shadow; where it moves, and nobody looks that closely."""
 
 
 def beside_key(character: Character, part: Part) -> str:
@@ -39,12 +39,12 @@ def show_smooth(renderer: Renderer, key: str, part: Part, points: FloatArray) ->
     return fine
 
 
-def shadow_of(character: Character, parts: Iterable[Part], points: Mapping[str, FloatArray], world: FloatArray) -> Shadow | None:
+def shadow_of(character: Character, parts: Iterable[Part], points: Mapping[str, FloatArray], world: FloatArray, count: int = SPOTS) -> Shadow | None:
     """The soft shadow of a figure's parts on the world's ground.
 
-    points (n, 3) : of each part by id, in a space that `world` (4, 4) puts into the world.
+    points (n, 3) : of each part by id, in a space that `world` (4, 4) puts into the world. count : places on each part.
     """
-    spots = {part.id: spots_on(part.mesh, SPOTS) for part in parts}
+    spots = {part.id: spots_on(part.mesh, count) for part in parts}
     scale = float(np.linalg.norm(world[:3, 0]))
     places = np.concatenate([some.at(points[part]) for part, some in spots.items()]) @ world[:3, :3].T + world[:3, 3]
     areas = np.concatenate([np.full(len(some.shares), some.area * scale**2) for some in spots.values()])

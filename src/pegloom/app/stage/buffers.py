@@ -10,14 +10,14 @@ import numpy as np
 from pegloom.app.context import Context
 from pegloom.app.stage.lens import lens_key, lens_values
 from pegloom.app.stage.tools import AnyStroke
-from pegloom.app.state.state import GroundSettings
+from pegloom.app.state.state import CAPTURE, GroundSettings
 from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.evaluate import skin_matrices
 from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Image, Part
 from pegloom.render.looks import Pictures, images_of
 from pegloom.render.renderer import OTHER, Look, Renderer
-from pegloom.render.surfaces import beside_key, shadow_of, show_smooth
+from pegloom.render.surfaces import FEWER, SPOTS, beside_key, shadow_of, show_smooth
 from pegloom.scene import drawing
 from pegloom.scene.camera import Camera
 from pegloom.scene.display import Display
@@ -70,17 +70,17 @@ class Buffers:
         if frame is not None and character is not None and "ground" not in c.state.viewing.hidden:
             wanted.append(("", character, c.frames.seen_parts, frame.points, frame))
             wanted += [(one.character.id, one.character, one.parts, one.points, one) for one in c.frames.others()]
-        placed = self.placed
+        placed, moving = self.placed, c.state.clock.playing or c.state.clock.source == CAPTURE
         world = np.eye(4) if placed is None else np.array(placed).reshape(4, 4)
         renderer.keep_shadows({key for key, *_ in wanted})
         self._shadow_for = {key: known for key, known in self._shadow_for.items() if any(key == k for k, *_ in wanted)}
         for name, one, parts, points, source in wanted:
-            key = (source, tuple(part.id for part in parts), placed)
+            key = (source, tuple(part.id for part in parts), placed, moving)
             known = self._shadow_for.get(name)
             if known is not None and known[0] is source and known[1:] == key[1:]:
                 continue
             self._shadow_for[name] = key
-            renderer.set_shadow(name, shadow_of(one, parts, points, world) if parts else None)
+            renderer.set_shadow(name, shadow_of(one, parts, points, world, FEWER if moving else SPOTS) if parts else None)
 
     @property
     def placed(self) -> tuple[float, ...] | None:

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from pegloom.app.state.hiding import HIDDEN_CONTROL, hidden_control
-from pegloom.app.state.state import RANGE_TEST, SCENE, TRIAL_FRAMES, State
+from pegloom.app.state.state import CAPTURE, RANGE_TEST, SCENE, TRIAL_FRAMES, State
 from pegloom.app.state.store import Store
 from pegloom.core.arrays import FloatArray
 from pegloom.core.memo import by_identity
@@ -19,7 +19,7 @@ from pegloom.core.motion.trials import trial_amount, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.kernels.walk import SETTLED
 from pegloom.core.rig.outputs import PART
-from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.rig.pose import JointPose, Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
@@ -71,6 +71,7 @@ class Frames:
         self._other_frame: Known | None = None
         self._other: tuple[Character, str, Character] | None = None
         self._sprung: tuple[object, float, FloatArray] | None = None
+        self.captured: JointPose | None = None
         self._held = 0.0
         """When something was dragged last, by the clock on the wall."""
         self.live: LiveSprings | None = None
@@ -89,7 +90,9 @@ class Frames:
         if character is None or state.at_rest:
             return REST
         source = state.clock.source
-        if not source:
+        if source == CAPTURE and self.captured is not None:
+            return self.captured
+        if not source or source == CAPTURE:
             return character.pose
         key = (character.skeleton, character.rig, character.pose, source, state.clip, state.kept_pose, state.draft_pose)
         if self._pose is None or self._pose[0][-1] != state.clock.time or any(
@@ -97,6 +100,10 @@ class Frames:
         ):
             self._pose = ((*key, state.clock.time), pose_at(state, state.clock.time))
         return self._pose[1]
+
+    def take_capture(self, character: Character, pose: JointPose, frame: PosedFrame) -> None:
+        """Show a frame of a live performance, whose points are worked out already."""
+        self.captured, self._frame = pose, (character, pose, SETTLED, frame)
 
     @property
     def control_pose(self) -> Pose:

@@ -26,6 +26,8 @@ from pegloom.scene.ground import Tone
 from pegloom.scene.lenses import Lens
 
 RANGE_TEST = "range test"
+CAPTURE = "capture desk"
+"""What the strip plays where a live performance is shown."""
 SCENE = "all figures"
 """What the strip plays where every figure plays its clip on the common time."""
 TRIAL_FRAMES = 40
@@ -474,7 +476,7 @@ def without_stale(state: State, before: Character | None) -> State:
     changes: dict[str, Any] = {}
     source = state.clock.source
     played = {c.id for c in character.clips} | {t.id for t in character.trials} if character is not None else set()
-    if source not in ("", RANGE_TEST, SCENE) and source not in played:
+    if source not in ("", RANGE_TEST, SCENE, CAPTURE) and source not in played:
         changes |= {"source": "", "time": 0.0}
     counts = {p.id: p.mesh.vertex_count for p in character.parts} if character is not None else {}
     had = {p.id: p.mesh.vertex_count for p in before.parts} if before is not None else {}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import select
 import socket
 import threading
 import time
@@ -66,6 +67,11 @@ class Listener:
         self.port = port
         self.thread = threading.Thread(target=self._run, name="capture desk", daemon=True)
         self.thread.start()
+
+    @property
+    def waiting(self) -> bool:
+        """Whether another packet has come already."""
+        return bool(select.select([self.socket], [], [], 0.0)[0])
 
     def close(self) -> None:
         """Hear nothing more."""

@@ -7,7 +7,17 @@ from functools import partial
 from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
 from pegloom.app.actions.posing import keyed_at, without
-from pegloom.app.areas.motion import borrowing, bringing, clipping, figuring, gaits, keying, layering, shelving
+from pegloom.app.areas.motion import (
+    borrowing,
+    bringing,
+    capturing,
+    clipping,
+    figuring,
+    gaits,
+    keying,
+    layering,
+    shelving,
+)
 from pegloom.app.areas.motion.layering import layer_posed
 from pegloom.app.context import Context
 from pegloom.app.state.state import HandSettings
@@ -100,4 +110,5 @@ ACTIONS = (
     *gaits.ACTIONS,
     *shelving.ACTIONS,
     *figuring.ACTIONS,
+    *capturing.ACTIONS,
 )  # fmt: skip

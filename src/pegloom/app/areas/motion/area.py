@@ -9,8 +9,10 @@ import numpy as np
 from pegloom.app.areas.motion.actions import ACTIONS
 from pegloom.app.areas.motion.borrowing import PAIRING, BorrowSettings
 from pegloom.app.areas.motion.bringing import BringSettings
+from pegloom.app.areas.motion.capturing import DESK, DeskSettings, desk_open
 from pegloom.app.areas.motion.cards import CARDS
 from pegloom.app.areas.motion.curve_lane import curve_lane
+from pegloom.app.areas.motion.desk_pane import DeskPane
 from pegloom.app.areas.motion.fall_lane import fall_lane
 from pegloom.app.areas.motion.figuring import FiguresSettings
 from pegloom.app.areas.motion.gaits import GaitSettings, gait_in_hand
@@ -52,7 +54,7 @@ def _no_clips(state: State) -> bool:
 AREA = AreaSpec(
     Area.MOTION, "Motion", "try it, key it",
     steps=(Step("motion.trial_clip", _no_clips, lambda s: "try it with a sample clip"),),
-    actions=ACTIONS, settings=(BringSettings, BorrowSettings, KeySettings, GaitSettings, ShelfSettings, FiguresSettings), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane(PAIRING, "Pairing", Place.SIDE, PairingPane, wanted, size=340), Pane(SHELF, "Clip shelf", Place.SIDE, ShelfPane, shelf_open, size=356)), lanes=(fall_lane(), key_lane(), curve_lane(), replace(quality_lane(), shown=lambda s: not curves_open(s) and gait_in_hand(s) is None)), tools=(PlaceTool(), PairTool(), WayTool(), TrailTool(), *TOOLS), picks=("control", "clip"),
+    actions=ACTIONS, settings=(BringSettings, BorrowSettings, KeySettings, GaitSettings, ShelfSettings, FiguresSettings, DeskSettings), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane(PAIRING, "Pairing", Place.SIDE, PairingPane, wanted, size=340), Pane(SHELF, "Clip shelf", Place.SIDE, ShelfPane, shelf_open, size=356), Pane(DESK, "Capture desk", Place.SIDE, DeskPane, desk_open, size=320)), lanes=(fall_lane(), key_lane(), curve_lane(), replace(quality_lane(), shown=lambda s: not curves_open(s) and gait_in_hand(s) is None)), tools=(PlaceTool(), PairTool(), WayTool(), TrailTool(), *TOOLS), picks=("control", "clip"),
     shows=("controls", "mesh"), marks=(controls, pins, ghost_marks, trail_marks, pair_marks, way_marks), painters=(auto_key_sign,), marks_face_the_eye=True, beside=_beside,
     hint=lambda state: "Pose a control and press <keys.write> to set a key; <time.play> plays",
     fullness=fullness, enter=lambda state: {"lens": Lens.NONE}, lenses=True,

@@ -7,7 +7,7 @@ a second once it is lifted. What is kept of a capture is carried over again, as 
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -61,20 +61,20 @@ class LiveCarry:
     """Carries one body's frames over to another, one after the other.
 
     skeleton : the source's joints at rest, in its own axes and unit. target : at rest. soles, limits : as of `retarget`.
-    plant : whether feet are held where they stand.
+    pairing : gives one that is known already of this source, or None. plant : whether feet are held where they stand.
 
     Raises EditError where nothing of the two goes together.
     """
 
     def __init__(
-        self, skeleton: Skeleton, target: Skeleton, *, pairing: Pairing | None = None, name: str = "capture", soles: Mapping[str, Sole] | None = None,
+        self, skeleton: Skeleton, target: Skeleton, *, pairing: Callable[[Source], Pairing | None] | None = None, name: str = "capture", soles: Mapping[str, Sole] | None = None,
         limits: Sequence[JointLimit] = (), plant: bool = True,
     ) -> None:  # fmt: skip
         self.source, self.target, self.plant = skeleton, target, plant
         at_rest = Source("", name, skeleton, Clip("", name, tracks=resting(skeleton)))
         read = stood(at_rest)
         self.read = read
-        found = pairing or pair(read.skeleton, target, own=skeleton, name=name)
+        found = (pairing(at_rest) if pairing is not None else None) or pair(read.skeleton, target, own=skeleton, name=name)
         chains = [c for c in found.chains if c.source and all(j in read.skeleton.index for j in c.source) and all(j in target.index for j in c.target)]
         if not chains:
             raise EditError(f"no part of {name} goes with this body; pair the trunk and the limbs first")
