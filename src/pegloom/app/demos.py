@@ -6,6 +6,7 @@ DEMO = Path(__file__).parents[1] / "assets" / "demo"
 DEMOS = {
     "wick": "Wick, the ferry postman",
     "pier": "Wick on the pier, borrowed motion",
+    "pannier": "Wick hands a pannier over, four figures",
     "oilskin": "Wick in his oilskin",
     "lesson": "A bad shoulder to mend",
     "dumble": "Dumble, the pack tapir",

@@ -105,7 +105,7 @@ class Studio:
                 show_smooth(self.renderer, key, part, points[part.id])
             placed.append((character.height, world))
             grounded = shot.backdrop is not Backdrop.SEE_THROUGH and shot.tone is not None and bool(parts)
-            self.renderer.set_shadow(character.id, shadow_of(character, parts, points, world) if grounded else None)
+            self.renderer.set_shadow(character.id, shadow_of(character, parts, frame.points, world) if grounded else None)
             if shot.controls and character is active and character.rig is not None and not isinstance(pose, JointPose):
                 _controls(marks, character, frame, pose, world)
         self.renderer.keep_parts(keys)
