@@ -20,7 +20,7 @@ from pegloom.core.errors import MeshFileError
 from pegloom.files.outgoing import outgoing, write_bytes
 
 ENDINGS = (".mp4", ".png")
-CODECS: tuple[tuple[str, dict[str, str]], ...] = (("libx264", {"crf": "18", "preset": "medium"}), ("libopenh264", {}), ("mpeg4", {"qscale": "3"}))
+CODECS: tuple[tuple[str, dict[str, str]], ...] = (("libx264", {"crf": "18", "preset": "medium", "bf": "0"}), ("libopenh264", {}), ("mpeg4", {"qscale": "3"}))
 """The first there is of them encodes."""
 DIGITS = 4
 
@@ -66,14 +66,17 @@ def _plain(stem: str) -> str:
 
 
 class _Mp4:
-    def __init__(self, container: Any, stream: Any) -> None:
-        self.container, self.stream = container, stream
+    def __init__(self, container: Any, stream: Any, rate: Fraction) -> None:
+        self.container, self.stream, self.rate = container, stream, rate
+        self.count = 0
 
     def add(self, pixels: np.ndarray) -> None:
         import av
 
         even = pixels[: self.stream.height, : self.stream.width, :3]
         frame = av.VideoFrame.from_ndarray(np.ascontiguousarray(even), format="rgb24")
+        frame.pts, frame.time_base = self.count, 1 / self.rate
+        self.count += 1
         for packet in self.stream.encode(frame):
             self.container.mux(packet)
 
@@ -85,12 +88,13 @@ def _mp4(stream: IO[bytes], path: Path, rate: float, size: tuple[int, int]) -> I
     seekable = stream if stream.seekable() else io.BytesIO()
     codec, options = next((c, o) for c, o in CODECS if c in av.codecs_available)
     with av.open(seekable, mode="w", format="mp4") as container:
-        made: Any = container.add_stream(codec, rate=Fraction(rate).limit_denominator(1001 * 240), options=dict(options))
+        step = Fraction(rate).limit_denominator(1001 * 240)
+        made: Any = container.add_stream(codec, rate=step, options=dict(options))
         # Colours are told for two pixels at once: sides are even.
         made.width, made.height = size[0] // 2 * 2, size[1] // 2 * 2
         made.pix_fmt = "yuv420p"
         try:
-            yield _Mp4(container, made)
+            yield _Mp4(container, made, step)
             for packet in made.encode():
                 container.mux(packet)
         except av.error.FFmpegError as error:

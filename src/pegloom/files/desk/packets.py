@@ -135,7 +135,9 @@ def _frame(one: Message, joints: int | None) -> Frame:
         raise PacketError("a frame of another count of joints")
     if not np.isfinite(seconds) or abs(seconds) > LATEST:
         raise PacketError("a frame at no time")
-    rows = np.frombuffer(blob, ">f4").astype(np.float64).reshape(joints, 7)
+    with np.errstate(invalid="ignore"):
+        # Some of what is no number says so aloud.
+        rows = np.frombuffer(blob, ">f4").astype(np.float64).reshape(joints, 7)
     seen = np.asarray(np.isfinite(rows).all(axis=1))
     lengths = np.linalg.norm(np.where(seen[:, None], rows[:, 3:], [0.0, 0.0, 0.0, 1.0]), axis=1)
     seen &= (np.abs(np.where(np.isfinite(rows), rows, 0.0))[:, :3].max(axis=1) <= FARTHEST) & (lengths > 0.5) & (lengths < 2.0)
