@@ -40,7 +40,8 @@ class Smooth(Enum):
 
 @dataclass(frozen=True, slots=True)
 class DeskSettings(Setting):
-    """port : on loopback. plant : whether feet are held live. smooth : of takes. part, first, last : seconds of the take that are kept.
+    """port : on loopback. plant : whether feet are held live. follow : whether the view goes along
+    with a performer who walks. smooth : of takes. part, first, last : seconds of the take that are kept.
     listening : told by the desk. clip : id of the clip the last take came to; said : what it is.
     """
 
@@ -49,6 +50,7 @@ class DeskSettings(Setting):
 
     port: int = PORT
     plant: bool = True
+    follow: bool = True
     smooth: Smooth = Smooth.LIGHT
     part: bool = False
     first: float = 0.0

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
 
@@ -14,6 +16,7 @@ from pegloom.app.watch.desk import DeskState
 from pegloom.app.widgets import action_button, button, label
 from pegloom.app.widgets.fields import choice, number, tick, whole
 from pegloom.app.widgets.panel import Panel
+from pegloom.core.arrays import FloatArray
 
 LOOKS = 250
 """Milliseconds between two looks at the desk."""
@@ -55,6 +58,9 @@ class DeskPane(Panel):
         feet = tick(self, DeskSettings, "plant", "Hold planted feet", name="desk.plant", tip="Feet stay where the performer's stand; without, the motion is shown as it comes")
         feet.toggled.connect(lambda on: plant(c, on))
         column.addWidget(feet)
+        column.addWidget(tick(self, DeskSettings, "follow", "The view goes along", name="desk.follow", tip="Who walks stays in sight"))
+        self.at: FloatArray | None = None
+        c.desk.drawn.connect(self._go_along)
         self.back = button("Show it live again", "desk.back", lambda: back(c), tip="The strip plays something else just now")
         column.addWidget(self.back)
         column.addSpacing(6)
@@ -101,6 +107,20 @@ class DeskPane(Panel):
         self.clock.timeout.connect(self._look)
         self.clock.start()
 
+    def _go_along(self) -> None:
+        """Move the camera over the ground as far as the figure has gone."""
+        frame = self.c.frames.frame()
+        if frame is None or not settings(self.c.state).follow or self.c.state.dragging or not len(frame.joints):
+            self.at = None
+            return
+        camera = self.c.view.camera
+        here = camera.world_from_figure[:3, :3] @ frame.joints[:, :3, 3].mean(axis=0) + camera.world_from_figure[:3, 3]
+        if self.at is not None:
+            x, y, z = camera.looks_at
+            gone = here - self.at
+            self.c.view.camera = replace(camera, looks_at=(x + float(gone[0]), y, z + float(gone[2])))
+        self.at = here
+
     def _look(self) -> None:
         if self.isVisible():
             self._show(self.c.state, self.c.desk.state)
@@ -110,6 +130,8 @@ class DeskPane(Panel):
 
     def show_state(self, state: State) -> None:
         own = settings(state)
+        if state.clock.source != CAPTURE:
+            self.at = None
         self.port.setEnabled(not own.listening)
         self.listen.setText("Stop listening" if own.listening else "Listen")
         self.record.setText("Stop: it becomes a clip" if own.recording else "Record")
