@@ -6,13 +6,13 @@ from __future__ import annotations
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from pegloom.app.areas.controls.settings import Work, WorkSettings
-from pegloom.app.areas.controls.settings_made import CouplingSettings
 from pegloom.app.areas.motion.borrowing import BorrowSettings
 from pegloom.app.areas.motion.gaits import put_points
 from pegloom.app.areas.motion.keying import KeySettings
@@ -20,15 +20,17 @@ from pegloom.app.areas.motion.shelving import ShelfSettings, look
 from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
 from pegloom.app.panels.graph import QualityGraph
-from pegloom.app.state.state import RANGE_TEST, Area, Selection, Tool
+from pegloom.app.state.state import RANGE_TEST, SCENE, Area, Selection, Tool
 from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
 from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
+from pegloom.render.film import make_film
 from pegloom.scene.display import Display
 from pegloom.scene.lenses import Lens
+from pegloom.scene.shot import Shot
 
 ROOT = Path(__file__).parents[1]
 sys.path.insert(0, str(ROOT))
@@ -88,19 +90,6 @@ def main() -> None:
     settle(app, 0.5)
     shoot("controls_build")
     window.store.put(saved=s.history.present)
-    s.open(DEMO / "harl.pegloom")
-    settle(app, 1)
-    rig = s.character.rig
-    s.commit("Half folded", edits.set_pose(s.history.present, Pose({("spine.chest", "fold_wings"): 0.45})))
-    folds = next(c for c in rig.couplings if c.name == "l_wing elbow folds")
-    s.commit("With a curve", edits.change_coupling(s.history.present, folds.id, formula="fold", gain=2.2, curve=[(0.0, 0.0), (0.45, 0.3), (1.0, 1.0)]))
-    s.put_setting(CouplingSettings, open=folds.id)
-    window.stage.show_all()
-    s.select("control", "wing.l.lower.fk")
-    only(window, "controls.couplings")
-    settle(app, 0.5)
-    shoot("coupling")
-    s.put_setting(CouplingSettings, open="")
     s.put_setting(WorkSettings, work=Work.FACE)
     window.store.put(saved=s.history.present)
     s.open(DEMO / "wick.pegloom")
@@ -166,7 +155,6 @@ def main() -> None:
     shoot("compare")
     s.set_view(compared="")
     lesson(app, window, shoot)
-    oilskin(app, window, shoot)
     window.store.put(saved=s.history.present)
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)
@@ -261,7 +249,59 @@ def main() -> None:
     s.go(Area.HANDOVER)
     shoot("handover")
     window.store.put(saved=s.history.present)
+    together(app, window, shoot)
+    desk(app, window, shoot)
     window.close()
+
+
+def together(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
+    """Four figures in one document, the pannier on its way; and a film of it beside what is committed."""
+    s = Session(window)
+    s.open(DEMO / "pannier.pegloom")
+    settle(app, 1)
+    s.go(Area.MOTION)
+    s.set_view(display=Display.TEXTURED, lens=Lens.NONE, hidden=frozenset({"controls"}))
+    only(window, "motion.figures")
+    window.c.actions.run("character.next")
+    window.c.actions.run("character.next")
+    window.c.actions.run("character.next")
+    s.play_source(SCENE, 3.6)
+    window.stage.camera = replace(window.stage.camera, yaw=2.55, pitch=0.16)
+    window.stage.show_all()
+    settle(app, 3)
+    to_card(window, "motion.figures")
+    settle(app, 2)
+    shoot("figures")
+    film = ROOT / ".cache" / "pannier.mp4"
+    shot = Shot(window.stage.camera.world, (640, 360), 0.0, window.c.state.length, 15.0, named=True, counted=True)
+    print(f"{film}: {make_film(film, s.document, shot)} frames")
+    s.set_view(hidden=frozenset())
+    window.store.put(saved=s.history.present)
+
+
+def desk(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
+    """The simulated capture desk on Wick, in the middle of a take."""
+    s = Session(window)
+    s.open(DEMO / "wick.pegloom")
+    settle(app, 1)
+    s.go(Area.MOTION)
+    s.set_view(display=Display.TEXTURED, lens=Lens.NONE)
+    window.c.actions.run("desk.open")
+    window.c.actions.run("desk.simulate")
+    while window.c.frames.captured is None:
+        settle(app, 0.1)
+    only(window, "motion.clips")
+    settle(app, 3)
+    window.c.actions.run("desk.record")
+    settle(app, 3.2)
+    window.stage.show_all()
+    shoot("desk")
+    window.c.actions.run("desk.record")
+    while window.c.jobs.busy:
+        settle(app, 0.1)
+    window.c.actions.run("desk.simulate")
+    window.c.actions.run("desk.open")
+    window.store.put(saved=s.history.present)
 
 
 def to_card(window: Window, name: str) -> None:
@@ -330,32 +370,6 @@ def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> N
     settle(app, 1)
     shoot("lesson_3")
     s.set_view(tool=Tool.PICK)
-
-
-def oilskin(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
-    """Wick in his oilskin, a row of numbers beside him."""
-    s = Session(window)
-    window.store.put(saved=s.history.present)
-    s.open(DEMO / "oilskin.pegloom")
-    settle(app, 1)
-    s.go(Area.MOTION)
-    s.set_view(display=Display.TEXTURED, lens=Lens.NONE)
-    s.play_source(s.character.clips[0].id, 1.6)
-    window.stage.show_all()
-    measured(app, window)
-    shoot("oilskin")
-    s.go(Area.WEIGHTS)
-    coat = next(p for p in s.character.parts if p.name == "coat")
-    s.vertices = {coat.id: np.flatnonzero((coat.mesh.points[:, 0] > 0.1) & (coat.mesh.points[:, 1] > 1.0))}
-    s.play_source(RANGE_TEST, 20 / 30)
-    s.select("joint", "arm.l.clavicle")
-    s.run("vertices.numbers")
-    s.set_view(lens=Lens.INFLUENCE, display=Display.CLAY)
-    settle(app, 1)
-    window.stage.show_all()
-    settle(app, 1)
-    s.run("vertices.numbers")
-    s.vertices = {}
 
 
 if __name__ == "__main__":
