@@ -421,14 +421,15 @@ def export(
         raise EditError(f"there is no rest {rest}; choose {', '.join(RESTS)}")
     if joints not in JOINTS:
         raise EditError(f"there is no choice of joints {joints}; choose {', '.join(JOINTS)}")
-    in_hand = document.require_character().id
-    for one in document.characters if together else (document.require_character(),):
-        document = edits.delivered(edits.take_character(document, one.id), edits.DeliveredRest[RESTS[rest]])
-    document = edits.take_character(document, in_hand)
+    left: list[str] = []
+    if together:
+        document, left = edits.delivered_together(document, edits.DeliveredRest[RESTS[rest]])
+    else:
+        document = edits.delivered(document, edits.DeliveredRest[RESTS[rest]])
     if output.suffix.lower() != ".glb":
         raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
     write = writing.write_together if together else writing.write_any
-    notes = write(output, document, joints=uses.HandedJoints[JOINTS[joints]])
+    notes = [*left, *write(output, document, joints=uses.HandedJoints[JOINTS[joints]])]
     _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
 
 

@@ -8,9 +8,11 @@ from pegloom.core.curves.kernel import straight_keys
 from pegloom.core.geometry.mend import inward_faces
 from pegloom.core.geometry.mesh import from_faces
 from pegloom.core.geometry.solid import make_solid, sight_inside
+from pegloom.core.motion.retarget.live import LiveCarry
 from pegloom.core.rig.by_skin import Grab
 from pegloom.core.rig.cone import planes_kept
 from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.match import fk_values, ik_values
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.recipe import KitRig, KitSolver, build_rig
@@ -74,6 +76,12 @@ def rigs() -> None:
     hand = skeleton.joints[-1]
     Grab(skeleton, rig, Pose(), hand.id, np.array(hand.position)).led_to(np.array(hand.position) + 0.1)
     solvers()
+    # A person who plays themselves and sinks into the ground.
+    carry = LiveCarry(skeleton, skeleton, limits=(JointLimit(hand.id, (-1.0, -1.0, -1.0), (1.0, 1.0, 1.0)),))
+    sunk = np.eye(4)
+    sunk[1, 3] = -0.05
+    for k in range(3):
+        carry.pose(sunk @ skeleton.world, k / 60)
 
 
 def solvers() -> None:

@@ -175,7 +175,7 @@ from pegloom.document.edits.parts import (
     start_clean,
     take_material,
 )
-from pegloom.document.edits.rest import DeliveredRest, delivered, rest_in_a, rest_in_t, set_rest
+from pegloom.document.edits.rest import DeliveredRest, delivered, delivered_together, rest_in_a, rest_in_t, set_rest
 from pegloom.document.edits.rig import (
     Read,
     add_body,
@@ -372,6 +372,7 @@ __all__ = [
     "couple_across",
     "delete_joint",
     "delivered",
+    "delivered_together",
     "drafted",
     "draw_joint",
     "draw_shape",

@@ -8,7 +8,7 @@ from enum import Enum
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
-from pegloom.core.errors import EditError
+from pegloom.core.errors import EditError, ShapeError
 from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import matrix_quaternion, rotation_matrix, transform_points
 from pegloom.core.motion.retell import carried_clip, carried_pose, controls_of_joints, reposed, reposed_clip
@@ -149,6 +149,19 @@ class DeliveredRest(Enum):
     T_POSE = "T-pose"
     A_POSE = "A-pose"
     IN_HAND = "the current pose"
+
+
+def delivered_together(document: Document, rest: DeliveredRest) -> tuple[Document, list[str]]:
+    """`delivered` for all characters of a document; those that cannot rest so stay as they stand. Returns it and a line for each of those."""
+    notes = []
+    for number, one in enumerate(document.characters):
+        try:
+            changed = delivered(replace(document, active=number), rest)
+        except (EditError, ShapeError) as error:
+            notes.append(f"{one.name} is delivered as it stands ({error})")
+            continue
+        document = replace(changed, active=document.active)
+    return document, notes
 
 
 def delivered(document: Document, rest: DeliveredRest) -> Document:

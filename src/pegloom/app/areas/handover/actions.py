@@ -26,9 +26,8 @@ def export(c: Context) -> None:
 
     def work(document: Document, progress: Progress) -> list[str]:
         if how.together and len(document.characters) > 1:
-            for one in document.characters:
-                document = edits.delivered(edits.take_character(document, one.id), how.rest)
-            return write_glb_together(chosen, document, names=how.names, joints=how.joints, progress=progress)
+            document, left = edits.delivered_together(document, how.rest)
+            return [*left, *write_glb_together(chosen, document, names=how.names, joints=how.joints, progress=progress)]
         handed = edits.delivered(document, how.rest).require_character()
         return write_glb(chosen, handed, names=how.names, joints=how.joints, one_top=how.one_top, progress=progress)
 

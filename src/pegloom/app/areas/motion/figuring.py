@@ -9,6 +9,7 @@ from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.needs import WITH_CHARACTER
 from pegloom.app.context import Context
 from pegloom.app.demos import DEMO, DEMOS
+from pegloom.app.state.hiding import HIDDEN_CONTROL, HIDDEN_PART
 from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import SCENE, State
 from pegloom.core.jobs import Progress
@@ -88,6 +89,9 @@ def take(c: Context, character: str) -> None:
             c.player.play_source(clip.id, one.figure.own_time(time, clip.length))
         else:
             c.store.put(source="", time=time)
+        # What is hidden is told by parts of the one that was in hand.
+        hidden = c.state.viewing.hidden
+        c.store.put(hidden=frozenset(t for t in hidden if not t.startswith((HIDDEN_PART, HIDDEN_CONTROL))))
         c.say(f"{one.name} is in hand")
 
     c.try_edit(f"To {one.name}", lambda d: edits.take_character(d, one.id), then)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 
 import numpy as np
 
@@ -26,15 +26,11 @@ class Figure:
         self.places = np.repeat(skeleton.positions[base][None], moments, axis=0)
         self.rest = skeleton.positions
         self.parents = skeleton.parents
-        self.bones = self.rest - self.rest[np.maximum(self.parents, 0)]
         self.turned: FloatArray = np.empty((moments, len(skeleton.joints), 3, 3))
         self.at: FloatArray = np.empty((moments, len(skeleton.joints), 3))
 
     def stand(self, only: frozenset[int] | None = None) -> None:
         """Work out `turned` and `at` of all joints; of some, whose parents stand already."""
-        if self.moments == 1:
-            self._stand_once(range(len(self.skeleton.joints)) if only is None else sorted(only))
-            return
         unturned = np.broadcast_to(np.eye(3), (self.moments, 3, 3))
         for j in range(len(self.skeleton.joints)) if only is None else sorted(only):
             parent = int(self.parents[j])
@@ -46,20 +42,6 @@ class Figure:
                 self.at[:, j] = self.rest[j]
             else:
                 self.at[:, j] = self.at[:, parent] + np.einsum("kab,b->ka", above if parent < 0 else self.turned[:, parent], self.rest[j] - self.rest[parent])
-
-    def _stand_once(self, some: Iterable[int]) -> None:
-        """`stand` at a single moment, where calls cost more than the numbers."""
-        turned, at, parents = self.turned[0], self.at[0], self.parents.tolist()
-        for j in some:
-            parent = parents[j]
-            own = self.turns.get(j)
-            turned[j] = own[0] if own is not None else (np.eye(3) if parent < 0 else turned[parent])
-            if j == self.base:
-                at[j] = self.places[0]
-            elif parent < 0:
-                at[j] = self.rest[j]
-            else:
-                at[j] = at[parent] + turned[parent] @ self.bones[j]
 
     def below(self, joint: int) -> frozenset[int]:
         """A joint and all that hang on it."""

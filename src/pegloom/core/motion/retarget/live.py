@@ -12,18 +12,18 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray, frozen
+from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import decompose
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.retarget import live_kernels as kernels
 from pegloom.core.motion.retarget.carry import Performance, carried, copies, shares_of
 from pegloom.core.motion.retarget.carrying import scale_of
 from pegloom.core.motion.retarget.chains import LIMBS, frames_of, kind_of, parts_of
 from pegloom.core.motion.retarget.figure import Figure
 from pegloom.core.motion.retarget.pairing import Pairing, pair
-from pegloom.core.motion.retarget.plant import LOW, QUICK, SLOW, Sole, bare_soles, bend_to, unit_of
+from pegloom.core.motion.retarget.plant import LOW, QUICK, SLOW, Sole, bare_soles, unit_of
 from pegloom.core.motion.retarget.source import Source, stood
-from pegloom.core.motion.retarget.turns import of_vector, vector_of
 from pegloom.core.motion.tracks import JointTracks, Track, joint_tracks
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.limits import JointLimit
@@ -40,6 +40,31 @@ CALM = 0.05
 """Seconds over which a foot's speed is told: a single frame's is noise."""
 
 
+class _Body:
+    """The target at one moment. turns (j, 3, 3) of the joints that are given (j,), from rest about the body's axes; turned, at : of all."""
+
+    def __init__(self, skeleton: Skeleton, base: int) -> None:
+        count = len(skeleton.joints)
+        self.parents = np.ascontiguousarray(skeleton.parents, dtype=np.int64)
+        self.rest = np.ascontiguousarray(skeleton.positions)
+        self.bones = self.rest - self.rest[np.maximum(self.parents, 0)]
+        self.axes = np.ascontiguousarray(skeleton.world[:, :3, :3])
+        self.base, self.place = base, self.rest[base].copy()
+        self.turns, self.given = np.tile(np.eye(3), (count, 1, 1)), np.zeros(count, dtype=np.bool_)
+        self.turned, self.at = np.empty((count, 3, 3)), np.empty((count, 3))
+        self.all = np.arange(count)
+
+    def stand(self, some: IntArray | None = None) -> None:
+        """Work out all joints, or some, parents first."""
+        kernels.stand(self.parents, self.bones, self.rest, self.base, self.place, self.turns, self.given, self.turned, self.at, self.all if some is None else some)
+
+    def rows(self) -> FloatArray:
+        """(j, 10) of each joint in its parent."""
+        result = np.empty((len(self.parents), 10))
+        kernels.rows(self.parents, self.axes, self.turned, self.at, result)
+        return result
+
+
 @dataclass(eq=False)
 class _Foot:
     """A leg's end. joints : upper, lower, end here. points : (here, its rest place, there) of what may stand, ankle first."""
@@ -47,6 +72,7 @@ class _Foot:
     joints: tuple[int, int, int]
     axis: FloatArray
     sole: Sole
+    below: IntArray
     points: list[tuple[int, FloatArray, int]]
     before: FloatArray | None = None
     speeds: FloatArray = field(default_factory=lambda: np.full(2, 1.0))
@@ -91,9 +117,13 @@ class LiveCarry:
         self.constant = np.array([turns[int(j)][0] for j in self.joints]).reshape(-1, 3, 3)
         self.first, self.second = (np.array([follows[int(j)][k] for j in self.joints], dtype=np.int64) for k in (0, 1))
         self.share = np.array([follows[int(j)][2] for j in self.joints], dtype=np.float64)
-        self.mixed = np.flatnonzero((self.share > 1e-6) & (self.first != self.second))
-        self.figure = Figure(target, 1, self.base)
-        self.limits = {target.index[x.joint]: (np.array(x.low), np.array(x.high)) for x in limits if x.joint in target.index and not x.free}
+        self.body = _Body(target, self.base)
+        limits = [x for x in limits if x.joint in target.index and not x.free]
+        order = sorted(limits, key=lambda x: target.index[x.joint])
+        self.limits = (
+            np.array([target.index[x.joint] for x in order], dtype=np.int64), np.array([x.low for x in order], dtype=np.float64).reshape(-1, 3),
+            np.array([x.high for x in order], dtype=np.float64).reshape(-1, 3), self.body.axes[[target.index[x.joint] for x in order]].reshape(-1, 3, 3),
+        )  # fmt: skip
         self.unit = 1.0 / unit_of(read.skeleton)
         self.floor_there = float(read.skeleton.positions[:, 1].min())
         known = dict(soles or bare_soles(target, parts_of(target)))
@@ -101,43 +131,40 @@ class LiveCarry:
         self.feet = _feet(read.skeleton, target, self.pairing, known)
         self.ids = tuple(joint.id for joint in target.joints)
         self.time: float | None = None
+        count = len(read.skeleton.joints)
+        self.there, self.places = np.empty((count, 3, 3)), np.empty((count, 3))
+        self.rests, self.upright = np.ascontiguousarray(read.rests), np.ascontiguousarray(read.upright)
 
     def pose(self, worlds: FloatArray, seconds: float) -> JointPose:
         """The pose of a frame. worlds (j, 4, 4) : of the source's joints, in its own axes. seconds : its time; a time that goes back
         begins anew."""
-        read, figure = self.read, self.figure
-        turns = worlds[:, :3, :3] / np.maximum(np.linalg.norm(worlds[:, :3, :3], axis=-2), 1e-12)[:, None, :]
-        turned = read.upright @ turns @ np.swapaxes(read.rests, -1, -2)
-        at = worlds[:, :3, 3] @ read.upright.T
+        body = self.body
+        kernels.seen(np.ascontiguousarray(worlds), self.upright, self.rests, self.there, self.places)
         gone = seconds - self.time if self.time is not None and 0.0 < seconds - self.time < 1.0 else 0.0
         if self.time is None or gone == 0.0:
             for foot in self.feet:
                 foot.before, foot.stands, foot.held, foot.aside = None, -1, None, np.zeros(3)
         self.time = seconds
-        whole = turned[self.first]
-        if len(self.mixed):
-            a, b = turned[self.first[self.mixed]], turned[self.second[self.mixed]]
-            whole[self.mixed] = a @ of_vector(self.share[self.mixed, None] * vector_of(np.swapaxes(a, -1, -2) @ b))
-        told = whole @ self.constant
-        figure.turns = {int(j): told[k][None] for k, j in enumerate(self.joints)}
-        figure.places = (self.scale * at[self.root] + [0.0, self.lift, 0.0])[None]
-        figure.stand()
-        if self.limits:
-            figure.limited(self.limits)
-            figure.stand()
+        body.given[:] = False
+        kernels.told(self.there, self.first, self.second, self.share, self.constant, self.joints, body.turns, body.given)
+        body.place = self.scale * self.places[self.root] + [0.0, self.lift, 0.0]
+        body.stand()
+        if len(self.limits[0]):
+            kernels.limited(body.parents, *self.limits, body.turns, body.given, body.turned)
+            body.stand()
         if self.plant:
-            self._planted(turned, at, gone)
-        return JointPose(self.ids, np.asarray(frozen(figure.rows()[0])))
+            self._planted(self.places, gone)
+        return JointPose(self.ids, np.asarray(frozen(body.rows())))
 
-    def _planted(self, turned: FloatArray, at: FloatArray, gone: float) -> None:
-        figure = self.figure
+    def _planted(self, at: FloatArray, gone: float) -> None:
+        body = self.body
         lowest = []
         for foot in self.feet:
             free = self._stance(foot, at, gone)
-            end = figure.at[0, foot.joints[2]]
+            end = body.at[foot.joints[2]].copy()
             if foot.stands >= 0:
                 j, rest, _ = foot.points[foot.stands]
-                here = figure.point(j, rest)[0]
+                here = body.at[j] + body.turned[j] @ (rest - body.rest[j])
                 if foot.held is None or free:
                     # It comes to stand where it has been led to, not where it would be if nothing had held it before.
                     foot.held = here + foot.aside
@@ -146,14 +173,19 @@ class LiveCarry:
                 foot.held = None
                 foot.aside = foot.aside * (np.exp(-gone / RUNS_OUT) if gone > 0.0 else 0.0)
             # A foot that is led aside keeps its rotation, and with it how low its sole is.
-            over = (float(foot.sole.lowest(figure)[0]) if len(foot.sole.points) else float(end[1])) - self.floor
+            sole = foot.sole
+            low = kernels.lowest(sole.points, sole.joints, sole.weights, body.rest, body.turned, body.at) if len(sole.points) else float(end[1])
+            over = low - self.floor
             if foot.stands >= 0:
                 lowest.append(over)
             # One that stands is on the ground, the others not under it.
             down = over if foot.stands >= 0 else min(over, 0.0)
             goal = end + foot.aside - [0.0, down, 0.0]
             if np.abs(goal - end).max() > 1e-5:
-                bend_to(figure, foot.joints, goal[None], foot.axis)
+                upper, lower, last = foot.joints
+                kernels.bend(upper, lower, last, goal, foot.axis, body.turns, body.turned, body.at)
+                body.given[[upper, lower, last]] = True
+                body.stand(foot.below)
         if lowest and gone > 0.0:
             self.lift -= float(np.mean(lowest)) * (1.0 - np.exp(-gone / SETTLES))
 
@@ -210,7 +242,7 @@ def _follows(there: Skeleton, here: Skeleton, pairing: Pairing) -> dict[int, tup
 
 
 def _feet(there: Skeleton, here: Skeleton, pairing: Pairing, soles: Mapping[str, Sole]) -> list[_Foot]:
-    axes = frames_of(here)
+    axes, figure = frames_of(here), Figure(here, 1, 0)
     found = []
     for chain in pairing.chains:
         if kind_of(chain.part) not in ("leg", "foreleg") or len(chain.target) < 3 or len(chain.source) < 3:
@@ -218,7 +250,9 @@ def _feet(there: Skeleton, here: Skeleton, pairing: Pairing, soles: Mapping[str,
         joints = (here.index[chain.target[0]], here.index[chain.target[1]], here.index[chain.target[2]])
         points = [(here.index[chain.target[k]], here.positions[here.index[chain.target[k]]], there.index[chain.source[k]]) for k in (2, 3) if k < len(chain.target) and k < len(chain.source)]
         sole = _thinned(soles[chain.part]) if chain.part in soles else Sole(np.zeros((0, 3)), np.zeros((0, 1), dtype=np.int64), np.zeros((0, 1)))
-        found.append(_Foot(joints, axes[chain.target[0]][:, 0], sole, points, speeds=np.full(len(points), 1.0)))
+        sole = Sole(np.ascontiguousarray(sole.points), sole.joints.astype(np.int64), np.ascontiguousarray(sole.weights))
+        below = np.array(sorted(figure.below(joints[0])), dtype=np.int64)
+        found.append(_Foot(joints, np.ascontiguousarray(axes[chain.target[0]][:, 0]), sole, below, points, speeds=np.full(len(points), 1.0)))
     return found
 
 
