@@ -29,6 +29,8 @@ from pegloom.core.geometry.subdivide import catmull_clark
 from pegloom.core.geometry.transforms import compose, euler_quaternion
 from pegloom.core.motion.clips import Clip, sample, values_at
 from pegloom.core.motion.follow_through import SpringTrack
+from pegloom.core.motion.retarget.live import LiveCarry
+from pegloom.core.motion.retarget.source import moments_of, worlds_of
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.sampling import sampled_poses
 from pegloom.core.motion.tracks import Track, joint_tracks
@@ -50,6 +52,7 @@ from pegloom.core.skin.relax import Relax, relaxed
 from pegloom.core.skin.weights import dense, from_dense, packed
 from pegloom.document import edits
 from pegloom.document.baking import baked_clip
+from pegloom.document.edits.borrow import soles_here
 from pegloom.document.evaluate import evaluate
 from pegloom.files.motion import read_sources
 from pegloom.files.project import open_project
@@ -738,3 +741,52 @@ def test_a_phrase_peer_difflib(benchmark):
     words = {w for language in Shelf().lexicon.languages.values() for w in (*language.whole, *language.open_)}
     phrases = itertools.cycle(phrase for rows in PHRASES.values() for phrase, _ in rows)
     benchmark.pedantic(lambda: [difflib.get_close_matches(w, words, 3) for w in next(phrases).split()], rounds=6)
+
+
+# A live performance, a frame at a time
+
+
+@pytest.fixture(scope="module")
+def performed():
+    source = Shelf().source("walk")
+    character = wick().require_character()
+    times = moments_of(source.clip)
+    return source, character, times, worlds_of(source, times)
+
+
+def test_a_live_frame_posed(benchmark, performed):
+    """A performer's frame on Wick: joints, planted feet, all points."""
+    source, character, times, worlds = performed
+    carry = LiveCarry(source.skeleton, character.skeleton, soles=soles_here(character), limits=character.rig.limits)
+    count = itertools.count()
+
+    def one():
+        k = next(count)
+        return evaluate(character, carry.pose(worlds[k % len(times)], k / 60))
+
+    benchmark(one)
+
+
+def test_a_live_frame_peer_turned_with_scipy_and_numpy(benchmark, performed):
+    """The same joints turned by SciPy, the same skin by a plain product; no feet planted."""
+    _, character, _, worlds = performed
+    skeleton, skin = character.skeleton, character.skin
+    parts = [(p.mesh.points, skin.weights[p.id]) for p in character.included]
+    shares = [sparse.csr_matrix(dense(w)) for _, w in parts]
+    columns = [[skeleton.index[j] for j in w.joint_ids] for _, w in parts]
+    inverse = skeleton.inverse_world
+    count = len(skeleton.joints)
+
+    def one():
+        turns = Rotation.from_matrix(worlds[7][:count, :3, :3]) * Rotation.from_matrix(skeleton.world[:, :3, :3])
+        matrices = np.tile(np.eye(4), (count, 1, 1))
+        matrices[:, :3, :3] = turns.as_matrix()
+        matrices[:, :3, 3] = skeleton.positions
+        skinned = matrices @ inverse
+        result = []
+        for (points, _), share, some in zip(parts, shares, columns, strict=True):
+            blended = (share @ skinned[some].reshape(len(some), 16)).reshape(-1, 4, 4)
+            result.append(np.einsum("nab,nb->na", blended[:, :3, :3], points) + blended[:, :3, 3])
+        return result
+
+    benchmark(one)
