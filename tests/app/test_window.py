@@ -144,7 +144,7 @@ def test_right_drag_orbits_middle_pans_and_the_wheel_zooms(rigged):
     assert turned.yaw != camera.yaw
     assert turned.looks_at == camera.looks_at
     rigged.drag(middle, (60, 20), button=Qt.MouseButton.MiddleButton)
-    assert rigged.stage.camera.looks_at != camera.target
+    assert rigged.stage.camera.looks_at != camera.looks_at
     assert rigged.session.history.undo_name is None
     rigged.key(Qt.Key.Key_X)
     assert not rigged.stage.camera.perspective

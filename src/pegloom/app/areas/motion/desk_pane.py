@@ -122,8 +122,13 @@ class DeskPane(Panel):
         self.at = here
 
     def _look(self) -> None:
-        if self.isVisible():
-            self._show(self.c.state, self.c.desk.state)
+        if not self.isVisible():
+            return
+        desk = self.c.desk.state
+        if settings(self.c.state).listening and not desk.listening:
+            # Another document was opened meanwhile.
+            self.c.store.put_setting(DeskSettings, listening=False, recording=False)
+        self._show(self.c.state, desk)
 
     def key(self, state: State) -> tuple[object, ...]:
         return (settings(state), state.clock.source == CAPTURE, state.character is None)
