@@ -286,6 +286,7 @@ def desk(app: QApplication, window: Window, shoot: Callable[[str], None]) -> Non
     settle(app, 1)
     s.go(Area.MOTION)
     s.set_view(display=Display.TEXTURED, lens=Lens.NONE)
+    window.stage.camera = replace(window.stage.camera, yaw=0.35, pitch=0.12)
     window.c.actions.run("desk.open")
     window.c.actions.run("desk.simulate")
     while window.c.frames.captured is None:

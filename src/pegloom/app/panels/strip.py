@@ -99,7 +99,8 @@ class Strip(Panel):
         self._show_lanes(self._wanted(state))
         # Without joints and clips there is nothing to show, and the view has the room.
         one = state.character
-        self.setVisible(one is not None and (one.skeleton is not None or bool(one.clips)))
+        together = len(state.document.characters) > 1
+        self.setVisible(one is not None and (one.skeleton is not None or bool(one.clips) or together))
 
     def _show_lanes(self, wanted: tuple[str, ...]) -> None:
         """The lanes of the area, each made when it is first shown."""
@@ -134,7 +135,7 @@ class Strip(Panel):
         jointed = one is not None and one.skeleton is not None
         own, clips = (one.trials, one.clips) if one is not None else ((), ())
         self.list.clear()
-        rows = [("Current pose", "", 0.0)] if jointed or clips else []
+        rows = [("Current pose", "", 0.0)] if jointed or clips or len(state.document.characters) > 1 else []
         if len(state.document.characters) > 1:
             rows.append((f"All figures    {counted(round(scene_length(state.document) * scene_rate(state.document)), 'frame')}", SCENE, 0.0))
         if jointed:
