@@ -14,9 +14,10 @@ from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document
 from pegloom.files.gltf import read_gltf
+from pegloom.files.gltf_together import write_glb_together
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.proof import prove_glb
-from tests.support.figures import wick
+from tests.support.figures import shipped, wick
 from tests.support.outside import Outside
 
 
@@ -84,6 +85,11 @@ def test_the_public_validator_finds_no_error(exported, tmp_path):
     assert issues["numErrors"] == 0, issues["messages"][:5]
     warned = [m["code"] for m in issues["messages"] if m["severity"] == 1]
     assert warned == ["NODE_SKINNED_MESH_NON_ROOT"] * len(wick().character.included), warned
+    several, _ = edits.duplicate_character(shipped("winch"))
+    write_glb_together(tmp_path / "several.glb", several)
+    issues = judged(tmp_path / "several.glb")
+    assert issues["numErrors"] == 0, issues["messages"][:5]
+    assert {m["code"] for m in issues["messages"] if m["severity"] == 1} == {"NODE_SKINNED_MESH_NON_ROOT"}
 
 
 def test_a_delivered_tree_has_one_top_node_and_geometry_apart_from_the_skeleton(exported):

@@ -96,6 +96,7 @@ class Writer:
         self.roots: list[int] = []
         """Nodes of this character that hang on nothing."""
         self.skin: int | None = None
+        self._sampled: dict[str, list[Samples]] = {}
         self.binary: bytearray = bytearray() if into is None else into.binary
         self.notes: list[str] = [] if into is None else into.notes
         self.json: dict[str, Any] = {
@@ -357,7 +358,12 @@ class Writer:
         self.json.setdefault("animations", []).append(entry)
 
     def samples(self, clip: Clip) -> list[Samples]:
-        """What a clip moves, as channels of straight or held samples."""
+        """What a clip moves, as channels of straight or held samples; worked out once."""
+        if clip.id not in self._sampled:
+            self._sampled[clip.id] = self._samples(clip)
+        return self._sampled[clip.id]
+
+    def _samples(self, clip: Clip) -> list[Samples]:
         skeleton = self.character.skeleton
         if skeleton is None or not (clip.tracks or clip.every_curve or clip.morphs):
             return []
