@@ -24,7 +24,7 @@ from tests.support.figures import DEMO, shipped
 from tests.support.outside import Outside
 
 
-def waited(hand, done, tries=3000):
+def waited(hand, done, tries=60_000):
     for _ in range(tries):
         hand.session.settle()
         if done():
@@ -152,6 +152,7 @@ def test_both_are_exported_together_with_their_prefixes(two, tmp_path):
     two.window.answers.save_path = str(tmp_path / "both.glb")
     two.c.actions.run("file.export")
     waited(two, lambda: (tmp_path / "both.glb").exists())
+    idle(two)
     names = [n.name for n in Outside(tmp_path / "both.glb").gltf.nodes]
     assert len(names) == len(set(names)) and any(n.startswith("moth_") for n in names) and any(n.startswith("the_bell_winch_") for n in names)
 
