@@ -13,7 +13,6 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QLineEdit, QListWidget, QPushButton, QSpinBox
 
 from pegloom.app.areas.handover.filming import FilmSettings
-from pegloom.app.areas.motion import capturing
 from pegloom.app.areas.motion.capturing import DeskSettings
 from pegloom.app.areas.motion.figuring import FiguresSettings
 from pegloom.app.state.state import CAPTURE, SCENE, Area
@@ -245,7 +244,7 @@ def test_a_desk_that_dies_in_a_take_is_said_and_the_take_is_kept(desk):
     find(desk.window, QPushButton, "button.desk.record").click()
     waited(desk, lambda: len(desk.session.character.clips) == clips + 1)
     idle(desk)
-    assert capturing.TAKES.last is not None and len(capturing.TAKES.last) == frames
+    assert desk.c.desk.last is not None and len(desk.c.desk.last) == frames
 
 
 def test_a_port_that_is_taken_is_said_and_nothing_is_shown(desk):

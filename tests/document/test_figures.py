@@ -17,7 +17,7 @@ from pegloom.core.motion.together import Figure, Stance, Stand, stance_of
 from pegloom.document import edits
 from pegloom.document.edits.for_two import _hand_numbers
 from pegloom.document.model import Document
-from pegloom.document.world import frame_in, joints_in, plain_prefix, pose_in, prefixes, scene_length, world_of
+from pegloom.document.world import frame_in, joints_in, plain_prefix, played_in, prefixes, scene_length, world_of
 from pegloom.files.gltf_together import on_common_time, write_glb_together
 from pegloom.files.project import open_project, save_project
 from pegloom.files.shelf import Shelf
@@ -118,7 +118,7 @@ def test_clips_begin_on_the_common_time_and_go_round(three):
     from pegloom.core.motion.clips import sample
 
     for time, own in ((0.0, 0.0), (0.5, 0.0), (1.3, 0.8), (99.0, clip.length)):
-        assert pose_in(one, time).values == sample(clip, own, one.skeleton, one.pose, one.rig).values
+        assert played_in(one, time)[0].values == sample(clip, own, one.skeleton, one.pose, one.rig).values
     again = edits.play_figure(three, one.id, clip.id, start=0.5, loops=True).characters[0]
     assert again.figure.own_time(0.5 + 2.25 * clip.length, clip.length) == pytest.approx(0.25 * clip.length)
 

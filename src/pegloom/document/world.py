@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from typing import NamedTuple
 
 import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip, sample
-from pegloom.core.motion.follow_through import has_springs, track_of
+from pegloom.core.motion.follow_through import state_at
 from pegloom.core.motion.together import rigid
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.kernels.walk import SETTLED
@@ -39,38 +40,58 @@ def scene_rate(document: Document) -> float:
     return max((clip.rate for c in document.characters if c.figure.shown and (clip := clip_of(c)) is not None), default=30.0)
 
 
-def pose_in(character: Character, time: float) -> Shown:
-    """The pose a character has in the world at a common time (seconds)."""
-    clip = clip_of(character)
+def common_time(character: Character, clip: str, time: float) -> float:
+    """The common time at a time (seconds) of a clip of a character: they differ where it is the one it plays beside the others."""
+    return time + character.figure.start if clip and clip == character.figure.clip else time
+
+
+def played(character: Character, clip: Clip | None, own: float) -> tuple[Shown, FloatArray]:
+    """The pose of a character at a time (seconds) of a clip, and what follows through remembers then; its own pose without one."""
     if clip is None:
-        return character.pose
-    return sample(clip, character.figure.own_time(time, clip.length), character.skeleton, character.pose, character.rig)
+        return character.pose, SETTLED
+    pose = sample(clip, own, character.skeleton, character.pose, character.rig)
+    return pose, state_at(character.skeleton, character.rig, clip, character.pose, own) if isinstance(pose, Pose) else SETTLED
 
 
-def swings_in(character: Character, time: float) -> FloatArray:
-    """What follows through remembers then; empty where nothing does."""
-    clip, skeleton, rig = clip_of(character), character.skeleton, character.rig
-    if clip is None or skeleton is None or rig is None or not has_springs(skeleton, rig, clip):
-        return SETTLED
-    track = track_of(skeleton, rig, clip, character.pose if isinstance(character.pose, Pose) else Pose())
-    own = character.figure.own_time(time, clip.length)
-    track.go_on(own + 0.05)
-    return track.at(own)
+def played_in(character: Character, time: float) -> tuple[Shown, FloatArray]:
+    """`played` of what it plays beside the others at a common time (seconds)."""
+    clip = clip_of(character)
+    return played(character, clip, character.figure.own_time(time, clip.length) if clip is not None else 0.0)
 
 
 def frame_in(character: Character, time: float) -> PosedFrame:
     """A character at a common time, in its own space."""
-    pose = pose_in(character, time)
-    return evaluate(character, pose, swings_in(character, time) if isinstance(pose, Pose) else SETTLED)
+    return evaluate(character, *played_in(character, time))
 
 
 def joints_in(character: Character, time: float) -> FloatArray:
     """Joints (j, 4, 4) of a character at a common time, in its own space."""
     if character.skeleton is None:
         return np.zeros((0, 4, 4))
-    pose = pose_in(character, time)
-    swings = swings_in(character, time) if isinstance(pose, Pose) else SETTLED
-    return evaluate_rig(character.skeleton, character.rig, pose, swings).joints
+    return evaluate_rig(character.skeleton, character.rig, *played_in(character, time)).joints
+
+
+class Seen(NamedTuple):
+    """A figure at a moment. frame : in its own space. world (4, 4) : world_from_character."""
+
+    character: Character
+    pose: Shown
+    frame: PosedFrame
+    world: FloatArray
+
+
+def seen_in(document: Document, time: float, clip: str = "") -> list[Seen]:
+    """The character in hand and all others that are shown, at a time (seconds) of a clip of the one in hand; of the common time
+    without one."""
+    active = document.require_character()
+    common = common_time(active, clip, time)
+    frames: dict[str, tuple[Shown, PosedFrame]] = {}
+    shown = [c for c in document.characters if c.figure.shown or c is active]
+    for character in shown:
+        pose, swings = played(active, active.clip(clip), time) if clip and character is active else played_in(character, common)
+        frames[character.id] = pose, evaluate(character, pose, swings)
+    worlds = world_of(document, common, lambda c: frames[c.id][1].joints if c.id in frames else joints_in(c, common))
+    return [Seen(c, *frames[c.id], worlds[c.id]) for c in shown]
 
 
 def world_of(document: Document, time: float, joints_of: JointsOf | None = None) -> dict[str, FloatArray]:

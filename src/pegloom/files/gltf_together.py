@@ -22,7 +22,7 @@ from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.names import SideStyle
 from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.model import Character, Document
-from pegloom.document.world import clip_of, pose_in, prefixes, scene_length, scene_rate, world_of
+from pegloom.document.world import clip_of, joints_in, prefixes, scene_length, scene_rate, world_of
 from pegloom.files.gltf_write import TRANSFORM_SPANS, Samples, Writer, write_glb
 from pegloom.files.names import Unique
 from pegloom.files.outgoing import write_bytes
@@ -189,7 +189,7 @@ def _joints_at(character: Character, times: FloatArray) -> FloatArray:
     if skeleton is None:
         return np.zeros((len(times), 0, 4, 4))
     if clip is None or clip.tracks or character.rig is None:
-        return np.stack([evaluate_rig(skeleton, character.rig, pose_in(character, t)).joints for t in times.tolist()])
+        return np.stack([joints_in(character, t) for t in times.tolist()])
     own = np.array([character.figure.own_time(t, clip.length) for t in times.tolist()])
     order, back = np.unique(own, return_inverse=True)
     return joints_of(skeleton, character.rig, clip, order, character.pose)[back]

@@ -9,14 +9,11 @@ import moderngl
 import numpy as np
 
 from pegloom.core.errors import PegLoomError
-from pegloom.core.motion.clips import sample
-from pegloom.core.motion.follow_through import state_at
-from pegloom.core.rig.kernels.walk import SETTLED
 from pegloom.core.rig.outputs import PART
-from pegloom.core.rig.pose import JointPose, Pose, Shown
-from pegloom.document.evaluate import PosedFrame, evaluate
+from pegloom.core.rig.pose import JointPose, Shown
+from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Document, Part
-from pegloom.document.world import clip_of, frame_in, pose_in, world_of
+from pegloom.document.world import seen_in
 from pegloom.render.looks import Pictures, images_of
 from pegloom.render.renderer import Look, Renderer
 from pegloom.render.surfaces import beside_key, shadow_of, show_smooth
@@ -25,7 +22,7 @@ from pegloom.scene.display import Display
 from pegloom.scene.drawlist import DrawList
 from pegloom.scene.ground import ground_size
 from pegloom.scene.rig_drawing import draw_controls
-from pegloom.scene.shot import Backdrop, Shot, common_time
+from pegloom.scene.shot import Backdrop, Shot
 
 SAMPLES = 4
 """Places of a pixel that are looked at, where the card can."""
@@ -81,34 +78,25 @@ class Studio:
         """All shown figures at a time (seconds) of what is played: (h, w, 4) uint8, first row at the top, not premultiplied."""
         self._begin(shot.size)
         active = document.require_character()
-        common = common_time(active, shot.clip, time)
-        worlds = world_of(document, common)
         looks: dict[str, list[Look]] = {}
-        keys: set[str] = set()
         marks = DrawList()
         placed: list[tuple[float, np.ndarray]] = []
         present = images_of(document.characters)
-        self.renderer.keep_shadows({c.id for c in document.characters})
-        for character in document.characters:
-            if not character.figure.shown and character is not active:
-                self.renderer.set_shadow(character.id, None)
-                continue
-            pose, frame = _posed(character, shot, time, common, own=character is active)
+        seen = seen_in(document, time, shot.clip)
+        self.renderer.keep_shadows({one.character.id for one in seen})
+        grounded = shot.backdrop is not Backdrop.SEE_THROUGH and shot.tone is not None
+        for character, pose, frame, world in seen:
             parts = _seen(character, frame, shot if character is active else None)
-            world = worlds[character.id]
-            points = {p.id: frame.points[p.id] @ world[:3, :3].T + world[:3, 3] for p in parts}
             theirs = self.pictures.looks(self.renderer, character, present, textured=shot.display is Display.TEXTURED)
             for part in parts:
                 key = beside_key(character, part)
-                keys.add(key)
                 looks[key] = theirs
-                show_smooth(self.renderer, key, part, points[part.id])
+                show_smooth(self.renderer, key, part, frame.points[part.id] @ world[:3, :3].T + world[:3, 3])
             placed.append((character.height, world))
-            grounded = shot.backdrop is not Backdrop.SEE_THROUGH and shot.tone is not None and bool(parts)
-            self.renderer.set_shadow(character.id, shadow_of(character, parts, frame.points, world) if grounded else None)
+            self.renderer.set_shadow(character.id, shadow_of(character, parts, frame.points, world) if grounded and parts else None)
             if shot.controls and character is active and character.rig is not None and not isinstance(pose, JointPose):
                 _controls(marks, character, frame, pose, world)
-        self.renderer.keep_parts(keys)
+        self.renderer.keep_parts(set(looks))
         self._ground(shot, ground_size(placed))
         self.renderer.set_draw_list(marks)
         self.renderer.frame(
@@ -142,17 +130,6 @@ class Studio:
             drawing.draw_ground(ground, tallest)
         self.renderer.set_floor(shot.tone if shown else None, max(tallest, 0.1))
         self.renderer.set_lines("behind", ground.behind.packed())
-
-
-def _posed(character: Character, shot: Shot, time: float, common: float, *, own: bool) -> tuple[Shown, PosedFrame]:
-    """The pose and frame of a character; `own` : it is the one in hand, that plays the shot's clip."""
-    if not own or not shot.clip:
-        clip = clip_of(character)
-        return (character.pose if clip is None else pose_in(character, common)), frame_in(character, common)
-    clip = character.clip(shot.clip)
-    pose = sample(clip, time, character.skeleton, character.pose, character.rig)
-    swings = state_at(character.skeleton, character.rig, clip, character.pose, time) if isinstance(pose, Pose) else SETTLED
-    return pose, evaluate(character, pose, swings)
 
 
 def _seen(character: Character, frame: PosedFrame, shot: Shot | None) -> list[Part]:

@@ -9,10 +9,8 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
-from pegloom.core.motion.clips import sample
-from pegloom.document.evaluate import evaluate
-from pegloom.document.model import Character, Document
-from pegloom.document.world import frame_in, scene_length, scene_rate, world_of
+from pegloom.document.model import Document
+from pegloom.document.world import scene_length, scene_rate, seen_in
 from pegloom.scene.camera import Camera
 from pegloom.scene.display import Display
 from pegloom.scene.ground import Tone
@@ -88,27 +86,11 @@ def span_of(document: Document, clip: str) -> tuple[float, float]:
     return found.length, found.rate
 
 
-def common_time(character: Character, clip: str, time: float) -> float:
-    """The common time at a time (seconds) of what the character in hand plays."""
-    return time + character.figure.start if clip and clip == character.figure.clip else time
-
-
 def looking_at(document: Document, shot: Shot, *, yaw: float, pitch: float) -> Camera:
     """A camera that has all shown figures in the picture over the whole shot. yaw, pitch : radians, of where it looks from."""
-    active = document.require_character()
     found: list[FloatArray] = []
     for time in np.linspace(shot.first, shot.last, LOOKED if shot.last > shot.first else 1).tolist():
-        common = common_time(active, shot.clip, time)
-        worlds = world_of(document, common)
-        for character in document.characters:
-            if not character.figure.shown and character is not active:
-                continue
-            if character is active and shot.clip:
-                clip = active.clip(shot.clip)
-                frame = evaluate(active, sample(clip, time, active.skeleton, active.pose, active.rig))
-            else:
-                frame = frame_in(character, common)
-            matrix = worlds[character.id]
-            found += [p[:: max(len(p) // 400, 1)] @ matrix[:3, :3].T + matrix[:3, 3] for p in frame.points.values() if len(p)]
+        for one in seen_in(document, time, shot.clip):
+            found += [p[:: max(len(p) // 400, 1)] @ one.world[:3, :3].T + one.world[:3, 3] for p in one.frame.points.values() if len(p)]
     wide, high = shot.size
     return Camera(yaw=yaw, pitch=pitch).framing(np.concatenate(found) if found else np.zeros((0, 3)), aspect=wide / high)

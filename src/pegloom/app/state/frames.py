@@ -25,7 +25,7 @@ from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.model import Character, Part
-from pegloom.document.world import clip_of, pose_in, world_of
+from pegloom.document.world import clip_of, played_in, world_of
 from pegloom.scene.camera import Placed, placed_by
 from pegloom.scene.drawing import reach_lines
 from pegloom.scene.live_springs import LiveSprings
@@ -70,18 +70,17 @@ class Frames:
         self._frame: Known | None = None
         self._other_frame: Known | None = None
         self._other: tuple[Character, str, Character] | None = None
-        self._sprung: tuple[object, float, FloatArray] | None = None
+        self._sprung: tuple[object, object, float, FloatArray] | None = None
         self.captured: JointPose | None = None
         self._held = 0.0
         """When something was dragged last, by the clock on the wall."""
         self.live: LiveSprings | None = None
         """Follow-through while something is dragged, and until it hangs still again."""
         self._others: dict[str, tuple[Known, float]] = {}
-        self._worlds: tuple[tuple[object, ...], dict[str, FloatArray]] | None = None
+        self._worlds: tuple[object, object, float, dict[str, FloatArray]] | None = None
         self._placed: tuple[FloatArray, Placed | None] | None = None
         self._beside: dict[str, Beside] = {}
-        self.behind = False
-        """Follow-through of the clip is not worked out up to the frame that is shown."""
+        self._late = self._others_late = False
 
     @property
     def pose(self) -> Shown:
@@ -94,7 +93,9 @@ class Frames:
             return self.captured
         if not source or source == CAPTURE:
             return character.pose
-        key = (character.skeleton, character.rig, character.pose, source, state.clip, state.kept_pose, state.draft_pose)
+        # Where all play, what it plays and from when on is told by the character itself.
+        whole = character if source == SCENE else None
+        key = (character.skeleton, character.rig, character.pose, source, state.clip, state.kept_pose, state.draft_pose, whole)
         if self._pose is None or self._pose[0][-1] != state.clock.time or any(
             a is not b for a, b in zip(key, self._pose[0], strict=False)
         ):
@@ -132,19 +133,18 @@ class Frames:
     def worlds(self) -> Mapping[str, FloatArray]:
         """Where each figure stands just now: world_from_figure (4, 4) by id."""
         state = self.store.state
-        document, time, here = state.document, state.common_time, self.frame()
-        key = (*document.characters, here)
-        if self._worlds is not None and len(key) == len(self._worlds[0]) - 1 and all(a is b for a, b in zip(key, self._worlds[0], strict=False)) and self._worlds[0][-1] == time:
-            return self._worlds[1]
-        active = state.character
+        document, time, here, active = state.document, state.common_time, self.frame(), state.character
+        known = self._worlds
+        if known is not None and known[0] is document and known[1] is here and known[2] == time:
+            return known[3]
 
         def joints_of(character: Character) -> FloatArray:
             if character is active and here is not None:
                 return here.joints
             return self._other_known(character, time)[3].joints
 
-        self._worlds = ((*key, time), world_of(document, time, joints_of))
-        return self._worlds[1]
+        self._worlds = (document, here, time, world_of(document, time, joints_of))
+        return self._worlds[3]
 
     @property
     def placed(self) -> Placed | None:
@@ -158,27 +158,16 @@ class Frames:
         return self._placed[1]
 
     def _other_known(self, character: Character, time: float) -> Known:
-        known = self._others.get(character.id)
-        if known is None or known[0][0] is not character or known[1] != time:
-            pose = pose_in(character, time)
-            if known is not None and known[0][0] is character and clip_of(character) is None and known[0][1] is pose:
-                self._others[character.id] = (known[0], time)
-                return known[0]
-            swings = self._swings(character, time) if isinstance(pose, Pose) else SETTLED
-            self._others[character.id] = ((character, pose, swings, evaluate(character, pose, swings)), time)
-        return self._others[character.id][0]
-
-    def _swings(self, character: Character, time: float) -> FloatArray:
-        """What follows through on another figure; it hangs still where that is not worked out in time."""
-        clip = clip_of(character)
-        if clip is None or not has_springs(character.skeleton, character.rig, clip):
-            return SETTLED
-        assert character.skeleton is not None and character.rig is not None
-        track, own = track_of(character.skeleton, character.rig, clip, edits.posed(character)), character.figure.own_time(time, clip.length)
-        if not track.go_on(own + 2 * TICK, AT_ONCE):
-            self.behind = True
-            return SETTLED
-        return track.at(own)
+        known, clip = self._others.get(character.id), clip_of(character)
+        if known is not None and known[0][0] is character and (clip is None or known[1] == time):
+            return known[0]
+        own = character.figure.own_time(time, clip.length) if clip is not None else 0.0
+        pose = character.pose if clip is None else sample(clip, own, character.skeleton, character.pose, character.rig)
+        swings = self._swings(character, clip, own)
+        found = (character, pose, SETTLED if swings is None else swings, evaluate(character, pose, SETTLED if swings is None else swings))
+        # What hangs still until its follow-through is worked out is asked for again.
+        self._others[character.id] = (found, np.nan if swings is None else time)
+        return found
 
     def others(self) -> tuple[Beside, ...]:
         """The other figures that are seen, where they stand beside the one in hand."""
@@ -196,12 +185,13 @@ class Frames:
                 points = {part: p @ matrix[:3, :3].T + matrix[:3, 3] for part, p in frame.points.items()}
                 self._beside[character.id] = before = Beside(character, frame, matrix, points)
             found.append(before)
+        self._others_late = any(np.isnan(self._others[one.character.id][1]) for one in found)
         return tuple(found)
 
     def _springs(self, character: Character) -> FloatArray:
         """What the springs remember in the frame that is shown; empty where they hang still."""
         state, rig, skeleton = self.store.state, character.rig, character.skeleton
-        self.behind = False
+        self._late = False
         if rig is None or skeleton is None or not rig.springs or state.at_rest or not isinstance(self.pose, Pose):
             self.live = None
             return SETTLED
@@ -230,18 +220,29 @@ class Frames:
             return SETTLED
         return found
 
-    def _of_clip(self, character: Character, clip: Clip | None, time: float) -> FloatArray:
+    def _swings(self, character: Character, clip: Clip | None, time: float) -> FloatArray | None:
+        """What follows through in a clip at a time; None where that is not worked out yet."""
         if clip is None or not has_springs(character.skeleton, character.rig, clip):
             return SETTLED
         assert character.skeleton is not None and character.rig is not None
         track = track_of(character.skeleton, character.rig, clip, edits.posed(character))
-        if self._sprung is not None and self._sprung[0] is track and self._sprung[1] == time:
-            return self._sprung[2]
-        if not track.go_on(time + 2 * TICK, AT_ONCE):
-            self.behind = True
+        return track.at(time) if track.go_on(time + 2 * TICK, AT_ONCE) else None
+
+    def _of_clip(self, character: Character, clip: Clip | None, time: float) -> FloatArray:
+        """The same for the character in hand, the same array for the same moment; it shows stiff meanwhile."""
+        if self._sprung is not None and self._sprung[0] is character and self._sprung[1] is clip and self._sprung[2] == time:
+            return self._sprung[3]
+        found = self._swings(character, clip, time)
+        if found is None:
+            self._late = True
             return SETTLED
-        self._sprung = (track, time, track.at(time))
-        return self._sprung[2]
+        self._sprung = (character, clip, time, found)
+        return found
+
+    @property
+    def behind(self) -> bool:
+        """Whether follow-through of a figure in the view is not worked out up to the frame that is shown."""
+        return self._late or (self._others_late and self.together)
 
     @property
     def unseen(self) -> frozenset[str]:
@@ -355,7 +356,7 @@ def pose_at(state: State, time: float) -> Shown:
     if source == RANGE_TEST and character.skeleton is not None:
         return range_pose(character.skeleton, time)
     if source == SCENE:
-        return pose_in(character, time)
+        return played_in(character, time)[0]
     if kept is not None:
         return kept.pose
     if clip is None:

@@ -19,7 +19,7 @@ from pegloom.core.motion.trials import Trial, trials_of
 from pegloom.core.rig.pose import Pose
 from pegloom.document.history import Draft
 from pegloom.document.model import Character, Document, KeptPose, Part
-from pegloom.document.world import scene_length, scene_rate
+from pegloom.document.world import common_time, scene_length, scene_rate
 from pegloom.scene.brushes import Brush, Painting
 from pegloom.scene.display import Display
 from pegloom.scene.ground import Tone
@@ -384,10 +384,7 @@ class State:
     @property
     def common_time(self) -> float:
         """Seconds of the time that all figures share: the strip's, told from where the clip on it begins there."""
-        character = self.character
-        if character is None or self.clock.source == SCENE or not character.figure.clip or self.clock.source != character.figure.clip:
-            return self.clock.time
-        return self.clock.time + character.figure.start
+        return self.clock.time if self.character is None else common_time(self.character, self.clock.source, self.clock.time)
 
     @property
     def kept_pose(self) -> KeptPose | None:

@@ -5,7 +5,6 @@ Packets are heard on a thread of its own, which poses the character's points, to
 
 from __future__ import annotations
 
-import contextlib
 import subprocess
 import sys
 import time
@@ -77,12 +76,16 @@ class Desk(QObject):
         self.plant = True
         self.recording: Recording | None = None
         self.wants_recording = False
+        self.last: Recording | None = None
+        """The last take as it came, as long as it may be made anew."""
         self.simulation: subprocess.Popen[bytes] | None = None
+        self._ending: list[subprocess.Popen[bytes]] = []
+        """Simulated desks that were told to end."""
         self._carry: tuple[Body, Character, bool, LiveCarry] | None = None
         self._rows: FloatArray | None = None
         self._newest: _Shown | None = None
         self._pending = False
-        self._why = ""
+        self._why = self._mixed = ""
         self._shown_at = 0.0
         self._took: deque[float] = deque(maxlen=COUNTED)
         self._came: deque[float] = deque(maxlen=COUNTED)
@@ -104,20 +107,20 @@ class Desk(QObject):
 
     def record(self) -> None:
         """Keep what comes from now on."""
-        self.recording, self.wants_recording = None, True
+        self.recording, self.wants_recording, self._mixed = None, True, ""
 
     def stop(self) -> Recording | None:
         """Keep no more. Returns what was recorded; None for nothing."""
         self.wants_recording = False
-        take, self.recording = self.recording, None
+        take, self.recording, self._mixed = self.recording, None, ""
+        self.last = take if take is not None and len(take) > 1 else self.last
         return take
 
     def simulate(self, on: bool, port: int = PORT) -> None:
         """Start the simulated desk as a process of its own, or stop it."""
         if self.simulation is not None:
             self.simulation.terminate()
-            with contextlib.suppress(subprocess.TimeoutExpired):
-                self.simulation.wait(2.0)
+            self._ending.append(self.simulation)
             self.simulation = None
         if on:
             command = [sys.executable, "-m", "pegloom", "capture-desk", "--port", str(port)]
@@ -126,6 +129,7 @@ class Desk(QObject):
     @property
     def state(self) -> DeskState:
         listener, take = self.listener, self.recording
+        self._ending = [one for one in self._ending if one.poll() is None]
         if self.simulation is not None and self.simulation.poll() is not None:
             self.simulation = None
         told = DeskState(recording=self.wants_recording, frames=len(take) if take is not None else 0, seconds=take.seconds if take is not None else 0.0, simulated=self.simulation is not None)
@@ -135,7 +139,7 @@ class Desk(QObject):
         rate = (len(came) - 1) / (came[-1] - came[0]) if len(came) > 2 and came[-1] > came[0] else 0.0
         stopped = time.monotonic() - listener.heard.last > STOPPED
         p95 = 1000.0 * took[int(0.95 * (len(took) - 1))] if len(took) > 10 else None
-        return replace(told, listening=True, port=listener.port, heard=listener.heard, stopped=stopped, rate=0.0 if stopped else rate, posed_ms=p95, why=self._why)
+        return replace(told, listening=True, port=listener.port, heard=listener.heard, stopped=stopped, rate=0.0 if stopped else rate, posed_ms=p95, why=self._mixed or self._why)
 
     # On the listener's thread
 
@@ -151,7 +155,7 @@ class Desk(QObject):
             if take is None or take.skeleton is not body.skeleton:
                 if take is not None and len(take) > 1:
                     # Somebody else performs: what was recorded of the one before is not mixed up with them.
-                    self._why = f"{body.name} performs now; the take holds who did before"
+                    self._mixed = f"{body.name} performs now; the take holds who did before"
                     take = None
                 else:
                     take = self.recording = Recording(body.skeleton, body.rate)

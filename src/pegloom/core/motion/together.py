@@ -11,6 +11,8 @@ from pegloom.core.geometry.transforms import compose, decompose
 
 SMALLEST, LARGEST = 1e-4, 1e4
 """Sizes a figure may stand at, as factors of its own."""
+MOST_STANDS = 200
+"""Stands of one figure."""
 
 
 @dataclass(frozen=True, slots=True)

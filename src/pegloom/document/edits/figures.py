@@ -10,14 +10,13 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import quaternion_about
-from pegloom.core.motion.together import LARGEST, SMALLEST, Stance, Stand, stance_of
+from pegloom.core.motion.together import LARGEST, MOST_STANDS, SMALLEST, Stance, Stand, stance_of
 from pegloom.document.edits.ids import free_name
 from pegloom.document.model import Character, Document
 from pegloom.document.world import held_by, joints_in, world_of
 
 MOST = 16
 """Characters of one document."""
-MOST_STANDS = 200
 GAP = 0.25
 """Share of the height that a figure is put beside the others."""
 SAME = 1e-6
@@ -132,9 +131,7 @@ def place_figure(
     that time is put where it is told from the joint that carries it.
     """
     character = figure_of(document, character_id)
-    number = character.figure.stand_at(time)
-    stand = character.figure.stands[number]
-    stance = stand.stance
+    stance = character.figure.stands[character.figure.stand_at(time)].stance
     if at is not None:
         stance = replace(stance, at=_finite(at))
     if heading is not None:
@@ -144,9 +141,7 @@ def place_figure(
         if not SMALLEST <= scale <= LARGEST:
             raise EditError(f"a figure's size is a factor between {SMALLEST:g} and {LARGEST:g}")
         stance = replace(stance, scale=float(scale))
-    stands = list(character.figure.stands)
-    stands[number] = replace(stand, stance=stance)
-    return with_figure(document, character, stands=tuple(stands))
+    return stand_figure(document, character_id, stance, time=time)
 
 
 def stand_figure(document: Document, character_id: str, stance: Stance, *, time: float = 0.0) -> Document:

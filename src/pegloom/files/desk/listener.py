@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import select
 import socket
 import threading
@@ -76,6 +77,9 @@ class Listener:
     def close(self) -> None:
         """Hear nothing more."""
         self._ended.set()
+        # It wakes by what it waits for, and need not be waited for itself.
+        with contextlib.suppress(OSError):
+            self.socket.sendto(b"", (HOST, self.port))
         if self.thread is not threading.current_thread():
             self.thread.join(2.0)
         self.socket.close()
@@ -92,7 +96,7 @@ class Listener:
                 time.sleep(WAITS)
                 continue
             arrived = time.monotonic()
-            if sender[0] != HOST:
+            if sender[0] != HOST or self._ended.is_set():
                 continue
             self.heard = replace(self.heard, packets=self.heard.packets + 1)
             try:

@@ -12,7 +12,7 @@ import numpy as np
 from pegloom.core.errors import PegLoomError, ProjectFileError, ShapeError, one_line
 from pegloom.core.geometry.mesh import LAYER_WIDTHS
 from pegloom.core.motion.retarget import Source
-from pegloom.core.motion.together import LARGEST, SMALLEST, Figure, Stance
+from pegloom.core.motion.together import LARGEST, MOST_STANDS, SMALLEST, Figure, Stance
 from pegloom.core.rig.changes import ChannelChange, ControlChange
 from pegloom.core.rig.controls import Control
 from pegloom.core.rig.plan import make_plan
@@ -32,7 +32,6 @@ from pegloom.files.soundness import weights as sound_weights
 
 MOST_STEPS, MOST_INFLUENCES = 1000, 64
 MOST_SIZE, MOST_POINTS = 1e6, 20_000
-MOST_STANDS = 1000
 COLOUR = re.compile(r"#[0-9a-fA-F]{6}")
 
 

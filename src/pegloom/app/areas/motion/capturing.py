@@ -42,11 +42,11 @@ class Smooth(Enum):
 class DeskSettings(Setting):
     """port : on loopback. plant : whether feet are held live. follow : whether the view goes along
     with a performer who walks. smooth : of takes. part, first, last : seconds of the take that are kept.
-    listening : told by the desk. clip : id of the clip the last take came to; said : what it is.
+    listening, recording : told by the desk. taken : whether there is a take in hand. clip : id of the clip the last take came to; said : what it is.
     """
 
     ID = "capture_desk"
-    PASSING = frozenset({"part", "first", "last", "listening", "recording", "clip", "said", "name"})
+    PASSING = frozenset({"part", "first", "last", "listening", "recording", "taken", "clip", "said", "name"})
 
     port: int = PORT
     plant: bool = True
@@ -58,18 +58,9 @@ class DeskSettings(Setting):
     name: str = ""
     listening: bool = False
     recording: bool = False
+    taken: bool = False
     clip: str = ""
     said: str = ""
-
-
-class Takes:
-    """The last take as it came, as long as it may be made anew."""
-
-    def __init__(self) -> None:
-        self.last: Recording | None = None
-
-
-TAKES = Takes()
 
 
 def settings(state: State) -> DeskSettings:
@@ -136,14 +127,13 @@ def record(c: Context) -> None:
     if take is None or len(take) < 2:
         c.say("Nothing came while it was recorded; is the desk sending?", error=True)
         return
-    TAKES.last = take
-    c.store.put_setting(DeskSettings, part=False, first=0.0, last=round(take.seconds, 2), clip="")
+    c.store.put_setting(DeskSettings, taken=True, part=False, first=0.0, last=round(take.seconds, 2), clip="")
     _make(c, take, "")
 
 
 def again(c: Context) -> None:
     """Make the last take anew, as it is set now; the clip keeps its name."""
-    take = TAKES.last
+    take = c.desk.last
     if take is None:
         c.say("There is no take in hand; record one", error=True)
         return
@@ -202,7 +192,7 @@ def back(c: Context) -> None:
     c.player.play_source(CAPTURE)
 
 
-TAKE = Need("take", "Record a take first", lambda s: TAKES.last is not None, "desk.record")
+TAKE = Need("take", "Record a take first", lambda s: settings(s).taken, "desk.record")
 
 ACTIONS = (
     Action("desk.open", "Capture desk", "Motion", "A live performance on this character: shown, recorded", toggle, needs=WITH_JOINTS, on=desk_open),

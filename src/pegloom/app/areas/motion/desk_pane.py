@@ -8,7 +8,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QVBoxLayout
 
 from pegloom.app.areas.motion.borrowing import BorrowSettings, Onto
-from pegloom.app.areas.motion.capturing import TAKES, DeskSettings, Smooth, back, plant, settings, toggle
+from pegloom.app.areas.motion.capturing import DeskSettings, Smooth, back, plant, settings, toggle
 from pegloom.app.context import Context
 from pegloom.app.state.state import CAPTURE, State
 from pegloom.app.theme import put_icon
@@ -141,7 +141,7 @@ class DeskPane(Panel):
         self.listen.setText("Stop listening" if own.listening else "Listen")
         self.record.setText("Stop: it becomes a clip" if own.recording else "Record")
         self.back.setVisible(own.listening and state.clock.source != CAPTURE)
-        self.again.setEnabled(TAKES.last is not None)
+        self.again.setEnabled(own.taken)
         self.said.setText(own.said)
         if not self.name.hasFocus():
             self.name.setText(own.name)
