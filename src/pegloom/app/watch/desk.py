@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import threading
 import time
 from collections import deque
 from dataclasses import dataclass, replace
@@ -79,8 +80,6 @@ class Desk(QObject):
         self.last: Recording | None = None
         """The last take as it came, as long as it may be made anew."""
         self.simulation: subprocess.Popen[bytes] | None = None
-        self._ending: list[subprocess.Popen[bytes]] = []
-        """Simulated desks that were told to end."""
         self._carry: tuple[Body, Character, bool, LiveCarry] | None = None
         self._rows: FloatArray | None = None
         self._newest: _Shown | None = None
@@ -120,16 +119,16 @@ class Desk(QObject):
         """Start the simulated desk as a process of its own, or stop it."""
         if self.simulation is not None:
             self.simulation.terminate()
-            self._ending.append(self.simulation)
             self.simulation = None
         if on:
             command = [sys.executable, "-m", "pegloom", "capture-desk", "--port", str(port)]
             self.simulation = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL)
+            # A process that ended has to be waited for; the window itself waits for nothing.
+            threading.Thread(target=self.simulation.wait, daemon=True).start()
 
     @property
     def state(self) -> DeskState:
         listener, take = self.listener, self.recording
-        self._ending = [one for one in self._ending if one.poll() is None]
         if self.simulation is not None and self.simulation.poll() is not None:
             self.simulation = None
         told = DeskState(recording=self.wants_recording, frames=len(take) if take is not None else 0, seconds=take.seconds if take is not None else 0.0, simulated=self.simulation is not None)
