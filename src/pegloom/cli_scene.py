@@ -76,17 +76,19 @@ def list_(project: Project, as_json: Json = False) -> None:
 
 def add(
     project: Project,
-    others: Annotated[list[Path], typer.Argument(metavar="OTHER...", help="Projects or meshes whose characters come beside those that are there.")],
+    others: Annotated[list[Path], typer.Argument(metavar="OTHER...", help="Projects, meshes, or motion without one, whose figures come beside those that are there.")],
     output: Output,
     as_json: Json = False,
 ) -> None:
-    """Bring in more characters, beside those that are there."""
+    """Bring in more characters, beside those that are there. Motion without a surface comes as joints alone."""
     from pegloom.document import edits
+    from pegloom.files.figures import read_figures
 
     document = _open(project)
     in_hand, made = document.require_character().id, []
+    tall = document.require_character().height
     for path in others:
-        document, ids = edits.add_figures(document, _open(path).characters)
+        document, ids = edits.add_figures(document, read_figures(path, tall=tall))
         made += [edits.figure_of(document, one).name for one in ids]
     document = edits.take_character(document, in_hand)
     _write(output, document)
@@ -160,6 +162,26 @@ def play(
     document = edits.play_figure(document, character, _clip(document, character, clip) if clip else "", start=start, loops=loops)
     _write(output, document)
     _print({"output": str(output)}, as_json, f"written: {output}")
+
+
+def lend(
+    project: Project,
+    lender: Annotated[str, typer.Argument(help="Whose motion: its name or id.")],
+    output: Output,
+    clip: Annotated[str, typer.Option("--clip", help="Which of its clips; without, the one it plays.")] = "",
+    controls: Annotated[bool, typer.Option("--controls", help="Onto the controls instead of the joints.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Carry what another figure does over to the character in hand."""
+    from pegloom.document import edits
+
+    document = _open(project)
+    document, source = edits.lend_motion(document, lender, _clip(document, lender, clip) if clip else "")
+    document, _ = edits.pair_source(document, source)
+    document, lent = edits.borrow(document, source, controls=controls)
+    _write(output, document)
+    made = document.require_character().clip(lent.clip).name
+    _print({"output": str(output), "clip": made}, as_json, f"{made}\nwritten: {output}")
 
 
 def for_two(
@@ -262,4 +284,4 @@ def _seconds(text: str, length: float) -> tuple[float, float]:
     return first, min(last, length) if length > 0 else last
 
 
-COMMANDS = {"list": list_, "add": add, "place": place, "carry": carry, "play": play, "for-two": for_two}
+COMMANDS = {"list": list_, "add": add, "place": place, "carry": carry, "play": play, "lend": lend, "for-two": for_two}

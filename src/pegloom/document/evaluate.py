@@ -42,6 +42,11 @@ class PosedFrame:
     unseen: frozenset[str] = frozenset()
     bases: FloatArray = field(default_factory=lambda: NO_BASES)
 
+    @property
+    def places(self) -> list[FloatArray]:
+        """Arrays (n, 3) of what shows where it is: its parts' points, its joints where it is joints alone."""
+        return [p for p in self.points.values() if len(p)] or [self.joints[:, :3, 3]]
+
 
 def evaluate(character: Character, pose: Shown | None = None, state: FloatArray = SETTLED) -> PosedFrame:
     """Everything in one pose; the character's own when none is given. Parts without weights stay at rest.

@@ -14,6 +14,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.geometry.mesh import Mesh, triangulate, upright
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retarget import Pairing, Source
+from pegloom.core.motion.retarget.bare import height_of
 from pegloom.core.motion.together import ALONE, Figure
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.controls import ControlRig
@@ -383,9 +384,17 @@ class Character:
 
     @property
     def height(self) -> float:
-        """Metres from the lowest to the highest point of what is included, strays far off left out; 1 with no parts."""
+        """Metres from the lowest to the highest point of what is included, strays far off left out; told from the joints with
+        no parts, and 1 without those."""
         parts = [upright(p.mesh) for p in self.included if p.mesh.vertex_count]
-        return max(high for _, high in parts) - min(low for low, _ in parts) if parts else 1.0
+        if parts:
+            return max(high for _, high in parts) - min(low for low, _ in parts)
+        return (height_of(self.skeleton) if self.skeleton is not None else 0.0) or 1.0
+
+    @property
+    def bare(self) -> bool:
+        """Whether it is joints alone, and is drawn as such."""
+        return self.skeleton is not None and not self.parts
 
     def part(self, part_id: str) -> Part:
         """The part of that id. Raises EditError for an unknown one."""

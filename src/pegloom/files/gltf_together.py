@@ -43,7 +43,7 @@ def write_glb_together(
 
     Raises EditError where nothing is shown, MeshFileError where the place cannot be written.
     """
-    shown = [c for c in document.characters if c.figure.shown and c.included]
+    shown = [c for c in document.characters if c.figure.shown and (c.included or c.bare)]
     if not shown:
         raise EditError("no character is shown; tick one in Figures, in Motion")
     if len(shown) == 1 and len(document.characters) == 1:

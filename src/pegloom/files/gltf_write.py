@@ -47,7 +47,7 @@ def write_glb(
 
     Raises EditError when there is nothing to write, MeshFileError where the place cannot be written.
     """
-    if not character.included:
+    if not character.included and not character.bare:
         raise EditError("there is no included part to export; include one in the parts drawer")
     writer = Writer(character, names, joints)
     writer.all_of_it(progress)
@@ -428,6 +428,9 @@ class Writer:
 
     def glb(self) -> bytes:
         self.json["buffers"] = [{"byteLength": len(self.binary)}]
+        if not self.json["meshes"]:
+            # The standard has no empty lists.
+            del self.json["meshes"]
         text = json.dumps(self.json, separators=(",", ":")).encode()
         text += b" " * (-len(text) % 4)
         binary = bytes(self.binary) + b"\0" * (-len(self.binary) % 4)

@@ -83,7 +83,7 @@ def write_any(path: Path, document: Document, *, joints: HandedJoints = HandedJo
     if kind in (".obj", ".ply", ".stl") and any(p.mesh.layers for p in character.included):
         lost.append(f"{kind} gets no second UVs and no vertex colours")
     parts = [(p.name, p.mesh) for p in character.included]
-    if kind in WRITABLE and kind != SUFFIX and not parts:
+    if kind in WRITABLE and kind != SUFFIX and not parts and not (character.bare and kind not in (".obj", ".ply", ".stl")):
         raise MeshFileError(path.name, "there is no included part to write", hint="take a part in first")
     if kind == SUFFIX:
         save_project(path, document)

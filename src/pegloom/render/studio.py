@@ -92,6 +92,8 @@ class Studio:
                 key = beside_key(character, part)
                 looks[key] = theirs
                 show_smooth(self.renderer, key, part, frame.points[part.id] @ world[:3, :3].T + world[:3, 3])
+            if character.bare and character.skeleton is not None:
+                drawing.draw_skeleton(marks, character.skeleton, world @ frame.joints, drawing.Marks(frozenset(), ""))
             placed.append((character.height, world))
             self.renderer.set_shadow(character.id, shadow_of(character, parts, frame.points, world) if grounded and parts else None)
             if shot.controls and character is active and character.rig is not None and not isinstance(pose, JointPose):

@@ -91,6 +91,6 @@ def looking_at(document: Document, shot: Shot, *, yaw: float, pitch: float) -> C
     found: list[FloatArray] = []
     for time in np.linspace(shot.first, shot.last, LOOKED if shot.last > shot.first else 1).tolist():
         for one in seen_in(document, time, shot.clip):
-            found += [p[:: max(len(p) // 400, 1)] @ one.world[:3, :3].T + one.world[:3, 3] for p in one.frame.points.values() if len(p)]
+            found += [p[:: max(len(p) // 400, 1)] @ one.world[:3, :3].T + one.world[:3, 3] for p in one.frame.places]
     wide, high = shot.size
     return Camera(yaw=yaw, pitch=pitch).framing(np.concatenate(found) if found else np.zeros((0, 3)), aspect=wide / high)

@@ -16,6 +16,7 @@ from pegloom.files.leftovers import LeftOver
 from pegloom.files.reading import READABLE as READABLE_MESHES
 
 READABLE = f"Meshes and projects ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom)"
+FIGURES = f"Projects, meshes and motion ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom *.bvh)"
 ANY_MOTION = "Motion of any body (*.bvh *.glb *.gltf *.usd *.usda *.usdc *.usdz)"
 MOTIONS = "Motion of the same skeleton (*.bvh *.glb *.gltf)"
 PICTURES = "Pictures (*.png *.jpg *.jpeg *.webp *.tif *.tiff *.bmp *.tga)"
@@ -29,6 +30,9 @@ class AskByDialog:
 
     def open_file(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Open a mesh or project", "", READABLE)[0]
+
+    def open_figure(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Bring in another character", "", FIGURES)[0]
 
     def open_picture(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Choose a picture", "", PICTURES)[0]

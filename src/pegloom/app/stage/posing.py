@@ -21,6 +21,7 @@ PIN_PIXELS = 11.0
 """Half the width of a pin's mark."""
 STITCH = 3.0
 """Pixels the stitches round the view are wide."""
+NOTHING_HELD = drawing.Marks(frozenset(), "")
 TOOLS: tuple[StageTool, ...] = (SkinTool(), HandleTool(), PickTool({"control": begin_control}))
 
 
@@ -34,6 +35,20 @@ def joints(view: StageView, draw: DrawList) -> None:
         sizes = c.state.settings.of(MarkSettings).size
         marks = drawing.Marks(frozenset(c.state.selection.ids), view.hovered, sizes, character.mark_sizes)
         drawing.draw_skeleton(draw, character.skeleton, frame.joints, marks, alpha=0.4)
+
+
+def performers(view: StageView, draw: DrawList) -> None:
+    """Figures beside the one in hand that are joints alone."""
+    for one in view.c.frames.others():
+        if one.character.bare and one.character.skeleton is not None:
+            drawing.draw_skeleton(draw, one.character.skeleton, one.joints, NOTHING_HELD, alpha=0.85)
+
+
+def bare_body(view: StageView, draw: DrawList) -> None:
+    """The one in hand, where it is joints alone."""
+    character, frame = view.c.state.character, view.c.frames.frame()
+    if character is not None and frame is not None and character.bare and character.skeleton is not None:
+        drawing.draw_skeleton(draw, character.skeleton, frame.joints, NOTHING_HELD)
 
 
 def controls(view: StageView, draw: DrawList) -> None:

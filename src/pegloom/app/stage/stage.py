@@ -301,11 +301,11 @@ class Stage(QOpenGLWidget):
     def show_all(self) -> None:
         """Everything in sight."""
         frame = self.c.frames.frame()
-        if frame is None or not frame.points:
+        if frame is None or not (frame.points or len(frame.joints)):
             points = np.array([[-0.9, 0, -0.3], [0.9, 1.7, 0.3]])
         else:
-            points = np.concatenate(list(frame.points.values()))
-            points = np.concatenate([points, *(p for one in self.c.frames.others() for p in one.points.values())])
+            points = np.concatenate(frame.places)
+            points = np.concatenate([points, *(p for one in self.c.frames.others() for p in one.places)])
             more = self.c.area.beside(self.c)
             if more is not None:
                 points = np.concatenate([points, more])
@@ -350,7 +350,7 @@ class Stage(QOpenGLWidget):
             return bool(((depth > 0) & (x > ROOM) & (x < w - ROOM) & (y > ROOM) & (y < h - ROOM)).all())
 
         if inside(character.skeleton.positions) and not inside(places):
-            shown = [points[:: max(len(points) // 2000, 1)] for points in frame.points.values()]
+            shown = [points[:: max(len(points) // 2000, 1)] for points in frame.places]
             # Hands and feet go on beyond their joints.
             beyond = np.concatenate([places + 0.06 * character.height * np.eye(3)[k] * sign for k in range(3) for sign in (1, -1)])
             before = self.camera

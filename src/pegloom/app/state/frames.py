@@ -44,6 +44,16 @@ class Beside:
     points: Mapping[str, FloatArray]
 
     @property
+    def joints(self) -> FloatArray:
+        """(j, 4, 4) in the space of the one in hand."""
+        return self.matrix @ self.frame.joints
+
+    @property
+    def places(self) -> list[FloatArray]:
+        """Arrays (n, 3) of what shows where it is."""
+        return [p for p in self.points.values() if len(p)] or [self.joints[:, :3, 3]]
+
+    @property
     def parts(self) -> tuple[Part, ...]:
         """Those that show."""
         return tuple(p for p in self.character.at_level(0) if f"{PART}{p.id}" not in self.frame.unseen)

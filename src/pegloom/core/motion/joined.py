@@ -36,14 +36,14 @@ def joined(first: Clip, second: Clip, skeleton: Skeleton, base: int, seconds: fl
     share = np.clip((times - start) / max(over, 1e-9), 0.0, 1.0)
     share = share * share * (3.0 - 2.0 * share)
     rows = _mixed(local_rows(skeleton, one), local_rows(skeleton, two), share)
-    return replace(first, name=name or f"{first.name}, {second.name}", length=float(times[-1]), tracks=_tracks(skeleton, rows, times), layers=(), morphs=(), borrowed=None, gait=None)
+    return replace(first, name=name or f"{first.name}, {second.name}", length=float(times[-1]), tracks=as_tracks(skeleton, rows, times), layers=(), morphs=(), borrowed=None, gait=None)
 
 
 def tracks_of(skeleton: Skeleton, worlds: FloatArray, times: FloatArray, base: int) -> JointTracks:
     """Sampled motion of joints told in space (k, j, 4, 4); what carries the base stays at rest."""
     worlds = worlds.copy()
     _at_rest_above(skeleton, worlds, base)
-    return _tracks(skeleton, local_rows(skeleton, worlds), times)
+    return as_tracks(skeleton, local_rows(skeleton, worlds), times)
 
 
 def _at_rest_above(skeleton: Skeleton, worlds: FloatArray, base: int) -> None:
@@ -53,11 +53,12 @@ def _at_rest_above(skeleton: Skeleton, worlds: FloatArray, base: int) -> None:
         above = int(skeleton.parents[above])
 
 
-def _tracks(skeleton: Skeleton, rows: FloatArray, times: FloatArray) -> JointTracks:
+def as_tracks(skeleton: Skeleton, rows: FloatArray, times: FloatArray) -> JointTracks:
+    """Rows of joints (k, j, 10) as sampled tracks; places of those that stay where they rest are left out."""
     tracks = {}
     for j, joint in enumerate(skeleton.joints):
         found = [Track("rotation", times, np.ascontiguousarray(rows[:, j, 3:7]))]
-        if np.ptp(rows[:, j, :3], axis=0).max() > 1e-9:
+        if np.abs(rows[:, j, :3] - skeleton.local[j, :3, 3]).max() > 1e-9:
             found.insert(0, Track("translation", times, np.ascontiguousarray(rows[:, j, :3])))
         tracks[joint.id] = tuple(found)
     return joint_tracks(tracks)

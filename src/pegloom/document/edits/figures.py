@@ -248,7 +248,7 @@ def _moved(stance: Stance, aside: float) -> Stance:
 
 
 def _extent(character: Character, matrix: FloatArray) -> tuple[float, float]:
-    points = character.all_points()
+    points = character.skeleton.positions if character.bare and character.skeleton is not None else character.all_points()
     x = points @ matrix[0, :3] + matrix[0, 3] if len(points) else np.zeros(1)
     return float(x.min()), float(x.max())
 

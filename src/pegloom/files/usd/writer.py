@@ -41,7 +41,7 @@ def write_usd_together(path: Path, document: Document) -> list[str]:
     """Write all shown characters of a document at rest, each under a prim of its own where it stands at first, each with its
     prefix before every name. Returns notes and raises as `write_usd`."""
     before, worlds, tokens = prefixes(document), world_of(document, 0.0), Unique("_")
-    shown = [c for c in document.characters if c.figure.shown and c.included]
+    shown = [c for c in document.characters if c.figure.shown and (c.included or c.bare)]
     if not shown:
         raise EditError("no character is shown; tick one in Figures, in Motion")
     return _write(path, [(c, f"{WORLD}/{tokens(_token(before[c.id].rstrip('_')))}", before[c.id], worlds[c.id]) for c in shown], WORLD)

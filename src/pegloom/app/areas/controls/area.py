@@ -19,13 +19,13 @@ from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.pick_card import pick_panes
 from pegloom.app.panels.posed import posed_pane
 from pegloom.app.spec import AreaSpec, Fix, Pane, Place, Step
-from pegloom.app.stage.posing import TOOLS, auto_key_sign, controls, joints, pins
+from pegloom.app.stage.posing import TOOLS, auto_key_sign, controls, joints, performers, pins
 from pegloom.app.state.state import Area, State, Tool
 from pegloom.scene.lenses import Lens
 
 
 def _no_rig(state: State) -> bool:
-    return state.character is not None and state.character.rig is None
+    return state.character is not None and state.character.rig is None and not state.character.bare
 
 
 def _hint(state: State) -> str:
@@ -58,7 +58,7 @@ AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
     settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD and not s.viewing.animators, actions=(*ACTIONS, *POSING, *FINISHING, *MADE, *SHAPING), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300)), lanes=(quality_lane(),), tools=(PointsTool(), *TOOLS), picks=("control", "joint"), passes_by=_passed_by,
-    shows=("controls", "joints", "mesh"), painters=(auto_key_sign,), marks=(joints, controls, pins, draw_points), marks_face_the_eye=True,
+    shows=("controls", "joints", "mesh"), painters=(auto_key_sign,), marks=(joints, performers, controls, pins, draw_points), marks_face_the_eye=True,
     hint=_hint,
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,
     opens=lambda character: character.rig is not None, lenses=True,

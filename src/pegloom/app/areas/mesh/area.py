@@ -9,6 +9,7 @@ from pegloom.app.areas.mesh.settings import MaterialSettings, ReportSettings, St
 from pegloom.app.areas.mesh.tools import TOOLS
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.spec import AreaSpec, Step
+from pegloom.app.stage.posing import bare_body
 from pegloom.app.state.state import Area, State, Tool
 from pegloom.document.model import Character
 from pegloom.scene.lenses import Lens
@@ -36,7 +37,7 @@ AREA = AreaSpec(
         Step("mesh.stand_up", _lies, lambda s: "stand it up", guide="It is turned to face you, set on the ground and scaled. Look whether it stands right."),
     ),
     actions=ACTIONS, settings=(StandSettings, MaterialSettings, ReportSettings), cards=CARDS, lanes=(quality_lane(),), tools=TOOLS,
-    picks=("part",), shows=("ground",), marks=(marks.middle,), hint=hint, fullness=fullness,
+    picks=("part",), shows=("ground",), marks=(marks.middle, bare_body), hint=hint, fullness=fullness,
     enter=lambda state: {"lens": Lens.NONE}, opens=lambda character: True, at_rest=True, pins=True, mesh_always=True,
     frames_new_meshes=True,
 )  # fmt: skip

@@ -30,7 +30,7 @@ from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.pick_card import pick_panes
 from pegloom.app.panels.posed import posed_pane
 from pegloom.app.spec import AreaSpec, Pane, Place, Step
-from pegloom.app.stage.posing import TOOLS, auto_key_sign, controls, pins
+from pegloom.app.stage.posing import TOOLS, auto_key_sign, bare_body, controls, performers, pins
 from pegloom.app.state.state import Area, State
 from pegloom.core.arrays import FloatArray
 from pegloom.document.model import Character
@@ -55,7 +55,7 @@ AREA = AreaSpec(
     Area.MOTION, "Motion", "try it, key it",
     steps=(Step("motion.trial_clip", _no_clips, lambda s: "try it with a sample clip"),),
     actions=ACTIONS, settings=(BringSettings, BorrowSettings, KeySettings, GaitSettings, ShelfSettings, FiguresSettings, DeskSettings), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane(PAIRING, "Pairing", Place.SIDE, PairingPane, wanted, size=340), Pane(SHELF, "Clip shelf", Place.SIDE, ShelfPane, shelf_open, size=356), Pane(DESK, "Capture desk", Place.SIDE, DeskPane, desk_open, size=320)), lanes=(fall_lane(), key_lane(), curve_lane(), replace(quality_lane(), shown=lambda s: not curves_open(s) and gait_in_hand(s) is None)), tools=(PlaceTool(), PairTool(), WayTool(), TrailTool(), *TOOLS), picks=("control", "clip"),
-    shows=("controls", "mesh"), marks=(controls, pins, ghost_marks, trail_marks, pair_marks, way_marks), painters=(auto_key_sign,), marks_face_the_eye=True, beside=_beside,
+    shows=("controls", "mesh"), marks=(bare_body, performers, controls, pins, ghost_marks, trail_marks, pair_marks, way_marks), painters=(auto_key_sign,), marks_face_the_eye=True, beside=_beside,
     hint=lambda state: "Pose a control and press <keys.write> to set a key; <time.play> plays",
     fullness=fullness, enter=lambda state: {"lens": Lens.NONE}, lenses=True,
 )  # fmt: skip

@@ -25,7 +25,7 @@ from pegloom.core.motion.retarget import ChainPair, Pairing, Source, moments_of,
 from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.edits.borrow import Lent
-from pegloom.document.model import Document
+from pegloom.document.model import Character, Document
 from pegloom.files.motion import read_sources
 from pegloom.files.own_pairings import keep_own, own_for
 from pegloom.files.pairings import read_pairing, write_pairing
@@ -136,6 +136,41 @@ def bring_files(c: Context, paths: list[Path]) -> None:
 
     names = paths[0].name if len(paths) == 1 else counted(len(paths), "file")
     c.jobs.start(Job(f"Reading {names}", work, done))
+
+
+def stand(c: Context) -> None:
+    """The source in hand as a figure of joints alone beside the character: seen, placed, exported as others are."""
+    source = source_in_hand(c.state)
+    assert source is not None
+
+    def then(_: object) -> None:
+        c.say(f"{source.name} stands beside; show, hide and place it in Figures")
+        c.view.show_all()
+
+    c.try_edit(f"Stand {source.name} beside", lambda d: edits.stand_source(d, source.id)[0], then)
+
+
+def lend(c: Context) -> None:
+    """What another figure of the document does, carried over to the one in hand."""
+    others = [one for one in c.state.document.characters if one is not c.state.character and one.skeleton is not None and one.clips]
+    chosen = 0
+    if len(others) > 1:
+        chosen = c.ask.one_of("Whose motion", [f"{one.name}: {_lent_clip(one)}" for one in others])
+        if chosen < 0:
+            return
+
+    def work(_: Progress) -> Source:
+        return edits.motion_of(others[chosen])
+
+    c.jobs.start(Job(f"Reading what {others[chosen].name} does", work, lambda source: _carry_new(c, [source], [])))
+
+
+def _lent_clip(one: Character) -> str:
+    return next((clip.name for clip in one.clips if clip.id == one.figure.clip), one.clips[0].name)
+
+
+def _lends(state: State) -> bool:
+    return any(one is not state.character and one.skeleton is not None and one.clips for one in state.document.characters)
 
 
 def _options(state: State) -> CarryOptions:
@@ -378,6 +413,7 @@ def _wiggle_on(c: Context) -> None:
 
 
 SOURCE = Need("motion of another body", "Bring motion in first", lambda s: source_in_hand(s) is not None, offer="borrow.bring")
+LENDER = Need("a figure that moves", "Bring in another character with a clip first", _lends, offer="figures.bring")
 PAIRED = Need("pairing", "Carry the source over first; it is paired by itself", lambda s: pairing_in_hand(s) is not None, offer="borrow.carry")
 FOLLOWS = Need("borrowed clip", "Play a clip that was borrowed", lambda s: s.clip is not None and s.clip.borrowed is not None)
 WORST = Need("worst place", "Nothing stands out", lambda s: s.clip is not None and s.clip.borrowed is not None and s.clip.borrowed.measured is not None and bool(s.clip.borrowed.measured.worst))
@@ -385,6 +421,8 @@ WORST = Need("worst place", "Nothing stands out", lambda s: s.clip is not None a
 ACTIONS = (
     Action("borrow.bring", "Bring motion of another body", "Motion", "BVH, GLB or USD of any skeleton; paired and carried over at once", bring, needs=WITH_JOINTS),
     Action("borrow.carry", "Carry the source over", "Motion", "As another clip, with what the card says", borrow, needs=(*WITH_JOINTS, SOURCE)),
+    Action("borrow.stand", "Stand the source beside", "Motion", "As a figure of joints alone, that is shown, placed and exported as others are", stand, needs=(*WITH_JOINTS, SOURCE)),
+    Action("borrow.lend", "Motion of another figure", "Motion", "What another figure here does, carried over to this one", lend, needs=(*WITH_JOINTS, LENDER)),
     Action("borrow.again", "Carry this clip over anew", "Motion", "With what the card says now; its layers stay", borrow_again, needs=(*WITH_JOINTS, FOLLOWS)),
     Action("borrow.drop", "Take the source away", "Motion", "Clips made from it stay", drop, needs=(SOURCE,)),
     Action("borrow.pairing", "Pairing", "Motion", "Which chain of the source is which part here", toggle_pairing, needs=(*WITH_JOINTS, SOURCE, PAIRED), on=pairing_open),

@@ -14,10 +14,11 @@ from pegloom.app.state.settings import Setting
 from pegloom.app.state.state import SCENE, State
 from pegloom.core.jobs import Progress
 from pegloom.document import edits
-from pegloom.document.model import Character, Document
+from pegloom.document.edits.performers import TALL
+from pegloom.document.model import Document
 from pegloom.document.world import clip_of
-from pegloom.files.project import SUFFIX, open_project
-from pegloom.files.reading import read_mesh
+from pegloom.files.figures import read_figures
+from pegloom.files.project import SUFFIX
 
 PLACE = "place"
 """Id of the tool that puts figures about on the ground."""
@@ -39,17 +40,17 @@ def several(state: State) -> bool:
 
 def bring(c: Context) -> None:
     """Ask for a file whose characters come beside those that are there."""
-    path = c.ask.open_file()
+    path = c.ask.open_figure()
     if path:
         bring_path(c, Path(path))
 
 
 def bring_path(c: Context, path: Path) -> None:
-    """All characters of a project, or the one of a mesh, beside those that are there."""
+    """All characters of a project, the one of a mesh, or motion as joints alone, beside those that are there."""
 
     def work(base: Document, progress: Progress) -> tuple[Document, tuple[str, ...]]:
         progress(0.1, f"reading {path.name}")
-        found = characters_of(path)
+        found = read_figures(path, tall=base.character.height if base.character is not None else TALL)
         progress(0.9, "standing them beside each other")
         return edits.add_figures(base, found)
 
@@ -60,18 +61,6 @@ def bring_path(c: Context, path: Path) -> None:
         c.view.show_all()
 
     c.job("Bring in another character", work, title=f"Reading {path.name}", then=then)
-
-
-def characters_of(path: Path) -> tuple[Character, ...]:
-    """The characters of a project, or the one a mesh file makes. Raises PegLoomError as opening it does."""
-    if path.suffix.lower() == SUFFIX:
-        return open_project(path).characters
-    read = read_mesh(path)
-    made = edits.bring_in(
-        Document(), read.parts, name=path.stem, materials=read.materials, images=read.images, skeleton=read.skeleton, weights=read.weights,
-        clips=read.clips, notes=tuple(read.notes),
-    )  # fmt: skip
-    return made.characters
 
 
 def take(c: Context, character: str) -> None:
@@ -192,7 +181,7 @@ SEVERAL = Need("several characters", "There is one character only; bring in anot
 WITH_SEVERAL = (*WITH_CHARACTER, SEVERAL)
 
 ACTIONS = (
-    Action("figures.bring", "Bring in another character", "File", "From a project or a mesh, beside those that are there", bring, needs=WITH_CHARACTER),
+    Action("figures.bring", "Bring in another character", "File", "From a project, a mesh, or motion without one, beside those that are there", bring, needs=WITH_CHARACTER),
     Action("figures.drop", "Remove this character", "Edit", "Take the character in hand out of the document", drop, needs=WITH_SEVERAL),
     Action("character.next", "Next character", "Edit", "Another of this document's characters in hand", next_character, needs=WITH_SEVERAL),
     Action("figures.place", "Place figures", "Motion", "Drag figures on the ground; Shift turns them", toggle_place, needs=WITH_SEVERAL, on=lambda s: s.tooling.tool == PLACE),

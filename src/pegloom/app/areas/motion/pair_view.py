@@ -64,7 +64,7 @@ def beside(c: Context) -> Shown | None:
     base = pairing.of("trunk")
     root = read.skeleton.index[base.source[0]] if base is not None and base.source and base.source[0] in read.skeleton.index else 0
     here = frame.joints[character.skeleton.index[base.target[0]] if base is not None and base.target[0] in character.skeleton.index else 0, :3, 3]
-    posed = [points[:, 0].max() - here[0] for points in frame.points.values() if len(points)]
+    posed = [points[:, 0].max() - here[0] for points in frame.places]
     wide = min(float(max(posed, default=0.3)), 0.6 * character.height)
     aside = wide + scale * float((places[root] - places)[:, 0].max()) + GAP * character.height
     floor = float(rest[:, 1].min()) if clip is None else 0.0

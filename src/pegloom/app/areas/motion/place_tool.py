@@ -6,6 +6,7 @@ import numpy as np
 
 from pegloom.app.areas.motion.figuring import PLACE, take
 from pegloom.app.stage.tools import Drag, Pointer, StageTool, StageView, far
+from pegloom.app.state.frames import Beside
 from pegloom.core.geometry.mesh import triangulate
 from pegloom.core.geometry.transforms import quaternion_product
 from pegloom.document import edits
@@ -14,6 +15,8 @@ from pegloom.scene.picking import hit_surface
 
 TURN_A_PIXEL = np.radians(0.5)
 STEP = np.radians(15.0)
+NEAR = 7.0
+"""Pixels from a bone within which a figure of joints alone is met."""
 
 
 def figure_at(view: StageView, x: float, y: float, *, own: bool = False) -> str:
@@ -26,10 +29,28 @@ def figure_at(view: StageView, x: float, y: float, *, own: bool = False) -> str:
             hit = hit_surface(ray, one.points[part.id], triangulate(part.mesh).vertices)
             if hit is not None and hit.distance < best:
                 best, found = hit.distance, one.character.id
+        if one.character.bare and (away := bone_at(view, one, x, y)) < best:
+            best, found = away, one.character.id
     before = view.surface_at(x, y)
     if before is not None and before[1].distance < best:
         return c.character.id if own else ""
     return found
+
+
+def bone_at(view: StageView, one: Beside, x: float, y: float) -> float:
+    """How far from the eye the bone of a figure of joints alone is that a pixel meets; infinite for none."""
+    skeleton = one.character.skeleton
+    assert skeleton is not None
+    places = one.joints[:, :3, 3]
+    pixels = view.camera.project(places, *view.size_in_points)
+    ends = np.flatnonzero(skeleton.parents >= 0)
+    if not len(ends):
+        return np.inf
+    start, way = pixels[skeleton.parents[ends]], pixels[ends] - pixels[skeleton.parents[ends]]
+    at = np.clip(((np.array([x, y]) - start[:, :2]) * way[:, :2]).sum(axis=1) / np.maximum((way[:, :2] ** 2).sum(axis=1), 1e-9), 0.0, 1.0)
+    met = start + at[:, None] * way
+    near = (np.linalg.norm(met[:, :2] - [x, y], axis=1) < NEAR) & (met[:, 2] > 0.0)
+    return float(met[near, 2].min()) if near.any() else np.inf
 
 
 class PlaceDrag:

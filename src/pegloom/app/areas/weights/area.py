@@ -83,7 +83,7 @@ def strength_by_wheel(c: Context, steps: float) -> None:
 
 
 def _unbound(state: State) -> bool:
-    return state.character is not None and state.character.skin is None
+    return state.character is not None and state.character.skin is None and not state.character.bare
 
 
 AREA = AreaSpec(

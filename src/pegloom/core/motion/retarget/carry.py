@@ -25,6 +25,7 @@ from pegloom.core.motion.retarget.turns import (
     unit,
 )
 from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skeleton.kits import FINGERS
 
 ALIKE = np.radians(28.0)
 """Legs whose bones stand within this of one another at rest have their directions taken over; others their turns."""
@@ -72,8 +73,8 @@ def performance(source: Source, stood: Stood, times: FloatArray) -> Performance:
 def carried(seen: Performance, pairing: Pairing, target: Skeleton, base: int) -> Figure:
     """A figure that turns as the performance does, in place: where it stands and what it touches is for later."""
     figure = Figure(target, len(seen.times), base)
-    theirs, ours = frames_of(seen.skeleton), frames_of(target)
     chains = {c.part: c for c in pairing.chains if c.source}
+    theirs, ours = told_frames(seen.skeleton, target, chains)
     # What hangs on what comes after it.
     for chain in sorted(chains.values(), key=lambda c: target.index[c.target[0]]):
         kind = kind_of(chain.part)
@@ -86,6 +87,31 @@ def carried(seen: Performance, pairing: Pairing, target: Skeleton, base: int) ->
         for joint, turn in zip(chain.target, turns, strict=False):
             figure.turns[target.index[joint]] = turn
     return figure
+
+
+def told_frames(source: Skeleton, target: Skeleton, chains: Mapping[str, ChainPair]) -> tuple[Mapping[str, FloatArray], Mapping[str, FloatArray]]:
+    """`frames_of` both bodies, with hands whose fingers are paired told by their knuckles in both.
+
+    A hand has no bone of its own that says where it points: what a body was built with, or what is read from a file's shape,
+    may name the thumb, and the two would be off by that.
+    """
+    theirs, ours = dict(frames_of(source)), dict(frames_of(target))
+    for chain in chains.values():
+        if kind_of(chain.part) != "arm" or min(len(chain.source), len(chain.target)) < 3:
+            continue
+        side = chain.part.rpartition(".")[2]
+        fingers = [chains[part] for finger in FINGERS[1:] if (part := f"{finger}.{side}") in chains]
+        if not fingers:
+            continue
+        for skeleton, frames, arm, roots in (
+            (source, theirs, chain.source, [f.source[0] for f in fingers]), (target, ours, chain.target, [f.target[0] for f in fingers]),
+        ):  # fmt: skip
+            at = skeleton.positions[[skeleton.index[j] for j in roots]]
+            aim = at.mean(axis=0) - skeleton.positions[skeleton.index[arm[2]]]
+            across_palm = at[-1] - at[0] if len(at) > 1 else frames[arm[1]][:, 0]
+            if np.linalg.norm(np.cross(aim, across_palm)) > 1e-3 * float(aim @ aim):
+                frames[arm[2]] = frame(aim, across_palm)
+    return theirs, ours
 
 
 def adjusted(figure: Figure, pairing: Pairing) -> None:

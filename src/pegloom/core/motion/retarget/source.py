@@ -21,7 +21,7 @@ from pegloom.core.motion.retarget.turns import straight, unit
 from pegloom.core.motion.retell import posed_at
 from pegloom.core.motion.tracks import rows_at
 from pegloom.core.rig.evaluate import evaluate_rig
-from pegloom.core.skeleton.joints import Side, Skeleton, Vector, side_of_name
+from pegloom.core.skeleton.joints import Origin, Side, Skeleton, Vector, side_of_name
 from pegloom.core.skeleton.uses import shared_words, words
 
 UPS = (np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0]), np.array([0.0, 0.0, -1.0]), np.array([0.0, -1.0, 0.0]), np.array([1.0, 0.0, 0.0]), np.array([-1.0, 0.0, 0.0]))
@@ -152,7 +152,8 @@ def _placed(skeleton: Skeleton, places: FloatArray, tails: FloatArray) -> Skelet
     """The joints at these places, without axes of their own."""
     joints = []
     for joint, place, tail in zip(skeleton.joints, places, tails, strict=True):
-        joints.append(replace(joint, position=_vector(place), rotation=(0.0, 0.0, 0.0, 1.0), tail=None if joint.tail is None else _vector(tail)))
+        # Told as a file's: axes that a limb kit made are no longer there to be read.
+        joints.append(replace(joint, position=_vector(place), rotation=(0.0, 0.0, 0.0, 1.0), tail=None if joint.tail is None else _vector(tail), origin=Origin.FILE))
     return Skeleton(tuple(joints))
 
 

@@ -15,7 +15,7 @@ class BorrowCard(Card):
     def __init__(self, c: Context) -> None:
         super().__init__(c, "Borrow", "motion.borrow", sentence="Motion of any other body, from BVH, GLB or USD, on this one.", is_open=False)
         q = c.actions.qactions
-        self.row(action_button(q["borrow.bring"], "Bring motion", role="main"))
+        self.row(action_button(q["borrow.bring"], "Bring motion", role="main"), action_button(q["borrow.lend"], "From a figure"))
         self.source = choice(self, BorrowSettings, "source", [], name="borrow.source")
         narrow(self.source)
         self.source_field = label("", "caption", wrap=True, name="borrow.told")
@@ -34,7 +34,8 @@ class BorrowCard(Card):
         self.row(action_button(q["borrow.carry"], "Carry over"), action_button(q["borrow.again"], "Anew"))
         self.row(action_button(q["borrow.pairing"], "Pairing"), action_button(q["borrow.over"], "Source over it"))
         self.body.addWidget(self.source_field)
-        self.row(action_button(q["borrow.worst"], "Go to the worst place"), action_button(q["borrow.drop"], "Take away"))
+        self.row(action_button(q["borrow.worst"], "Go to the worst place"))
+        self.row(action_button(q["borrow.stand"], "Stand it beside"), action_button(q["borrow.drop"], "Take away"))
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
