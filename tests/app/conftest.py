@@ -43,6 +43,9 @@ class Answers:
     def open_file(self) -> str:
         return self.open_path
 
+    def open_figure(self) -> str:
+        return self.open_path
+
     def open_expressions(self) -> str:
         return self.open_path
 

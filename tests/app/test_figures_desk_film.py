@@ -15,12 +15,14 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QLineE
 from pegloom.app.areas.handover.filming import FilmSettings
 from pegloom.app.areas.motion.capturing import DeskSettings
 from pegloom.app.areas.motion.figuring import FiguresSettings
+from pegloom.app.areas.motion.place_tool import figure_at
 from pegloom.app.state.state import CAPTURE, SCENE, Area
 from pegloom.document import edits
 from tests.app.conftest import find
 from tests.files.test_desk import free_port
 from tests.support.figures import DEMO, shipped
 from tests.support.outside import Outside
+from tools.takes import Build, perform, walk
 
 
 def waited(hand, done, tries=60_000):
@@ -142,6 +144,55 @@ def test_one_carries_another_from_a_moment_on_and_all_play_together(two):
 
     to_own_clip(two.c)
     assert two.c.state.clip.id == winch.clips[0].id and two.c.state.clock.time == pytest.approx(1.6)
+
+
+def test_motion_of_another_body_stands_among_the_figures_and_lends_itself(hand, tmp_path):
+    take = perform(Build(), walk(Build()), seconds=1.0, rate=30.0)
+    path = tmp_path / "ferry_crossing.bvh"
+    path.write_text(take.bvh())
+    hand.session.start_with(shipped("wick"), None)
+    hand.session.go(Area.MOTION)
+    hand.card("motion.figures").set_open(True)
+    hand.window.answers.open_path = str(path)
+    find(hand.window, QPushButton, "button.figures.bring").click()
+    waited(hand, lambda: len(hand.session.document.characters) == 2)
+    idle(hand)
+    own, other = hand.session.document.characters
+    assert other.bare and hand.session.character is other
+    for area in Area:
+        hand.session.go(area)
+        hand.session.settle()
+        hand.stage.grabFramebuffer()
+    hand.session.go(Area.MOTION)
+    find(hand.window, QListWidget, "figures.list").itemClicked.emit(find(hand.window, QListWidget, "figures.list").item(0))
+    hand.session.settle()
+    hand.stage.show_all()
+    hand.session.settle()
+    assert hand.session.character.id == own.id
+    # A double click on one of its bones takes it in hand, beside it does not.
+    beside = hand.c.frames.others()[0]
+    places = beside.joints[:, :3, 3]
+    knee = next(k for k, j in enumerate(other.skeleton.joints) if j.name == "LeftLeg")
+    foot = next(k for k, j in enumerate(other.skeleton.joints) if j.name == "LeftFoot")
+    x, y, _ = hand.stage.camera.project((places[knee] + places[foot])[None] / 2, *hand.stage.size_in_points)[0]
+    assert figure_at(hand.stage, x, y) == other.id and figure_at(hand.stage, x + 60, y) == ""
+    QTest.mouseDClick(hand.stage, Qt.MouseButton.LeftButton, pos=QPoint(int(x), int(y)))
+    hand.session.settle()
+    assert hand.session.character.id == other.id
+    hand.c.actions.run("edit.undo")
+    # What it does, on the one in hand.
+    hand.card("motion.borrow").set_open(True)
+    find(hand.window, QPushButton, "button.borrow.lend").click()
+    idle(hand)
+    hand.session.settle()
+    clip = hand.c.state.clip
+    assert clip is not None and clip.borrowed is not None and clip.tracks and "ferry_crossing" in clip.name
+    # The source may be stood beside once more, and one undo takes it away.
+    find(hand.window, QPushButton, "button.borrow.stand").click()
+    hand.session.settle()
+    assert len(hand.session.document.characters) == 3 and hand.session.character.id == own.id
+    hand.c.actions.run("edit.undo")
+    assert len(hand.session.document.characters) == 2
 
 
 def test_both_are_exported_together_with_their_prefixes(two, tmp_path):
