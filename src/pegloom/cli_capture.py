@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from pathlib import Path
 from typing import Annotated
@@ -25,6 +26,7 @@ def capture_desk(
     drop: Annotated[float, typer.Option("--drop", min=0.0, max=1.0, help="Share of frames that never come.")] = 0.01,
     lose: Annotated[float, typer.Option("--lose", min=0.0, max=1.0, help="Share of joints out of sight.")] = 0.01,
     seconds: Annotated[float | None, typer.Option("--seconds", min=0.0, help="For so long; without, until it is stopped.")] = None,
+    parent: Annotated[int, typer.Option("--parent", min=0, hidden=True, help="Ends when this process is no longer the one that started it.")] = 0,
 ) -> None:
     """Send a simulated performer's frames over loopback, as a capture desk does (docs/capture.md)."""
     from pegloom.files.desk.simulated import Faults, run
@@ -38,7 +40,7 @@ def capture_desk(
         raise EditError("one performer plays clips of one kind of body; choose others")
     print(f"sending {', '.join(wanted)} to 127.0.0.1:{port}, {rate:g} frames a second; Ctrl+C ends", flush=True)
     try:
-        sent = run([shelf.source(card.id) for card in cards], rate=rate, port=port, faults=Faults(jitter / 1000.0, drop, lose), seconds=seconds)
+        sent = run([shelf.source(card.id) for card in cards], rate=rate, port=port, faults=Faults(jitter / 1000.0, drop, lose), seconds=seconds, ended=lambda: bool(parent) and os.getppid() != parent)
         print(f"sent {sent} frames")
     except KeyboardInterrupt:
         print("ended")

@@ -70,7 +70,7 @@ def warm_up(window: Window) -> None:
 def main(arguments: list[str]) -> int:
     """Run the application; an argument names a file to open."""
     # Threads hand over quickly, so that numerical work does not make the window stutter.
-    sys.setswitchinterval(0.002)
+    sys.setswitchinterval(0.0005)
     crash = CrashReport()
     app = make_application(arguments)
     window = Window()

@@ -5,6 +5,7 @@ Packets are heard on a thread of its own, which poses the character's points, to
 
 from __future__ import annotations
 
+import os
 import subprocess
 import sys
 import threading
@@ -121,7 +122,7 @@ class Desk(QObject):
             self.simulation.terminate()
             self.simulation = None
         if on:
-            command = [sys.executable, "-m", "pegloom", "capture-desk", "--port", str(port)]
+            command = [sys.executable, "-m", "pegloom", "capture-desk", "--port", str(port), "--parent", str(os.getpid())]
             self.simulation = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL)
             # A process that ended has to be waited for; the window itself waits for nothing.
             threading.Thread(target=self.simulation.wait, daemon=True).start()

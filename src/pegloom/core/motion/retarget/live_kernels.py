@@ -24,7 +24,7 @@ from pegloom.core.rig.kernels.algebra import (
 SIDE = np.array([1.0, 0.0, 0.0])
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def seen(worlds, upright, rests, turns, at):  # pragma: no cover
     """How a source's joints have turned (j, 3, 3) from the pose they are read from, and where they are (j, 3), stood up.
 
@@ -38,7 +38,7 @@ def seen(worlds, upright, rests, turns, at):  # pragma: no cover
         at[j] = on(upright, worlds[j, :3, 3])
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def told(there, first, second, share, constant, joints, turns, given):  # pragma: no cover
     """What joints here turn by: as one there, or between two of them, by a constant turn. Writes turns (j, 3, 3) and given (j,)."""
     for k in range(len(joints)):
@@ -46,7 +46,7 @@ def told(there, first, second, share, constant, joints, turns, given):  # pragma
         given[joints[k]] = True
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def stand(parents, bones, rest, base, place, turns, given, turned_, at, some):  # pragma: no cover
     """Where joints `some`, parents first, are and how they have turned; what is not given goes with its parent."""
     for k in range(len(some)):
@@ -64,7 +64,7 @@ def stand(parents, bones, rest, base, place, turns, given, turned_, at, some):  
             at[j] = at[p] + on(turned_[p], bones[j])
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def limited(parents, numbers, low, high, axes, turns, given, turned_):  # pragma: no cover
     """Bring joints (m,), parents first, within their limits (m, 3) of the rotation vector about their own axes (m, 3, 3)."""
     for k in range(len(numbers)):
@@ -80,7 +80,7 @@ def limited(parents, numbers, low, high, axes, turns, given, turned_):  # pragma
         turned_[j] = turns[j]
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def lowest(points, joints, weights, rest, turned_, at):  # pragma: no cover
     """How high the lowest of a sole's points (n, 3) is, carried by joints (n, i) with weights (n, i)."""
     best = np.inf
@@ -100,7 +100,7 @@ def bone_axes(bone, side):
     return aim_frame(aim, square_to(side, aim, SIDE))
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def bend(upper, lower, end, goal, axis, turns, turned_, at):  # pragma: no cover
     """Turn a limb's two bones so that its end is at a goal (3,), its end joint turned as it was; as `plant.bend_to`. Joints below have to
     stand anew."""
@@ -119,7 +119,7 @@ def bend(upper, lower, end, goal, axis, turns, turned_, at):  # pragma: no cover
     turns[end] = turned_[end]
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True)
 def rows(parents, axes, turned_, at, out):  # pragma: no cover
     """(j, 10) of each joint in its parent: place, quaternion, scale. axes (j, 3, 3) : of the joints at rest."""
     for j in range(len(parents)):
