@@ -15,7 +15,7 @@ from pegloom.core.geometry.mesh import Mesh, triangulate, upright
 from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retarget import Pairing, Source
 from pegloom.core.motion.retarget.bare import height_of
-from pegloom.core.motion.together import ALONE, Figure
+from pegloom.core.motion.together import ALONE, Figure, StandIn
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.pose import Pose, Shown
@@ -362,6 +362,8 @@ class Character:
     """Whether the rig is finished: only poses, motion and what serves them may be changed until it is opened up again."""
     figure: Figure = ALONE
     """How it stands and plays beside the document's other characters."""
+    stand_ins: tuple[StandIn, ...] = ()
+    """Its controls that stand in for joints of the document's other characters."""
     import_notes: tuple[str, ...] = ()
     """What the file brought and what of it was ignored, one line each."""
 

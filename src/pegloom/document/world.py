@@ -10,7 +10,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.motion.clips import Clip, sample
-from pegloom.core.motion.follow_through import state_at
+from pegloom.core.motion.follow_through import joints_of, state_at
 from pegloom.core.motion.together import rigid
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.kernels.walk import SETTLED
@@ -69,6 +69,28 @@ def joints_in(character: Character, time: float) -> FloatArray:
     if character.skeleton is None:
         return np.zeros((0, 4, 4))
     return evaluate_rig(character.skeleton, character.rig, *played_in(character, time)).joints
+
+
+def joints_over(character: Character, times: FloatArray) -> FloatArray:
+    """Joints (k, j, 4, 4) of a character at common times (k,) seconds, in its own space."""
+    skeleton, clip = character.skeleton, clip_of(character)
+    if skeleton is None:
+        return np.zeros((len(times), 0, 4, 4))
+    if clip is None:
+        return np.broadcast_to(joints_in(character, 0.0), (len(times), len(skeleton.joints), 4, 4))
+    own = np.array([character.figure.own_time(t, clip.length) for t in times.tolist()])
+    order, back = np.unique(own, return_inverse=True)
+    if clip.tracks or character.rig is None:
+        return np.stack([evaluate_rig(skeleton, character.rig, *played(character, clip, t)).joints for t in order.tolist()])[back]
+    return joints_of(skeleton, character.rig, clip, order, character.pose)[back]
+
+
+def worlds_over(document: Document, times: FloatArray) -> list[dict[str, FloatArray]]:
+    """`world_of` at common times (k,) seconds."""
+    carriers = {s.carrier for c in document.characters for s in c.figure.stands if s.carrier}
+    joints = {c.id: joints_over(c, times) for c in document.characters if c.id in carriers}
+    # One moment after the other: who carries whom changes.
+    return [world_of(document, t, lambda c, k=k: joints[c.id][k]) for k, t in enumerate(times.tolist())]  # type: ignore[misc]
 
 
 class Seen(NamedTuple):

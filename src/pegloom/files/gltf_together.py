@@ -15,14 +15,13 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import decompose
 from pegloom.core.jobs import Progress, part_of, silent
-from pegloom.core.motion.follow_through import joints_of
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.together import Figure
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.names import SideStyle
 from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.model import Character, Document
-from pegloom.document.world import clip_of, joints_in, prefixes, scene_length, scene_rate, world_of
+from pegloom.document.world import clip_of, prefixes, scene_length, scene_rate, world_of, worlds_over
 from pegloom.files.gltf_write import TRANSFORM_SPANS, Samples, Writer, write_glb
 from pegloom.files.names import Unique
 from pegloom.files.outgoing import write_bytes
@@ -166,10 +165,7 @@ def _ways(document: Document, shown: list[Character], total: float) -> list[tupl
     frames = np.arange(int(np.ceil(total * rate)) + 1) / rate
     handed = [s.start for c in moved for s in c.figure.stands[1:]]
     times = np.unique(np.clip([*frames, *handed, *(t - JUST for t in handed)], 0.0, None))
-    carriers = {s.carrier for c in moved for s in c.figure.stands if s.carrier}
-    joints = {c.id: _joints_at(c, times) for c in document.characters if c.id in carriers}
-    # One moment after the other: who carries whom changes.
-    worlds_at = [world_of(document, t, lambda c, k=k: joints[c.id][k]) for k, t in enumerate(times.tolist())]  # type: ignore[misc]
+    worlds_at = worlds_over(document, times)
     result = []
     for character in shown:
         rows = np.concatenate([_row(worlds[character.id]) for worlds in worlds_at])
@@ -181,16 +177,3 @@ def _ways(document: Document, shown: list[Character], total: float) -> list[tupl
 
 def _row(matrix: FloatArray) -> FloatArray:
     return np.concatenate(decompose(matrix))[None]
-
-
-def _joints_at(character: Character, times: FloatArray) -> FloatArray:
-    """Joints (k, j, 4, 4) of a figure at common times (k,) seconds."""
-    skeleton, clip = character.skeleton, clip_of(character)
-    if skeleton is None:
-        return np.zeros((len(times), 0, 4, 4))
-    if clip is None or clip.tracks or character.rig is None:
-        return np.stack([joints_in(character, t) for t in times.tolist()])
-    own = np.array([character.figure.own_time(t, clip.length) for t in times.tolist()])
-    order, back = np.unique(own, return_inverse=True)
-    return joints_of(skeleton, character.rig, clip, order, character.pose)[back]
-

@@ -12,6 +12,7 @@ from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.model import Character, Document, Image, Material, Part
+from pegloom.document.stand_ins import refreshed
 from pegloom.document.world import prefixes, world_of
 from pegloom.files.gltf_together import write_glb_together
 from pegloom.files.gltf_write import write_glb
@@ -36,7 +37,7 @@ def write_together(path: Path, document: Document, *, joints: HandedJoints = Han
 
     Returns notes, raises as `write_any`. Meshes without a skeleton (OBJ, PLY, STL) stand at rest.
     """
-    kind = path.suffix.lower()
+    kind, document = path.suffix.lower(), refreshed(document)
     if kind == ".glb":
         return write_glb_together(path, document, joints=joints, progress=progress)
     if kind in (".usda", ".usdc", ".usd"):
@@ -72,6 +73,7 @@ def write_any(path: Path, document: Document, *, joints: HandedJoints = HandedJo
 
     joints : which of them a GLB gets.
     """
+    document = refreshed(document)
     character = document.require_character()
     kind = path.suffix.lower()
     lost = []

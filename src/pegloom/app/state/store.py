@@ -15,6 +15,7 @@ from pegloom.core.arrays import IntArray
 from pegloom.document import edits
 from pegloom.document.history import History
 from pegloom.document.model import Document
+from pegloom.document.stand_ins import refreshed
 
 
 class Store(QObject):
@@ -67,6 +68,7 @@ class Store(QObject):
     def commit(self, name: str, document: Document, **values: Any) -> bool:
         """One step that can be undone, with what changes besides; False where it is refused, see `closed_to`. What is posed over a clip and not keyed
         (`posed_over`) is kept with the step, though it is no part of the document."""
+        document = refreshed(document)
         closed = self.closed_to(self.history.present, document)
         if closed:
             # A step of a hand that does not know that the rig is closed: nothing of it is done.
@@ -90,7 +92,7 @@ class Store(QObject):
 
     def draft(self, document: Document) -> None:
         """Show a document without a step: the middle of a drag."""
-        state = with_values(self.state, document=document)
+        state = with_values(self.state, document=refreshed(document))
         self._take(without_stale(state, self.state.character))
 
     def drop_draft(self) -> None:

@@ -60,6 +60,19 @@ class Stand:
 
 
 @dataclass(frozen=True, slots=True)
+class StandIn:
+    """A control that stands in for something of another character: what follows it follows that.
+
+    control : id of a helper of one's own, whose channels are worked out from the other's motion.
+    character, joint : ids of what it stands in for; joint "" for the character itself.
+    """
+
+    control: str
+    character: str
+    joint: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class Figure:
     """A character's part in its document's world.
 

@@ -70,6 +70,7 @@ from pegloom.document.edits.figures import (
     take_character,
     time_stand,
 )
+from pegloom.document.edits.following import drop_stand_in, follow_figure, stand_in
 from pegloom.document.edits.for_two import take_for_two
 from pegloom.document.edits.gait import change_gait, gait_across, gait_rolls, make_gait
 from pegloom.document.edits.joints import (
@@ -399,6 +400,7 @@ __all__ = [
     "drop_source",
     "drop_springs",
     "drop_stand",
+    "drop_stand_in",
     "drop_stray",
     "drop_strays",
     "drop_target",
@@ -420,6 +422,7 @@ __all__ = [
     "find_pegs",
     "find_pegs_again",
     "float_joint",
+    "follow_figure",
     "forget_changes",
     "forget_limit",
     "forget_moves",
@@ -584,6 +587,7 @@ __all__ = [
     "spread_twist",
     "square_bend",
     "stand_figure",
+    "stand_in",
     "stand_source",
     "stand_up",
     "start_clean",

@@ -75,7 +75,8 @@ def add_figures(document: Document, characters: Iterable[Character], *, beside: 
                 stance=stand.stance if stand.carrier in new_ids else _moved(stand.stance, aside),
             ) for stand in character.figure.stands
         )  # fmt: skip
-        result.append(replace(character, id=made_id, name=name, figure=replace(character.figure, stands=stands)))
+        follows = tuple(replace(s, character=new_ids.get(s.character, "")) for s in character.stand_ins)
+        result.append(replace(character, id=made_id, name=name, figure=replace(character.figure, stands=stands), stand_ins=follows))
     return replace(document, characters=tuple(result), active=len(document.characters)), tuple(made)
 
 
