@@ -164,6 +164,26 @@ def play(
     _print({"output": str(output)}, as_json, f"written: {output}")
 
 
+def follow(
+    project: Project,
+    control: Annotated[str, typer.Argument(help="A control of the character in hand: its name or id.")],
+    other: Annotated[str, typer.Argument(help="Whom it follows: name or id.")],
+    output: Output,
+    joint: Annotated[str, typer.Option("--joint", help="Which joint of theirs; without, the other itself.")] = "",
+    clip: Annotated[str, typer.Option("--clip", help="In which clip of keys it begins; without, in the pose.")] = "",
+    time: Annotated[float, typer.Option("--from", metavar="SECONDS", help="When in that clip.")] = 0.0,
+    as_json: Json = False,
+) -> None:
+    """From a moment on let a control follow something of another character, without a jump."""
+    from pegloom.document import edits
+
+    document = _open(project)
+    told = _clip(document, document.require_character().id, clip) if clip else ""
+    document = edits.follow_figure(document, control, other, _joint(document, other, joint) if joint else "", clip=told, time=time)
+    _write(output, document)
+    _print({"output": str(output)}, as_json, f"written: {output}")
+
+
 def lend(
     project: Project,
     lender: Annotated[str, typer.Argument(help="Whose motion: its name or id.")],
@@ -284,4 +304,4 @@ def _seconds(text: str, length: float) -> tuple[float, float]:
     return first, min(last, length) if length > 0 else last
 
 
-COMMANDS = {"list": list_, "add": add, "place": place, "carry": carry, "play": play, "lend": lend, "for-two": for_two}
+COMMANDS = {"list": list_, "add": add, "place": place, "carry": carry, "play": play, "lend": lend, "follow": follow, "for-two": for_two}

@@ -11,18 +11,22 @@ import pytest
 from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLabel, QLineEdit, QListWidget, QPushButton, QSpinBox
+from tools.takes import Build, perform, walk
 
+from pegloom.app.areas.controls.settings import Work, WorkSettings
 from pegloom.app.areas.handover.filming import FilmSettings
+from pegloom.app.areas.motion import figuring
 from pegloom.app.areas.motion.capturing import DeskSettings
 from pegloom.app.areas.motion.figuring import FiguresSettings
 from pegloom.app.areas.motion.place_tool import figure_at
 from pegloom.app.state.state import CAPTURE, SCENE, Area
+from pegloom.core.rig.channels import Quantity
+from pegloom.core.rig.pose import Pose
 from pegloom.document import edits
 from tests.app.conftest import find
 from tests.files.test_desk import free_port
 from tests.support.figures import DEMO, shipped
 from tests.support.outside import Outside
-from tools.takes import Build, perform, walk
 
 
 def waited(hand, done, tries=60_000):
@@ -144,6 +148,75 @@ def test_one_carries_another_from_a_moment_on_and_all_play_together(two):
 
     to_own_clip(two.c)
     assert two.c.state.clip.id == winch.clips[0].id and two.c.state.clock.time == pytest.approx(1.6)
+
+
+def test_a_picked_control_follows_another_figure_and_lets_go(two):
+    """The winch's own control follows the lantern: wherever that is put, and while it plays."""
+    winch, lantern = two.session.document.characters
+    two.session.go(Area.MOTION)
+    figuring.take(two.c, winch.id)
+    two.session.settle()
+    held = two.session.character.rig.handles[0]
+    two.c.store.select("control", held.id)
+    button = find(two.window, QPushButton, "button.figures.follow")
+    button.click()
+    two.session.settle()
+    assert two.session.character.stand_ins == (), "first it is chosen whom it follows"
+    box = find(two.window, QComboBox, "figures.carrier")
+    box.setCurrentIndex(box.findData(lantern.id))
+    box.activated.emit(box.currentIndex())
+    two.session.settle()
+    joints = find(two.window, QComboBox, "figures.joint")
+    joint = lantern.skeleton.joints[1].id
+    joints.setCurrentIndex(joints.findData(joint))
+    joints.activated.emit(joints.currentIndex())
+    two.session.settle()
+    number = two.session.character.rig.index[held.id]
+    before = np.array(two.c.frames.frame().controls[number])
+    button.click()
+    two.session.settle()
+    own = two.session.character
+    assert [s.joint for s in own.stand_ins] == [joint]
+    number = own.rig.index[held.id]
+    assert np.allclose(two.c.frames.frame().controls[number], before, atol=1e-6), "nothing jumps"
+    # The other is put elsewhere: the control goes along.
+    two.c.store.commit("Place", edits.place_figure(two.session.document, lantern.id, at=(0.0, 0.5, 2.0)))
+    two.session.settle()
+    here, there = two.c.frames.frame().controls[number], next(o for o in two.c.frames.others()).joints[1]
+    assert np.linalg.norm(here[:3, 3] - before[:3, 3]) > 0.5
+    two.c.store.commit("Place", edits.place_figure(two.session.document, lantern.id, at=(0.3, 0.0, 1.0), heading=1.0))
+    two.session.settle()
+    now = np.linalg.inv(next(o for o in two.c.frames.others()).joints[1]) @ two.c.frames.frame().controls[number]
+    assert np.allclose(now[:3, 3], (np.linalg.inv(there) @ here)[:3, 3], atol=1e-6)
+    assert not any(h.id == own.stand_ins[0].control for h in own.rig.handles), "the stand-in is nobody's to hold"
+    find(two.window, QPushButton, "button.hold.let_go").click()
+    two.session.settle()
+    kept = np.array(two.c.frames.frame().controls[number])
+    two.c.store.commit("Place", edits.place_figure(two.session.document, lantern.id, at=(4.0, 0.0, 0.0)))
+    two.session.settle()
+    assert np.allclose(two.c.frames.frame().controls[number], kept, atol=1e-6)
+
+
+def test_a_channel_shows_another_character_in_the_view(two):
+    winch, lantern = two.session.document.characters
+    figuring.take(two.c, winch.id)
+    two.session.go(Area.CONTROLS)
+    two.c.store.put_setting(WorkSettings, work=Work.BUILD)
+    root = two.session.character.rig.handles[0].id
+    document, key = edits.add_channel(two.session.document, root, "guise", quantity=Quantity.SWITCH)
+    two.c.store.commit("Guise", edits.show_by(document, f"figure:{lantern.id}", root, key)[0])
+    two.session.settle()
+    assert two.c.frames.others() == ()
+    two.c.store.commit("On", edits.set_pose(two.session.document, Pose({(root, key): 1.0})))
+    two.session.settle()
+    assert [o.character.id for o in two.c.frames.others()] == [lantern.id]
+    card = two.card("controls.channels")
+    card.set_open(True)
+    two.c.store.select("control", root)
+    two.session.settle()
+    things = find(two.window, QComboBox, "controls.shown_thing")
+    assert things.findData(f"figure:{lantern.id}") > 0
+    assert any(lantern.name in label.text() and "is seen while" in label.text() for label in card.findChildren(QLabel))
 
 
 def test_motion_of_another_body_stands_among_the_figures_and_lends_itself(hand, tmp_path):

@@ -6,10 +6,11 @@ import numpy as np
 import pytest
 
 from pegloom.core.errors import EditError
+from pegloom.core.rig.channels import Quantity
 from pegloom.core.rig.pose import Pose
 from pegloom.document import edits
 from pegloom.document.stand_ins import refreshed
-from pegloom.document.world import frame_in, joints_in, world_of
+from pegloom.document.world import frame_in, joints_in, seen_in, world_of
 from pegloom.files.project import open_project, save_project
 from pegloom.files.writing import write_together
 from tests.support.figures import shipped, wick
@@ -120,7 +121,7 @@ def test_what_the_other_does_later_is_followed_and_saved_and_delivered(pair, tmp
 
 
 def test_it_stays_where_it_was_while_it_is_carried_by_who_follows_it(pair):
-    document, dumble, snout, clip = pair
+    document, dumble, snout, _ = pair
     document = edits.carry_figure(document, dumble, document.require_character().id, "spine.chest", time=1.0)
     document, made = edits.stand_in(document, dumble, snout)
     own = document.require_character()
@@ -145,3 +146,30 @@ def test_two_cannot_follow_each_other_and_what_there_is_not_is_refused(pair):
     assert dropped.require_character().stand_ins == ()
     with pytest.raises(EditError, match="stands in for nothing"):
         edits.drop_stand_in(dropped, made)
+
+
+def test_a_choice_shows_another_character_in_the_place_of_a_part(pair, tmp_path):
+    document, dumble, _, clip = pair
+    own = document.require_character()
+    root = own.rig.controls[0].id
+    document, key = edits.add_channel(document, root, "guise", quantity=Quantity.CHOICE, options=("postman", "tapir"))
+    hat = next(p for p in own.parts if "hat" in p.name)
+    document, _ = edits.show_by(document, hat.name, root, key, when=0)
+    document, made = edits.show_by(document, f"figure:{edits.figure_of(document, dumble).name}", root, key, when=1)
+    for time, value in ((0.0, 0.0), (1.0, 1.0)):
+        document = edits.set_pose(document, Pose({(root, key): value}))
+        document = edits.key_controls(document, clip, time, (root,))
+    document = edits.set_pose(document, Pose())
+    own = document.require_character()
+    assert [one.character.id for one in seen_in(document, 0.5)] == [own.id]
+    assert [one.character.id for one in seen_in(document, 1.5)] == [own.id, dumble]
+    assert f"part:{hat.id}" in seen_in(document, 1.5)[0].frame.unseen
+    # A name that is not there is refused, and who comes into another document brings its choice along.
+    with pytest.raises(EditError, match="no other character"):
+        edits.show_by(document, "figure:nobody", root, key)
+    moved, ids = edits.add_figures(shipped("winch"), document.characters)
+    assert any(s.thing == f"figure:{ids[1]}" for s in edits.figure_of(moved, ids[0]).rig_changes.own_shows)
+    assert ids[1] not in {one.character.id for one in seen_in(moved, 0.5)} and ids[1] in {one.character.id for one in seen_in(moved, 1.5)}
+    notes = write_together(tmp_path / "a.glb", document)
+    assert any("shown by a channel" in line for line in notes)
+    assert made not in {s.id for s in edits.drop_output(document, made).require_character().rig.shows}

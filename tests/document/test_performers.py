@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation
+from tools.takes import Build, Style, perform, walk
 
 from pegloom.core.errors import EditError
 from pegloom.core.motion.retarget.bare import size_of
@@ -16,7 +17,6 @@ from pegloom.files.shelf import Shelf
 from pegloom.files.writing import write_any, write_together
 from tests.support.figures import shipped, wick
 from tests.support.outside import Outside
-from tools.takes import Build, Style, perform, walk
 
 STYLES = {
     "centimetres": Style(),

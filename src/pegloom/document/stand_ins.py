@@ -16,12 +16,13 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.curves import Curve, Run, curve
 from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.retarget.turns import straight
 from pegloom.core.motion.together import StandIn
 from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.match import values_for
 from pegloom.core.rig.pose import Pose
 from pegloom.document.model import Character, Document
-from pegloom.document.world import clip_of, common_time, held_by, joints_over, worlds_over
+from pegloom.document.world import clip_of, common_time, joints_over, worlds_over
 
 JUST = 1e-4
 """Seconds before a moment at which something is handed on that still show what was before."""
@@ -32,8 +33,10 @@ Curves = Mapping[tuple[str, str], Curve]
 _known: OrderedDict[tuple[str, str], tuple[tuple[object, ...], Curves]] = OrderedDict()
 
 
-def refreshed(document: Document) -> Document:
+def refreshed(document: Document, only: str | None = None) -> Document:
     """The document with all stand-ins where what they stand for is: in every clip of keys, and in the pose at the beginning.
+
+    only : id of the one clip that is seen to, while something is dragged.
 
     While what they stand for is itself carried by who follows it, they stay where they were.
     """
@@ -42,7 +45,7 @@ def refreshed(document: Document) -> Document:
         some = living(document, character)
         if not some or character.rig is None or character.skeleton is None:
             continue
-        clips = tuple(_with_curves(document, character, clip, some) for clip in character.clips)
+        clips = tuple(_with_curves(document, character, clip, some) if only in (None, clip.id) else clip for clip in character.clips)
         pose = _posed(document, character, some)
         if pose is not character.pose or any(a is not b for a, b in zip(clips, character.clips, strict=True)):
             changed = replace(character, clips=clips, pose=pose)
@@ -101,7 +104,7 @@ def _with_curves(document: Document, character: Character, clip: Clip, some: tup
             _known.popitem(last=False)
     if all(_same(clip.curves.get(ref), told) for ref, told in curves.items()):
         return clip
-    return replace(clip, curves=MappingProxyType({**clip.curves, **curves}))
+    return replace(clip, curves=MappingProxyType({**clip.curves, **curves}), worked_out=frozenset(s.control for s in some))
 
 
 def _same(one: Curve | None, other: Curve) -> bool:
@@ -141,7 +144,10 @@ def _values(document: Document, character: Character, some: tuple[StandIn, ...],
     for one in some:
         other = by_id[one.character]
         joints = joints_over(other, moments)
-        held = np.array([held_by(other, one.joint, lambda _, here=here: here) for here in joints])  # type: ignore[misc]
+        held = np.tile(np.eye(4), (len(moments), 1, 1))
+        if other.skeleton is not None and one.joint in other.skeleton.index:
+            posed = joints[:, other.skeleton.index[one.joint]]
+            held[:, :3, :3], held[:, :3, 3] = straight(posed[:, :3, :3]), posed[:, :3, 3]
         places = np.asarray(back @ np.array([w[other.id] for w in worlds]) @ held)
         # A thing keeps its size in a hand, and a hand does at a thing.
         places[:, :3, :3] /= np.cbrt(np.linalg.det(places[:, :3, :3]))[:, None, None]

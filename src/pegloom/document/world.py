@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from typing import NamedTuple
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray
+from pegloom.core.arrays import FloatArray, frozen
+from pegloom.core.memo import of_the_latest
 from pegloom.core.motion.clips import Clip, sample
 from pegloom.core.motion.follow_through import joints_of, state_at
 from pegloom.core.motion.together import rigid
+from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.kernels.walk import SETTLED
+from pegloom.core.rig.outputs import FIGURE
 from pegloom.core.rig.pose import Pose, Shown
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.model import Character, Document
 
@@ -82,11 +86,19 @@ def joints_over(character: Character, times: FloatArray) -> FloatArray:
     order, back = np.unique(own, return_inverse=True)
     if clip.tracks or character.rig is None:
         return np.stack([evaluate_rig(skeleton, character.rig, *played(character, clip, t)).joints for t in order.tolist()])[back]
-    return joints_of(skeleton, character.rig, clip, order, character.pose)[back]
+    return _keyed(skeleton, character.rig, clip, character.pose, tuple(order.tolist()))[back]
+
+
+@of_the_latest(8)
+def _keyed(skeleton: Skeleton, rig: ControlRig, clip: Clip, base: Shown, times: tuple[float, ...]) -> FloatArray:
+    """Joints (k, j, 4, 4) of a clip of keys at its times: asked for again while something else is moved about."""
+    return np.asarray(frozen(joints_of(skeleton, rig, clip, np.array(times), base)))
 
 
 def worlds_over(document: Document, times: FloatArray) -> list[dict[str, FloatArray]]:
     """`world_of` at common times (k,) seconds."""
+    if all(len(c.figure.stands) == 1 and not c.figure.stands[0].carrier for c in document.characters):
+        return [world_of(document, 0.0)] * len(times)
     carriers = {s.carrier for c in document.characters for s in c.figure.stands if s.carrier}
     joints = {c.id: joints_over(c, times) for c in document.characters if c.id in carriers}
     # One moment after the other: who carries whom changes.
@@ -113,7 +125,13 @@ def seen_in(document: Document, time: float, clip: str = "") -> list[Seen]:
         pose, swings = played(active, active.clip(clip), time) if clip and character is active else played_in(character, common)
         frames[character.id] = pose, evaluate(character, pose, swings)
     worlds = world_of(document, common, lambda c: frames[c.id][1].joints if c.id in frames else joints_in(c, common))
-    return [Seen(c, *frames[c.id], worlds[c.id]) for c in shown]
+    away = swapped_out(frame for _, frame in frames.values())
+    return [Seen(c, *frames[c.id], worlds[c.id]) for c in shown if c is active or c.id not in away]
+
+
+def swapped_out(frames: Iterable[PosedFrame]) -> set[str]:
+    """Ids of characters that a channel of another one hides, in frames of all that are shown."""
+    return {thing.removeprefix(FIGURE) for frame in frames for thing in frame.unseen if thing.startswith(FIGURE)}
 
 
 def world_of(document: Document, time: float, joints_of: JointsOf | None = None) -> dict[str, FloatArray]:

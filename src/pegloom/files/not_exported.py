@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pegloom.core.rig.outputs import PART
+from pegloom.core.rig.outputs import FIGURE, PART
 from pegloom.document.model import Character
 
 
@@ -29,5 +29,7 @@ def _channels(character: Character) -> list[str]:
     parts = {f"{PART}{p.id}": p.name for p in character.parts}
     shown = sorted({parts[s.thing] for s in rig.shows if s.thing in parts})
     found = [f"{name}: a channel that shows and hides it is not in the file; it is always seen there" for name in shown]
+    if any(s.thing.startswith(FIGURE) for s in rig.shows):
+        found.append("another character is shown by a channel; that is not in the file, each is always seen there")
     wide = [w.joint for w in rig.widths if w.joint in skeleton.index and skeleton.children(w.joint)]
     return found + [f"{skeleton.joint(j).name}: its width is not in the file, as other joints hang on it" for j in wide]

@@ -25,7 +25,7 @@ from pegloom.core.skin.quality import bones_at, gauge_of
 from pegloom.document import edits
 from pegloom.document.evaluate import PosedFrame, evaluate
 from pegloom.document.model import Character, Part
-from pegloom.document.world import clip_of, played_in, world_of
+from pegloom.document.world import clip_of, played_in, swapped_out, world_of
 from pegloom.scene.camera import Placed, placed_by
 from pegloom.scene.drawing import reach_lines
 from pegloom.scene.live_springs import LiveSprings
@@ -186,9 +186,12 @@ class Frames:
             return NOBODY
         worlds, time = self.worlds(), state.common_time
         back = np.linalg.inv(worlds[active.id])
-        found = []
-        for character in state.document.characters:
-            if character.id == active.id or not character.figure.shown:
+        found, here = [], self.frame()
+        shown = [c for c in state.document.characters if c.id != active.id and c.figure.shown]
+        frames = [self._other_known(c, time)[3] for c in shown]
+        away = swapped_out([*frames, here] if here is not None else frames)
+        for character in shown:
+            if character.id in away:
                 continue
             frame, matrix, before = self._other_known(character, time)[3], back @ worlds[character.id], self._beside.get(character.id)
             if before is None or before.frame is not frame or not np.array_equal(before.matrix, matrix):

@@ -92,7 +92,7 @@ class Store(QObject):
 
     def draft(self, document: Document) -> None:
         """Show a document without a step: the middle of a drag."""
-        state = with_values(self.state, document=refreshed(document))
+        state = with_values(self.state, document=refreshed(document, only=self.state.clock.source))
         self._take(without_stale(state, self.state.character))
 
     def drop_draft(self) -> None:

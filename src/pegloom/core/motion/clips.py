@@ -59,6 +59,7 @@ class Clip:
     borrowed : the source its motion was carried over from, where it was.
     gait : the numbers it was made from, where it was.
     origin : where it comes from, where that is known.
+    worked_out : controls whose curves are told by another character's motion, not by hand.
     """
 
     id: str
@@ -72,6 +73,7 @@ class Clip:
     borrowed: Borrowed | None = None
     gait: GaitTold | None = None
     origin: ClipOrigin | None = None
+    worked_out: frozenset[str] = frozenset()
 
     @property
     def playing(self) -> tuple[Layer, ...]:
@@ -91,8 +93,8 @@ class Clip:
 
     @property
     def key_times(self) -> tuple[float, ...]:
-        """All times at which some control has a key."""
-        return tuple(sorted({round(t, 6) for keys in self.curves.values() for t in keys.times.tolist()}))
+        """All times at which some control has a key that was set."""
+        return tuple(sorted({round(t, 6) for ref, keys in self.curves.items() if ref[0] not in self.worked_out for t in keys.times.tolist()}))
 
 
 def sample(

@@ -9,7 +9,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.core.rig.slots import SlotTable
 
-PART, CONTROL = "part:", "control:"
+PART, CONTROL, FIGURE = "part:", "control:", "figure:"
 """What the ids of things that are shown begin with."""
 
 
@@ -28,7 +28,7 @@ class MorphDrive:
 
 @dataclass(frozen=True, slots=True)
 class ShowDrive:
-    """thing : `part:` or `control:` and its id.
+    """thing : `part:`, `control:`, or `figure:` for another character of the document, and its id.
     channel : the thing is seen where this channel, as a whole number, is `when`; with several drives of one thing, where one
         of them says so.
     """

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -11,6 +11,7 @@ from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import quaternion_about
 from pegloom.core.motion.together import LARGEST, MOST_STANDS, SMALLEST, Stance, Stand, stance_of
+from pegloom.core.rig.outputs import FIGURE, ShowDrive
 from pegloom.document.edits.ids import free_name
 from pegloom.document.model import Character, Document
 from pegloom.document.world import held_by, joints_in, world_of
@@ -47,7 +48,10 @@ def duplicate_character(document: Document, name: str = "") -> tuple[Document, s
     character = document.require_character()
     copy = replace(character, name=name.strip() or _next_name(document, character.name), prefix="", figure=replace(character.figure, shown=True))
     document, (made,) = add_figures(document, [copy])
-    return document, made
+    # It follows and shows those of this document that the first one does.
+    twin = figure_of(document, made)
+    twin = replace(twin, stand_ins=character.stand_ins, rig=character.rig, rig_changes=character.rig_changes)
+    return replace(document, characters=tuple(twin if c.id == made else c for c in document.characters)), made
 
 
 def add_figures(document: Document, characters: Iterable[Character], *, beside: bool = True) -> tuple[Document, tuple[str, ...]]:
@@ -76,6 +80,7 @@ def add_figures(document: Document, characters: Iterable[Character], *, beside: 
             ) for stand in character.figure.stands
         )  # fmt: skip
         follows = tuple(replace(s, character=new_ids.get(s.character, "")) for s in character.stand_ins)
+        character = _shows_renamed(character, new_ids)
         result.append(replace(character, id=made_id, name=name, figure=replace(character.figure, stands=stands), stand_ins=follows))
     return replace(document, characters=tuple(result), active=len(document.characters)), tuple(made)
 
@@ -241,6 +246,18 @@ def _carriers(document: Document, character_id: str) -> set[str]:
 
 def _where(document: Document, character: Character, time: float) -> Stance:
     return stance_of(world_of(document, time)[character.id])
+
+
+def _shows_renamed(character: Character, new_ids: Mapping[str, str]) -> Character:
+    """Channels that show other characters, which are called by other ids now; those that stay behind are waited for."""
+
+    def renamed(shows: tuple[ShowDrive, ...]) -> tuple[ShowDrive, ...]:
+        return tuple(replace(s, thing=FIGURE + new_ids.get(s.thing.removeprefix(FIGURE), "")) if s.thing.startswith(FIGURE) else s for s in shows)
+
+    if not any(s.thing.startswith(FIGURE) for s in character.rig_changes.own_shows):
+        return character
+    rig = character.rig if character.rig is None else replace(character.rig, shows=renamed(character.rig.shows))
+    return replace(character, rig=rig, rig_changes=replace(character.rig_changes, own_shows=renamed(character.rig_changes.own_shows)))
 
 
 def _moved(stance: Stance, aside: float) -> Stance:

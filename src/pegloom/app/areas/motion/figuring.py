@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from pegloom.app.actions.action import Action, Need
-from pegloom.app.actions.needs import WITH_CHARACTER
+from pegloom.app.actions.needs import CONTROL_PICKED, RIG, WITH_CHARACTER
+from pegloom.app.actions.posing import layer_in_hand, posed_over
 from pegloom.app.context import Context
 from pegloom.app.demos import DEMO, DEMOS
 from pegloom.app.state.hiding import HIDDEN_CONTROL, HIDDEN_PART
@@ -135,6 +136,23 @@ def carry(c: Context) -> None:
     )  # fmt: skip
 
 
+def follow(c: Context) -> None:
+    """From now on the picked control follows the chosen joint of another; it stays where it is."""
+    one, own, held = c.character, c.state.settings.of(FiguresSettings), c.state.selection.lead
+    if not own.carrier:
+        c.say("Choose whom it follows first, and which joint of theirs", error=True)
+        return
+    other, rig = edits.figure_of(c.state.document, own.carrier), one.require_rig()
+    clip, time = posed_over(c), c.state.snapped_time
+    told, at = (clip.id, time) if clip is not None else ("", 0.0)
+    layer = layer_in_hand(c) if told else ""
+    name = f"{rig.control(held).name} follows {other.name}"
+    c.try_edit(
+        name, lambda d: edits.follow_figure(d, held, other.id, own.joint, clip=told, time=at, layer=layer),
+        lambda _: c.say(f"{name}{f' from {time:.2f} s on' if told else ''}; nothing jumped. Let go ends it"),
+    )  # fmt: skip
+
+
 def set_down(c: Context) -> None:
     """From now on the figure in hand stands where it is."""
     one, time = c.character, c.state.common_time
@@ -186,6 +204,7 @@ ACTIONS = (
     Action("character.next", "Next character", "Edit", "Another of this document's characters in hand", next_character, needs=WITH_SEVERAL),
     Action("figures.place", "Place figures", "Motion", "Drag figures on the ground; Shift turns them", toggle_place, needs=WITH_SEVERAL, on=lambda s: s.tooling.tool == PLACE),
     Action("figures.carry", "Carry from now on", "Motion", "The chosen joint of another carries the figure in hand from this moment", carry, needs=WITH_SEVERAL),
+    Action("figures.follow", "Follow another figure", "Motion", "The picked control follows the chosen joint of another, from this moment on", follow, needs=(*WITH_SEVERAL, RIG, CONTROL_PICKED)),
     Action("figures.set_down", "Set down now", "Motion", "From this moment the figure in hand stands in the world, where it is", set_down, needs=WITH_CHARACTER),
     Action("figures.play", "Play all figures", "Motion", "Every figure plays its clip on the common time", play_all, needs=WITH_SEVERAL),
     *(_demo(name, title) for name, title in DEMOS.items()),

@@ -10,7 +10,7 @@ from pegloom.core.errors import EditError
 from pegloom.core.rig.changes import OWN, ChannelChange, references
 from pegloom.core.rig.channels import Channel, Quantity
 from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.outputs import CONTROL, PART, MorphDrive, ShowDrive, WidthDrive
+from pegloom.core.rig.outputs import CONTROL, FIGURE, PART, MorphDrive, ShowDrive, WidthDrive
 from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.document.edits.rig.changing import (
     control_id,
@@ -169,15 +169,31 @@ def drive_morph(document: Document, morph: str, control: str, channel: str, *, p
 
 
 def show_by(document: Document, thing: str, control: str, channel: str, *, when: int = 1) -> tuple[Document, str]:
-    """Let a channel say whether a part or a control is seen: where it is `when`, as a whole number. Gives the drive's id."""
+    """Let a channel say whether a part, a control or another character is seen: where it is `when`, as a whole number. Gives
+    the drive's id.
+
+    thing : id or name; `figure:` before that of a character.
+    """
     character, _, rig = rigged(document)
     ref = channel_ref(rig, control, channel)
+    if thing.startswith(FIGURE):
+        document, (made,) = fresh(document, SHOW)
+        changes = document.require_character().rig_changes
+        return with_changes(document, own_shows=(*changes.own_shows, ShowDrive(made, FIGURE + _other(document, thing.removeprefix(FIGURE)), ref, when))), made
     found = next((CONTROL + c.id for c in rig.controls if thing in (c.id, c.name, CONTROL + c.id)), "")
     if not found or thing.startswith(PART):
         found = PART + _part(character, thing.removeprefix(PART))
     document, (made,) = fresh(document, SHOW)
     changes = document.require_character().rig_changes
     return with_changes(document, own_shows=(*changes.own_shows, ShowDrive(made, found, ref, when))), made
+
+
+def _other(document: Document, told: str) -> str:
+    active = document.require_character()
+    found = next((c.id for c in document.characters if c is not active and told in (c.id, c.name)), "")
+    if not found:
+        raise EditError(f"there is no other character {told}{near(told, [c.name for c in document.characters if c is not active])}")
+    return found
 
 
 def add_width(document: Document, joint: str) -> tuple[Document, str]:

@@ -25,7 +25,7 @@ from pegloom.app.widgets.fields import choice, fill, filled_by_pick, line, narro
 from pegloom.core.rig.changes import ChannelChange
 from pegloom.core.rig.channels import Channel, Quantity
 from pegloom.core.rig.controls import ControlRig
-from pegloom.core.rig.outputs import CONTROL, PART
+from pegloom.core.rig.outputs import CONTROL, FIGURE, PART
 from pegloom.core.rig.refs import ChannelRef
 from pegloom.document import edits
 
@@ -112,7 +112,7 @@ class ChannelCard(Card):
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        return (one.rig if one is not None else None, one.parts if one is not None else (), self.subject_id(state), state.selection.ids)
+        return (one.rig if one is not None else None, one.parts if one is not None else (), tuple((c.id, c.name) for c in state.document.characters), self.subject_id(state), state.selection.ids)
 
     def show_state(self, state: State) -> None:
         one, lead = state.character, self.subject_id(state)
@@ -136,6 +136,7 @@ class ChannelCard(Card):
         self.morph.setCurrentIndex(max(self.morph.findData(told.morph), 0))
         things = [(p.name, p.id) for p in (one.parts if one is not None else ())]
         things += [(h.name, h.id) for h in (rig.handles if rig is not None else ())]
+        things += [(c.name, FIGURE + c.id) for c in state.document.characters if c is not one]
         fill(self.thing, [("pick one", ""), *things])
         self.thing.setCurrentIndex(max(self.thing.findData(told.shown_thing), 0))
         about = next((x for x in some if x.key == kept), None)
@@ -215,12 +216,14 @@ class ChannelCard(Card):
         clear(self.outputs)
         if rig is None or not lead:
             return
+        others = {c.id: c.name for c in self.c.state.document.characters}
         rows = [(m.id, f"{m.channel.key.replace('_', ' ')} moves {m.morph}") for m in rig.morphs if m.channel.owner == lead]
         for show in rig.shows:
             if show.channel.owner == lead:
                 name = parts.get(show.thing.removeprefix(PART), "") if show.thing.startswith(PART) else ""
                 if show.thing.startswith(CONTROL) and show.thing.removeprefix(CONTROL) in rig.index:
                     name = rig.control(show.thing.removeprefix(CONTROL)).name
+                name = name or others.get(show.thing.removeprefix(FIGURE), "")
                 rows.append((show.id, f"{name or show.thing} is seen while {show.channel.key.replace('_', ' ')} is {show.when}"))
         rows += [(w.id, "width and thickness") for w in rig.widths if w.across.owner == lead]
         for told, words in rows:

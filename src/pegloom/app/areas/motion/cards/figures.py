@@ -126,17 +126,18 @@ class FiguresCard(Card):
         for box, name, field in ((self.carrier, "figures.carrier", "carrier"), (self.joint, "figures.joint", "joint")):
             narrow(box)
             box.setObjectName(name)
-            box.setAccessibleName("Carried by" if field == "carrier" else "By its joint")
+            box.setAccessibleName("Of another figure" if field == "carrier" else "Its joint")
             box.activated.connect(partial(self._chosen, box, field))
         self.carry_row = QWidget()
         column = QVBoxLayout(self.carry_row)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
         whole, self.body = self.body, column
-        self.field("Carried by", self.carrier)
+        self.field("Of another", self.carrier)
         self.field("Its joint", self.joint)
         q = self.c.actions.qactions
-        self.row(action_button(q["figures.carry"], "From now on"), action_button(q["figures.set_down"], "Set down now"))
+        self.row(action_button(q["figures.carry"], "Carries this"), action_button(q["figures.set_down"], "Set down now"))
+        self.row(action_button(q["figures.follow"], "Picked control follows it"), action_button(q["hold.let_go"], "Let go"))
         self.body = whole
         self.body.addWidget(self.carry_row)
 
