@@ -58,7 +58,7 @@ def write_glb_together(
     whole = writers[0]
     whole.json["scenes"][0]["name"] = document.name
     progress(0.82, "putting them where they stand")
-    ways = _ways(document, shown, total)
+    ways = ways_of(document, shown, total)
     channels: list[Samples] = []
     for writer, top, (times, rows) in zip(writers, tops, ways, strict=True):
         node = whole.json["nodes"][top]
@@ -155,7 +155,7 @@ def _at(times: FloatArray, values: FloatArray, moments: FloatArray, step: bool, 
     return mixed / np.linalg.norm(mixed, axis=1, keepdims=True) if turns else mixed
 
 
-def _ways(document: Document, shown: list[Character], total: float) -> list[tuple[FloatArray, FloatArray]]:
+def ways_of(document: Document, shown: list[Character], total: float) -> list[tuple[FloatArray, FloatArray]]:
     """Where each shown figure stands: times (k,) seconds and rows (k, 10) of place, quaternion, scale; one row where it stays."""
     moved = [c for c in shown if len(c.figure.stands) > 1 or c.figure.stands[0].carrier]
     if not moved:

@@ -6,46 +6,66 @@ at rest, times in time codes.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from pegloom.core.arrays import FloatArray, frozen
 from pegloom.core.geometry.transforms import composed
-from pegloom.core.motion.clips import Clip
+from pegloom.core.motion.clips import Clip, MorphTrack
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.files.allowance import take
 from pegloom.files.bvh import MOST_FRAMES
 
+MOST_CLIPS = 1000
+"""Animations of one file."""
+
+
+class Shaped(NamedTuple):
+    """A part whose morph targets animations may move: its name, theirs, and what animations call them."""
+
+    part: str
+    names: tuple[str, ...]
+    tokens: tuple[str, ...]
+
 
 def read_clips(
-    stage: Any, skeletons: list[Any], joint_paths: Mapping[str, Mapping[str, int]], skeleton: Skeleton, unit: float, notes: list[str]
-) -> tuple[Clip, ...]:
-    """The clip of each animation a skeleton plays. joint_paths : of each read skeleton by its path, our joints' numbers."""
-    from pxr import UsdSkel
+    stage: Any, skeletons: list[Any], joint_paths: Mapping[str, Mapping[str, int]], skeleton: Skeleton, unit: float, notes: list[str], shaped: Sequence[Shaped] = (),
+) -> tuple[Clip, ...]:  # fmt: skip
+    """The clip of each animation a skeleton plays, and of those beside it that name its joints. joint_paths : of each read
+    skeleton by its path, our joints' numbers."""
+    from pxr import Usd, UsdSkel
 
     found: list[Clip] = []
+    seen: set[str] = set()
     for one in skeletons:
         order = joint_paths.get(str(one.GetPath()))
         if order is None:
             continue
         binding = UsdSkel.BindingAPI(one.GetPrim())
         source = binding.GetInheritedAnimationSource() if binding else None
-        animation = UsdSkel.Animation(source) if source else None
-        if not animation:
-            continue
-        clip = _clip(stage, one, animation, order, skeleton, unit, f"clip{len(found)}")
-        if clip is None:
-            notes.append(f"animation {animation.GetPrim().GetName()} holds no times or moves no joint, ignored")
-        else:
-            found.append(clip)
+        root = UsdSkel.Root.Find(one.GetPrim())
+        beside = [p for p in Usd.PrimRange(root.GetPrim()) if p.IsA(UsdSkel.Animation)] if root else []
+        # The one that is bound comes first; others wait beside it for somebody to bind them.
+        for prim in [*([source] if source else []), *beside]:
+            animation, path = UsdSkel.Animation(prim), str(prim.GetPath())
+            if not animation or path in seen or len(found) >= MOST_CLIPS:
+                continue
+            if prim != source and not set(animation.GetJointsAttr().Get() or []) <= set(order):
+                continue
+            seen.add(path)
+            clip = _clip(stage, one, animation, order, skeleton, unit, f"clip{len(found)}", shaped)
+            if clip is None:
+                notes.append(f"animation {prim.GetName()} holds no times or moves no joint, ignored")
+            else:
+                found.append(clip)
     return tuple(found)
 
 
-def _clip(stage: Any, skel: Any, animation: Any, order: Mapping[str, int], skeleton: Skeleton, unit: float, clip_id: str) -> Clip | None:
+def _clip(stage: Any, skel: Any, animation: Any, order: Mapping[str, int], skeleton: Skeleton, unit: float, clip_id: str, shaped: Sequence[Shaped]) -> Clip | None:
     from pxr import Usd, UsdGeom
 
     attributes = [animation.GetTranslationsAttr(), animation.GetRotationsAttr(), animation.GetScalesAttr()]
@@ -64,7 +84,7 @@ def _clip(stage: Any, skel: Any, animation: Any, order: Mapping[str, int], skele
         moves, turns, scales = (a.Get(Usd.TimeCode(code)) for a in attributes)
         if moves is None or turns is None or len(moves) != len(named) or len(turns) != len(named):
             return None
-        quaternions = np.array([[*q.GetImaginary(), q.GetReal()] for q in turns], dtype=np.float64)
+        quaternions = np.array(turns, dtype=np.float64)  # x y z w, as they lie there
         quaternions /= np.maximum(np.linalg.norm(quaternions, axis=1, keepdims=True), 1e-12)
         sizes = np.array(scales, dtype=np.float64) if scales is not None and len(scales) == len(named) else np.ones((len(named), 3))
         rows = composed(np.array(moves, dtype=np.float64), quaternions, sizes)
@@ -89,7 +109,32 @@ def _clip(stage: Any, skel: Any, animation: Any, order: Mapping[str, int], skele
         spans = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
         tracks[skeleton.joints[j].id] = tuple(Track(what, times, np.asarray(frozen(np.ascontiguousarray(rows[:, j, span])))) for what, span in spans)
     name = str(animation.GetPrim().GetDisplayName() or animation.GetPrim().GetName())
-    return Clip(clip_id, name, rate, max(float(times[-1]), 1e-3), tracks=joint_tracks(tracks))
+    return Clip(clip_id, name, rate, max(float(times[-1]), 1e-3), tracks=joint_tracks(tracks), morphs=_morphs(animation, shaped, codes[0], rate))
+
+
+def _morphs(animation: Any, shaped: Sequence[Shaped], first: float, rate: float) -> tuple[MorphTrack, ...]:
+    """What an animation does with morph targets, by part; times from the code `first` on."""
+    from pxr import Usd
+
+    attribute = animation.GetBlendShapeWeightsAttr()
+    named = [str(n) for n in animation.GetBlendShapesAttr().Get() or []]
+    codes = sorted(float(t) for t in attribute.GetTimeSamples())[:MOST_FRAMES]
+    if not named or not codes:
+        return ()
+    take(8 * len(codes) * len(named), f"{len(codes)} frames of morph weights")
+    rows = [attribute.Get(Usd.TimeCode(code)) for code in codes]
+    if any(row is None or len(row) != len(named) for row in rows):
+        return ()
+    values, times = np.array(rows, dtype=np.float64), np.asarray(frozen(np.maximum((np.array(codes) - first) / rate, 0.0)))
+    found = []
+    for one in shaped:
+        columns = [named.index(t) if t in named else -1 for t in one.tokens]
+        if max(columns) < 0:
+            continue
+        weights = np.stack([values[:, k] if k >= 0 else np.zeros(len(codes)) for k in columns], axis=1)
+        if np.isfinite(weights).all():
+            found.append(MorphTrack(one.part, one.names, times, np.asarray(frozen(np.ascontiguousarray(weights)))))
+    return tuple(found)
 
 
 def _rest(skel: Any, paths: list[str]) -> FloatArray:

@@ -29,7 +29,7 @@ from pegloom.files.names import Unique
 from pegloom.files.raw import read_beside, reason
 from pegloom.files.soundness import MOST_LEVELS, usable
 from pegloom.files.usd.layers import LEVELS, open_stage, told
-from pegloom.files.usd.motion import read_clips
+from pegloom.files.usd.motion import Shaped, read_clips
 
 
 def read_here(path: Path) -> Imported:
@@ -63,6 +63,8 @@ class _Reader:
         self.cache = UsdGeom.XformCache()
         self.skeleton: Skeleton | None = None
         self.joint_paths: dict[str, dict[str, int]] = {}
+        self.shapes: dict[str, tuple[str, ...]] = {}
+        """What animations call the morph targets of a mesh that were read, by its prim's path."""
 
     def read(self) -> Imported:
         from pxr import UsdGeom, UsdSkel
@@ -77,6 +79,7 @@ class _Reader:
             self._skeletons(skeletons)
         parts: list[Part] = []
         weights: dict[str, Weights] = {}
+        shaped: list[Shaped] = []
         names = Unique()
         for prim in prims:
             if not prim.IsA(UsdGeom.Mesh):
@@ -89,9 +92,11 @@ class _Reader:
             part, skin = self._mesh(prim, f"part{len(parts)}", name)
             if part is not None:
                 parts.append(part)
+                if part.morphs:
+                    shaped.append(Shaped(part.name, tuple(m.name for m in part.morphs), self.shapes[str(prim.GetPath())]))
                 if skin is not None:
                     weights[part.id] = skin
-        clips = read_clips(self.stage, skeletons, self.joint_paths, self.skeleton, self.unit, self.notes) if self.skeleton is not None else ()
+        clips = read_clips(self.stage, skeletons, self.joint_paths, self.skeleton, self.unit, self.notes, shaped) if self.skeleton is not None else ()
         if not parts and not clips:
             raise MeshFileError(self.path.name, "holds no surface", hint="export the mesh with its faces")
         for kind in ("Camera", "DistantLight", "SphereLight", "DomeLight", "Points", "BasisCurves", "PointInstancer"):
@@ -310,7 +315,7 @@ class _Reader:
         binding = UsdSkel.BindingAPI(prim)
         names = binding.GetBlendShapesAttr().Get() if binding else None
         targets = binding.GetBlendShapeTargetsRel().GetTargets() if binding and names else []
-        result = []
+        result, tokens = [], list[str]()
         for name, target in zip(names or [], targets, strict=False):
             shape = UsdSkel.BlendShape(self.stage.GetPrimAtPath(target))
             offsets = np.array(shape.GetOffsetsAttr().Get() or [], dtype=np.float64).reshape(-1, 3)
@@ -322,6 +327,8 @@ class _Reader:
             deltas = np.zeros((count, 3))
             deltas[index] = offsets @ matrix[:3, :3].T * self.unit
             result.append(Morph(shape.GetPrim().GetDisplayName() or str(name), frozen(deltas)))
+            tokens.append(str(name))
+        self.shapes[str(prim.GetPath())] = tuple(tokens)
         return tuple(result)
 
     def _skeletons(self, skeletons: list[Any]) -> None:

@@ -1,11 +1,12 @@
-"""USD written: parts with their normals, materials' basic values and pictures, skeleton and weights, morph targets.
+"""USD written: parts with their normals, materials' basic values and pictures, skeleton and weights, morph targets, motion.
 
 Names that USD cannot take as a prim's are kept beside it, as the name for display; joints' as `jointNames`.
 """
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -14,62 +15,109 @@ import numpy as np
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError, MeshFileError
 from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, Mesh
+from pegloom.core.geometry.transforms import composed
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights, packed
 from pegloom.document.model import Character, Document, Material, Part, Subdivision
-from pegloom.document.world import prefixes, world_of
+from pegloom.document.world import clip_of, prefixes, scene_length
+from pegloom.files.gltf_together import ways_of
 from pegloom.files.names import Unique
 from pegloom.files.neighbours import Neighbours
 from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import outgoing
 from pegloom.files.scratch import scratch
 from pegloom.files.usd.layers import LEVELS, told
+from pegloom.files.usd.motion_write import Motion, held_motion, motion_of, on_one_time, shape_tokens, write_motion
 
 ALONE, WORLD = "/character", "/world"
 """The prim over all of a file: a character's, or that of the world several stand in."""
 
 
 def write_usd(path: Path, character: Character) -> list[str]:
-    """Write a character at rest. Returns notes on what was left out.
+    """Write a character at rest, with its clips; the first one is bound to its skeleton. Returns notes on what was left out.
 
     Raises MeshFileError where the place cannot be written; what was there stays then.
     """
-    return _write(path, [(character, ALONE, "", np.eye(4))], ALONE)
+    return _write(path, [_One(character, ALONE, "", np.eye(4), _motions(character))], ALONE)
 
 
 def write_usd_together(path: Path, document: Document) -> list[str]:
-    """Write all shown characters of a document at rest, each under a prim of its own where it stands at first, each with its
-    prefix before every name. Returns notes and raises as `write_usd`."""
-    before, worlds, tokens = prefixes(document), world_of(document, 0.0), Unique("_")
+    """Write all shown characters of a document, each under a prim of its own where it stands, each with its prefix before every
+    name, and all of them playing on the common time. Returns notes and raises as `write_usd`."""
+    before, tokens, total = prefixes(document), Unique("_"), scene_length(document)
     shown = [c for c in document.characters if c.figure.shown and (c.included or c.bare)]
     if not shown:
         raise EditError("no character is shown; tick one in Figures, in Motion")
-    return _write(path, [(c, f"{WORLD}/{tokens(_token(before[c.id].rstrip('_')))}", before[c.id], worlds[c.id]) for c in shown], WORLD)
+    some = []
+    for character, (times, rows) in zip(shown, ways_of(document, shown, total), strict=True):
+        found = _motions(character)
+        clip = clip_of(character)
+        plays = next((m for c, m in found.motions if clip is not None and c == clip.id), None) or held_motion(character)
+        if plays is not None:
+            found.motions.insert(0, ("", on_one_time(character, plays, total)))
+        base = f"{WORLD}/{tokens(_token(before[character.id].rstrip('_')))}"
+        some.append(_One(character, base, before[character.id], composed(rows[:, :3], rows[:, 3:7], rows[:, 7:]), found, times))
+    return _write(path, some, WORLD)
 
 
-def _write(path: Path, some: list[tuple[Character, str, str, FloatArray]], top: str) -> list[str]:
-    """Characters, each with its prim's path, its prefix and where it stands (4, 4)."""
+@dataclass(eq=False)
+class _Motions:
+    """What a character does: id of the clip and its motion; the first one is bound."""
+
+    motions: list[tuple[str, Motion]]
+    notes: list[str]
+
+
+@dataclass(frozen=True, eq=False)
+class _One:
+    """A character on its way into a file: its prim's path, its prefix, where it stands (4, 4) or (k, 4, 4) at times (k,)."""
+
+    character: Character
+    base: str
+    prefix: str
+    placed: FloatArray
+    found: _Motions
+    times: FloatArray = field(default_factory=lambda: np.zeros(1))
+
+
+def _motions(character: Character) -> _Motions:
+    notes: list[str] = []
+    made = [(clip.id, motion) for clip in character.clips if (motion := motion_of(character, clip, notes)) is not None]
+    return _Motions(made, notes)
+
+
+def _write(path: Path, some: list[_One], top: str) -> list[str]:
     from pxr import Gf, Tf, Usd, UsdGeom, UsdSkel
 
     notes: list[str] = []
+    moving = [motion for one in some for _, motion in one.found.motions[:1]]
+    codes = max((motion.rate for _, motion in (m for one in some for m in one.found.motions)), default=30.0)
     suffix = ".usda" if path.suffix.lower() == ".usda" else ".usdc"
     stage = Usd.Stage.CreateInMemory(f"character{suffix}")
     UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
     UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    if moving or any(len(one.times) > 1 for one in some):
+        stage.SetTimeCodesPerSecond(codes)
+        stage.SetFramesPerSecond(codes)
+        stage.SetStartTimeCode(0.0)
+        stage.SetEndTimeCode(codes * max([motion.length for motion in moving] + [float(one.times[-1]) for one in some]))
     if top == WORLD:
         stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, WORLD).GetPrim())
     with outgoing() as out, scratch() as folder:
         beside_it = Neighbours(out, path.parent)
-        for character, base, prefix, placed in some:
+        for one in some:
+            character, base = one.character, one.base
             root = UsdSkel.Root.Define(stage, base)
             if top == ALONE:
                 stage.SetDefaultPrim(root.GetPrim())
             else:
-                root.AddTransformOp().Set(Gf.Matrix4d(*placed.T.ravel().tolist()))
-            notes += [*not_exported(character), *_plainer_looks(character)]
-            _write_character(stage, base, character, prefix, beside_it)
-            if character.clips:
-                notes.append(f"clips are not written to USD yet: {len(character.clips)}")
+                places = one.placed.reshape(-1, 4, 4)
+                place = root.AddTransformOp()
+                place.Set(Gf.Matrix4d(*places[0].T.ravel().tolist()))
+                for time, matrix in zip(one.times.tolist(), places, strict=True) if len(places) > 1 else ():
+                    place.Set(Gf.Matrix4d(*matrix.T.ravel().tolist()), time * codes)
+            notes += [*not_exported(character), *_plainer_looks(character), *one.found.notes]
+            _write_character(stage, one, beside_it, codes)
         result = folder / f"character{suffix}"
         try:
             stage.GetRootLayer().Export(str(result))
@@ -81,16 +129,25 @@ def _write(path: Path, some: list[tuple[Character, str, str, FloatArray]], top: 
     return [*notes, *beside_it.notes]
 
 
-def _write_character(stage: Any, base: str, character: Character, prefix: str, beside_it: Neighbours) -> None:
-    """A character under its prim: materials, skeleton, and geometry apart from it."""
-    from pxr import UsdGeom
+def _write_character(stage: Any, one: _One, beside_it: Neighbours, codes: float) -> None:
+    """A character under its prim: materials, skeleton, motion, and geometry apart from them. codes : time codes a second."""
+    from pxr import UsdGeom, UsdSkel
 
+    character, base, prefix = one.character, one.base, one.prefix
     used = {int(s) for part in character.included for s in part.mesh.materials}
     shown = [m for slot, m in enumerate(character.materials) if slot in used]
     wanted = {name for m in shown for name in (m.base_image, m.normal_image) if name}
     pictures = {i.name: beside_it.picture(i) for i in character.images if i.name in wanted}
+    motions = [motion for _, motion in one.found.motions]
+    shapes = shape_tokens([(p.id, tuple(zip((m.name for m in p.morphs), _shape_tokens(p), strict=True))) for p in character.included], motions)
     if character.skeleton is not None and character.skeleton.joints:
-        _write_skeleton(stage, f"{base}/skeleton", character.skeleton, prefix)
+        joints = _write_skeleton(stage, f"{base}/skeleton", character.skeleton, prefix)
+        unique = Unique("_")
+        made = [write_motion(stage, f"{base}/motion/{unique(_token(prefix + m.name))}", replace(m, name=prefix + m.name), joints, shapes, codes) for m in motions]
+        if made:
+            UsdGeom.Scope.Define(stage, f"{base}/motion")
+            binding = UsdSkel.BindingAPI.Apply(stage.GetPrimAtPath(f"{base}/skeleton"))
+            binding.CreateAnimationSourceRel().SetTargets([made[0].GetPath()])
     tokens = Unique("_")
     materials = {
         slot: _write_material(stage, f"{base}/materials/{tokens(_token(prefix + material.name))}", replace(material, name=prefix + material.name), pictures)
@@ -101,7 +158,7 @@ def _write_character(stage: Any, base: str, character: Character, prefix: str, b
     UsdGeom.Scope.Define(stage, f"{base}/geometry")
     for part in character.included:
         named = replace(part, name=prefix + part.name) if prefix else part
-        prim = _write_part(stage, f"{base}/geometry/{tokens(_token(named.name))}", named, materials)
+        prim = _write_part(stage, f"{base}/geometry/{tokens(_token(named.name))}", named, materials, shapes)
         weights = character.skin.weights.get(part.id) if character.skin else None
         if weights is not None and character.skeleton is not None:
             _write_weights(prim, weights, character.skeleton, f"{base}/skeleton")
@@ -127,7 +184,8 @@ def _named(prim: Any, name: str) -> None:
         prim.SetDisplayName(name)
 
 
-def _write_skeleton(stage: Any, path: str, skeleton: Skeleton, prefix: str) -> None:
+def _write_skeleton(stage: Any, path: str, skeleton: Skeleton, prefix: str) -> list[str]:
+    """The skeleton; returns its joints as it names them."""
     from pxr import Gf, UsdSkel, Vt
 
     tokens, full = Unique("_"), dict[str, str]()
@@ -139,6 +197,7 @@ def _write_skeleton(stage: Any, path: str, skeleton: Skeleton, prefix: str) -> N
     result.CreateJointNamesAttr(Vt.TokenArray([prefix + j.name for j in skeleton.joints]))
     result.CreateBindTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.world]))
     result.CreateRestTransformsAttr(Vt.Matrix4dArray([Gf.Matrix4d(*m.T.ravel().tolist()) for m in skeleton.local]))
+    return [full[j.id] for j in skeleton.joints]
 
 
 def _write_material(stage: Any, base: str, material: Material, pictures: dict[str, str]) -> Any:
@@ -185,7 +244,16 @@ def _write_material(stage: Any, base: str, material: Material, pictures: dict[st
     return result
 
 
-def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any]) -> Any:
+def _shape_tokens(part: Part) -> list[str]:
+    """What a part's blend shapes are called among its prims, beside its subsets."""
+    tokens = Unique("_")
+    for slot in np.unique(part.mesh.materials).tolist():
+        tokens(f"slot{slot}")
+    return [tokens(_token(m.name)) for m in part.morphs]
+
+
+def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any], shapes: Mapping[tuple[str, str], str]) -> Any:
+    """A part under its path. shapes : what animations call its blend shapes, see `shape_tokens`."""
     from pxr import Sdf, UsdGeom, UsdShade, UsdSkel, Vt
 
     mesh = part.mesh
@@ -222,16 +290,14 @@ def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any
             target = subset.GetPrim()
         UsdShade.MaterialBindingAPI.Apply(target).Bind(materials[slot])
     if part.morphs:
-        tokens = Unique("_")
-        for slot in slots.tolist():
-            tokens(f"slot{slot}")
-        own = [tokens(_token(m.name)) for m in part.morphs]
+        own = _shape_tokens(part)
         binding = UsdSkel.BindingAPI.Apply(prim.GetPrim())
-        binding.CreateBlendShapesAttr(Vt.TokenArray(own))
+        binding.CreateBlendShapesAttr(Vt.TokenArray([shapes[part.id, m.name] for m in part.morphs]))
         targets = binding.CreateBlendShapeTargetsRel()
         for morph, token in zip(part.morphs, own, strict=True):
             shape = UsdSkel.BlendShape.Define(stage, f"{prim_path}/{token}")
-            _named(shape.GetPrim(), morph.name)
+            if morph.name != token or shapes[part.id, morph.name] != morph.name:
+                shape.GetPrim().SetDisplayName(morph.name)
             shape.CreateOffsetsAttr(Vt.Vec3fArray.FromNumpy(morph.deltas.astype(np.float32)))
             targets.AddTarget(shape.GetPath())
     return prim
