@@ -16,7 +16,7 @@ from pegloom.document.world import played, seen_in
 from pegloom.files.opening import open_any
 from pegloom.files.shelf import Shelf
 from pegloom.files.usd import write_usd
-from pegloom.files.writing import write_together
+from pegloom.files.writing import write_any, write_together
 from tests.support.figures import rigged_capsules, shipped, wick
 
 
@@ -170,3 +170,24 @@ def test_an_animation_that_names_other_joints_is_left_alone(written, tmp_path):
     back = open_any(tmp_path / "a.usda").require_character()
     assert [c.name for c in back.clips] == [c.name for c in wick().character.clips]
     assert any("broken" in note for note in back.import_notes)
+
+
+def test_a_package_holds_its_pictures_and_motion(tmp_path):
+    import zipfile
+
+    from pxr import Usd, UsdShade, UsdValidation
+
+    write_any(tmp_path / "wick.usdz", wick())
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["wick.usdz"], "nothing beside it"
+    with zipfile.ZipFile(tmp_path / "wick.usdz") as package:
+        infos = package.infolist()
+        assert infos[0].filename.endswith(".usdc") and len(infos) == 1 + len(wick().character.images)
+        assert all(one.compress_type == zipfile.ZIP_STORED for one in infos)
+        assert {package.read(one) for one in infos[1:]} == {i.data for i in wick().character.images}
+    stage = Usd.Stage.Open(str(tmp_path / "wick.usdz"))
+    pictures = [p for p in stage.Traverse() if p.IsA(UsdShade.Shader) and UsdShade.Shader(p).GetInput("file")]
+    assert pictures and all(UsdShade.Shader(p).GetInput("file").Get().resolvedPath for p in pictures)
+    checks = UsdValidation.ValidationRegistry().GetOrLoadAllValidators()
+    assert [e.GetErrorAsString() for e in UsdValidation.ValidationContext(checks).Validate(stage)] == []
+    back = open_any(tmp_path / "wick.usdz").require_character()
+    assert [c.name for c in back.clips] == [c.name for c in wick().character.clips] and len(back.images) == len(wick().character.images)

@@ -22,12 +22,12 @@ from pegloom.files.project import SUFFIX, save_project
 from pegloom.files.stl import write_stl
 from pegloom.files.usd import write_usd, write_usd_together
 
-WRITABLE = (".glb", ".obj", ".ply", ".stl", ".usda", ".usdc", ".usd", SUFFIX)
+WRITABLE = (".glb", ".obj", ".ply", ".stl", ".usda", ".usdc", ".usd", ".usdz", SUFFIX)
 
 
 def write_rig(path: Path, document: Document) -> list[str]:
     """`write_any` for formats that hold a rig. Raises MeshFileError for the others."""
-    if path.suffix.lower() not in (SUFFIX, ".glb", ".usda", ".usdc", ".usd"):
+    if path.suffix.lower() not in (SUFFIX, ".glb", ".usda", ".usdc", ".usd", ".usdz"):
         raise MeshFileError(path.name, "this ending cannot hold a rig", hint="use .glb, .usda or .pegloom")
     return write_any(path, document)
 
@@ -40,7 +40,7 @@ def write_together(path: Path, document: Document, *, joints: HandedJoints = Han
     kind, document = path.suffix.lower(), refreshed(document)
     if kind == ".glb":
         return write_glb_together(path, document, joints=joints, progress=progress)
-    if kind in (".usda", ".usdc", ".usd"):
+    if kind in (".usda", ".usdc", ".usd", ".usdz"):
         return write_usd_together(path, document)
     if kind in (".obj", ".ply", ".stl"):
         return write_any(path, _as_one(document))
@@ -99,7 +99,7 @@ def write_any(path: Path, document: Document, *, joints: HandedJoints = HandedJo
         write_ply(path, joined([m for _, m in parts]))
     elif kind == ".stl":
         write_stl(path, [m for _, m in parts])
-    elif kind in (".usda", ".usdc", ".usd"):
+    elif kind in (".usda", ".usdc", ".usd", ".usdz"):
         return write_usd(path, character)
     else:
         raise MeshFileError(path.name, "this ending cannot be written", hint=f"use {', '.join(WRITABLE)}")

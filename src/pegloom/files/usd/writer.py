@@ -18,10 +18,10 @@ from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, Mesh
 from pegloom.core.geometry.transforms import composed
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights, packed
-from pegloom.document.model import Character, Document, Material, Part, Subdivision
+from pegloom.document.model import Character, Document, Image, Material, Part, Subdivision
 from pegloom.document.world import clip_of, prefixes, scene_length
 from pegloom.files.gltf_together import ways_of
-from pegloom.files.names import Unique
+from pegloom.files.names import Unique, picture_name
 from pegloom.files.neighbours import Neighbours
 from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import outgoing
@@ -29,6 +29,7 @@ from pegloom.files.scratch import scratch
 from pegloom.files.usd.layers import LEVELS, told
 from pegloom.files.usd.motion_write import Motion, held_motion, motion_of, on_one_time, shape_tokens, write_motion
 
+PACKAGE = ".usdz"
 ALONE, WORLD = "/character", "/world"
 """The prim over all of a file: a character's, or that of the world several stand in."""
 
@@ -104,7 +105,7 @@ def _write(path: Path, some: list[_One], top: str) -> list[str]:
     if top == WORLD:
         stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, WORLD).GetPrim())
     with outgoing() as out, scratch() as folder:
-        beside_it = Neighbours(out, path.parent)
+        beside_it = Inside() if path.suffix.lower() == PACKAGE else Neighbours(out, path.parent)
         for one in some:
             character, base = one.character, one.base
             root = UsdSkel.Root.Define(stage, base)
@@ -125,11 +126,44 @@ def _write(path: Path, some: list[_One], top: str) -> list[str]:
             raise MeshFileError(
                 path.name, f"cannot be written ({told(error)})", hint="make room in the folder for temporary files"
             ) from error
-        out.put(path, result.read_bytes())
+        out.put(path, result.read_bytes() if isinstance(beside_it, Neighbours) else _packed(folder, result, beside_it))
     return [*notes, *beside_it.notes]
 
 
-def _write_character(stage: Any, one: _One, beside_it: Neighbours, codes: float) -> None:
+class Inside:
+    """Pictures that go into the package itself, in place of beside the file."""
+
+    def __init__(self) -> None:
+        self.held: dict[str, bytes] = {}
+        self.notes: list[str] = []
+
+    def picture(self, image: Image) -> str:
+        """The name a picture has in the package; one with the very same bytes is used again."""
+        wanted = picture_name(image.name, image.kind)
+        stem, dot, kind = wanted.rpartition(".")
+        name, number = wanted, 1
+        while self.held.setdefault(name, image.data) != image.data:
+            number += 1
+            name = f"{stem}_{number}{dot}{kind}"
+        return name
+
+
+def _packed(folder: Path, layer: Path, inside: Inside) -> bytes:
+    """A package's bytes: the layer first, then its pictures, stored and aligned as the standard says (usdz, section "Zip layout")."""
+    from pxr import Sdf
+
+    package = folder / f"package{PACKAGE}"
+    writer = Sdf.ZipFileWriter.CreateNew(str(package))
+    writer.AddFile(str(layer), layer.name)
+    for name, data in inside.held.items():
+        picture = folder / name
+        picture.write_bytes(data)
+        writer.AddFile(str(picture), name)
+    writer.Save()
+    return package.read_bytes()
+
+
+def _write_character(stage: Any, one: _One, beside_it: Neighbours | Inside, codes: float) -> None:
     """A character under its prim: materials, skeleton, motion, and geometry apart from them. codes : time codes a second."""
     from pxr import UsdGeom, UsdSkel
 
