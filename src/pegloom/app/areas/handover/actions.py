@@ -7,24 +7,39 @@ from typing import Any
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import WITH_CHARACTER, WITH_SKIN
-from pegloom.app.areas.handover.settings import ExportSettings
+from pegloom.app.areas.handover.settings import ExportSettings, FileKind
 from pegloom.app.context import Context
 from pegloom.core.jobs import Progress
 from pegloom.document import edits
 from pegloom.document.model import Document
+from pegloom.files.bvh_write import write_bvh
 from pegloom.files.gltf_together import write_glb_together
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.proof import prove_glb
+from pegloom.files.writing import write_any, write_together
 
 
 def export(c: Context) -> None:
-    path = c.ask.save_file("Export GLB", f"{c.character.name}.glb", "*.glb")
+    """Ask where to, and write what the card says."""
+    how = c.state.settings.of(ExportSettings)
+    kind, clip = how.kind, c.state.clip
+    if kind is FileKind.BVH and clip is None:
+        c.say("Pick the clip that is written on the strip first", error=True)
+        return
+    path = c.ask.save_file(f"Export {kind.ending.removeprefix('.').upper()}", f"{c.character.name}{kind.ending}", f"*{kind.ending}")
     if not path:
         return
-    chosen = Path(path) if path.endswith(".glb") else Path(path + ".glb")
-    how = c.state.settings.of(ExportSettings)
+    chosen = Path(path) if path.lower().endswith(kind.ending) else Path(path + kind.ending)
 
     def work(document: Document, progress: Progress) -> list[str]:
+        if kind is FileKind.BVH and clip is not None:
+            progress(0.3, "writing motion")
+            return write_bvh(chosen, document.require_character(), clip)
+        if kind is not FileKind.GLB:
+            several = how.together and len(document.characters) > 1
+            document, left = edits.delivered_together(document, how.rest) if several else (edits.delivered(document, how.rest), [])
+            progress(0.3, f"writing {chosen.name}")
+            return [*left, *(write_together(chosen, document) if several else write_any(chosen, document))]
         if how.together and len(document.characters) > 1:
             document, left = edits.delivered_together(document, how.rest)
             return [*left, *write_glb_together(chosen, document, names=how.names, joints=how.joints, progress=progress)]
@@ -57,6 +72,6 @@ def prove(c: Context) -> None:
 
 
 ACTIONS = (
-    Action("file.export", "Export GLB", "File", "Character, weights, textures and clips as GLB", export, key="Ctrl+E", needs=WITH_CHARACTER),
+    Action("file.export", "Export", "File", "Character, weights, textures and clips as GLB or USD; the mesh, or motion alone", export, key="Ctrl+E", needs=WITH_CHARACTER),
     Action("handover.prove", "Measure the export", "File", "Open the exported file again and measure it", prove, needs=WITH_SKIN),
 )  # fmt: skip
