@@ -91,12 +91,15 @@ QPushButton[role="doubts"]:hover {{ color: {text}; }}
 QPushButton[role="search"] {{ background: {window}; border-radius: 12px; text-align: left; padding: 3px 14px; color: {soft}; }}
 QLineEdit, QDoubleSpinBox, QSpinBox, QComboBox {{ background: {window}; border: 1px solid {line}; border-radius: 5px; padding: 3px 6px; min-height: 18px; selection-background-color: {woad}; }}
 QLineEdit:focus, QDoubleSpinBox:focus, QSpinBox:focus, QComboBox:focus {{ border-color: {woad}; }}
+QLineEdit:disabled, QDoubleSpinBox:disabled, QSpinBox:disabled, QComboBox:disabled {{ background: {card}; color: {faint}; }}
 QComboBox::drop-down {{ border: none; width: 18px; }}
 QComboBox QAbstractItemView {{ background: {card}; border: 1px solid {line}; selection-background-color: {woad_deep}; }}
 QDoubleSpinBox::up-button, QSpinBox::up-button, QDoubleSpinBox::down-button, QSpinBox::down-button {{ width: 0; }}
 QCheckBox {{ spacing: 7px; background: transparent; }}
 QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {faint}; border-radius: 4px; background: {window}; }}
 QCheckBox::indicator:checked {{ background: {woad}; border-color: {woad}; }}
+QCheckBox:disabled {{ color: {faint}; }}
+QCheckBox::indicator:disabled {{ background: {card}; border-color: {line}; }}
 QListView::indicator {{ width: 12px; height: 12px; border: 1px solid {faint}; border-radius: 3px; background: {window}; }}
 QListView::indicator:checked {{ background: {woad}; border-color: {woad}; }}
 QCheckBox:focus {{ color: {woad}; }}

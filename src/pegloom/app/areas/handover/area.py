@@ -17,6 +17,6 @@ AREA = AreaSpec(
     Area.HANDOVER, "Handover", "deliver it",
     steps=(Step("file.export", lambda s: s.character is not None, lambda s: "export it"),),
     actions=(*ACTIONS, *filming.ACTIONS), settings=(ExportSettings, filming.FilmSettings), cards=CARDS, lanes=(quality_lane(),), tools=(PickTool(parts=True),), marks=(bare_body, performers),
-    picks=("part",), hint=lambda state: "Export writes a GLB; the proof opens it again and measures",
+    picks=("part",), hint=lambda state: "Export writes the file; the proof opens one again and measures it",
     fullness=lambda character: 0.5 if character.skin else 0.0, enter=lambda state: {"lens": Lens.NONE}, boards=False,
 )  # fmt: skip
