@@ -485,7 +485,7 @@ def patterns(as_json: Json = False) -> None:
 @_plain_errors
 def convert(
     source: Annotated[Path, typer.Argument(metavar="IN", help="Any mesh or project this program reads.")],
-    output: Annotated[Path, typer.Argument(metavar="OUT", help=".glb, .obj, .ply, .stl, .usda, .usdc or .pegloom")],
+    output: Annotated[Path, typer.Argument(metavar="OUT", help=".glb, .obj, .ply, .stl, .usda, .usdc, .usdz or .pegloom")],
     stand_up: Annotated[bool, typer.Option("--stand-up", help="Stand the mesh up first.")] = False,
     clean: Annotated[bool, typer.Option("--clean", help="Keep only the mesh: no skeleton, weights, clips.")] = False,
     together: Together = False,
