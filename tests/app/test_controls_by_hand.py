@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox
+from PyQt6.QtWidgets import QComboBox, QWidget
 
 from pegloom.app.areas.controls.settings import HoldSettings, Ik, IkSettings, Work, WorkSettings
 from pegloom.app.state.state import Area, Tool
@@ -46,6 +46,12 @@ def build(hand):
 def choose(box: QComboBox, data) -> None:
     box.setCurrentIndex(box.findData(data))
     box.activated.emit(box.currentIndex())
+
+
+def shown(hand, name):
+    """A pane, made when it is first wanted."""
+    hand.until(lambda: (found := hand.window.findChild(QWidget, name)) is not None and found.isVisible())
+    return hand.window.findChild(QWidget, name)
 
 
 def held(hand):
@@ -257,3 +263,82 @@ def test_a_goal_that_is_not_met_says_by_how_much(controls):
     hand.until(lambda: "missed by" in hand.value("tag.state").text())
     session.commit("pose", edits.set_pose(session.history.present, Pose({("arm.l.goal", "blend"): 1.0, ("arm.l.goal", "move_y"): 0.02})))
     hand.until(lambda: hand.value("tag.state").text() == "in use")
+
+
+def test_a_constraint_has_a_pane_that_stays_on_it_and_shows_each_change_at_once(controls):
+    hand, session = controls, controls.session
+    build(hand)
+    session.select("control", "arm.r.goal")
+    session.select("control", "arm.l.goal", add=True)
+    hand.c.actions.run("controls.constrain")
+    pane = shown(hand, "hold")
+    hand.until(lambda: hand.value("hold.title").text() == "l_hand_goal follows")
+    made = held(hand)[0]
+    # It stays on its constraint while other things are picked.
+    session.select("control", "spine.head")
+    hand.until(lambda: hand.value("hold.title").text() == "l_hand_goal follows")
+    # A field is filled by a pick in the view.
+    hand.click("hold.more.pick")
+    hand.bot.mouseClick(hand.stage, Qt.MouseButton.LeftButton, pos=hand.at("control", "body"))
+    hand.until(lambda: hand.value("hold.more").currentData() == "body")
+    hand.click("hold.add")
+    hand.until(lambda: [t.node.id for t in held(hand)[0].targets] == ["arm.r.goal", "body"])
+    # Dragging a share shows it before it is let go, and one undo takes it back.
+    pose = Pose({("body", "move_y"): -0.1})
+    session.commit("pose", edits.set_pose(session.history.present, pose))
+    hand.until(lambda: hand.value("hold.share.2") is not None)
+    index = session.character.rig.index["arm.l.goal"]
+    before, steps = hand.c.frames.frame().controls[index].copy(), len(session.history.steps)
+    slider = hand.value("hold.share.2")
+    slider.setSliderDown(True)
+    slider.setValue(1000)
+    hand.until(lambda: np.abs(hand.c.frames.frame().controls[index] - before).max() > 0.01)
+    assert len(session.history.steps) == steps, "not a step yet"
+    slider.setSliderDown(False)
+    hand.until(lambda: len(session.history.steps) == steps + 1)
+    share = held(hand)[0].targets[1].weight
+    assert session.character.rig.value(Pose(), share) == 1.0
+    choose(hand.value("hold.follow"), Follow.POSITION)
+    hand.until(lambda: held(hand)[0].follow is Follow.POSITION)
+    hand.click("hold.axis.x")
+    hand.until(lambda: held(hand)[0].axes == "yz")
+    hand.click("hold.less.1")
+    hand.until(lambda: [t.node.id for t in held(hand)[0].targets] == ["body"])
+    # It opens from where its thing is picked, too.
+    hand.click("hold.close")
+    hand.until(lambda: not pane.isVisible())
+    session.select("control", "arm.l.goal")
+    hand.until(hand.window.frame_.tag.isVisible)
+    hand.click("button.controls.edit_hold")
+    hand.until(lambda: pane.isVisible())
+    hand.click("hold.drop")
+    hand.until(lambda: not held(hand) and not pane.isVisible())
+    assert made.id not in {c.id for c in session.character.rig.constraints}
+
+
+def test_ik_has_a_pane_with_what_it_rests_at_and_its_joints_limits(controls):
+    hand, session = controls, controls.session
+    build(hand)
+    session.select("control", "hand.l.index.1")
+    session.select("control", "hand.l.index.3", add=True)
+    hand.c.actions.run("controls.add_ik")
+    pane = shown(hand, "ik")
+    hand.until(lambda: "l_index" in hand.value("ik.title").text().lower())
+    solver = session.character.rig.solvers[-1]
+    assert hand.value("ik.met").text() == "its goals are met"
+    box = hand.value("ik.joint")
+    box.setCurrentIndex(box.findData("hand.l.index.2"))
+    hand.until(lambda: hand.value("ik.joint").currentData() == "hand.l.index.2")
+    hand.value("ik.limit.high.x").setValue(30)
+    hand.until(lambda: "hand.l.index.2" in session.character.rig.limit_of)
+    slider = hand.value("ik.rest.2")
+    slider.setValue(1000)
+    hand.until(lambda: session.character.rig.value(Pose(), solver.stretch) == 1.0)
+    hand.click("ik.use")
+    hand.until(lambda: session.character.rig.value(session.character.pose, solver.amount) == 0.0)
+    # Opened for a built limb from its goal; the other pane makes way.
+    session.select("control", "leg.l.goal")
+    hand.c.actions.run("controls.edit_ik")
+    hand.until(lambda: hand.value("ik.title").text() == "Left leg" and not hand.value("ik.limit.high.x").isVisible())
+    hand.c.actions.run("controls.edit_hold")
+    hand.until(lambda: hand.value("hold").isVisible() and not pane.isVisible())

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 
 from PyQt6.QtCore import QPoint, QRect, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QMouseEvent, QResizeEvent
@@ -105,7 +105,7 @@ class Tag(Panel):
         self.buttons = QHBoxLayout()
         inner.addLayout(self.buttons)
         column.addWidget(self.content)
-        self.built_for: tuple[str, str] = ("", "")
+        self.built_for: tuple[Hashable, ...] = ()
         self.hide()
 
     def _toggle(self) -> None:
@@ -150,13 +150,14 @@ class Tag(Panel):
             seen = not any(tag.holds is not None and tag.subject == selection for tag in self.others())
         if not seen or form is None:
             self.hide()
-            self.built_for = ("", "")
+            self.built_for = ()
             return
-        if self.built_for != (selection.kind, selection.lead):
+        wanted = (selection.kind, selection.lead, form.made_of(self.c, selection.lead))
+        if self.built_for != wanted:
             self._empty()
             self.form_of = form(self, self.c, selection.lead)
             self.form_of.build()
-            self.built_for = (selection.kind, selection.lead)
+            self.built_for = wanted
         if self.folded_by_hand is None and self.holds is None:
             chosen = state.settings.of(PickSettings)
             self._fold(chosen.open and not chosen.apart and any(pane.id == "pick" for pane in self.c.area.panes))

@@ -61,13 +61,15 @@ class ControlChange:
 
 @dataclass(frozen=True, slots=True)
 class ChannelChange:
-    """A change of a built channel; what is None stays as built. limits : low and high, None for no limit there."""
+    """A change of a built channel; what is None stays as built. limits : low and high, None for no limit there. rest : its value
+    where nothing is posed."""
 
     title: str | None = None
     limits: tuple[float | None, float | None] | None = None
     soft: float | None = None
     locked: bool | None = None
     shown: bool | None = None
+    rest: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -224,7 +226,7 @@ def _put_in(built: tuple[Any, ...], own: list[Any]) -> tuple[Any, ...]:
 
 
 def _changed_own(control: Control, changes: RigChanges) -> Control:
-    return _changed(control, changes.controls.get(control.id), {})
+    return _changed(control, changes.controls.get(control.id), {key: c for (owner, key), c in changes.channels.items() if owner == control.id})
 
 
 def _is_there(node: NodeRef, controls: Container[str], joints: Mapping[str, FloatArray]) -> bool:
@@ -377,6 +379,7 @@ def _changed_channel(channel: Channel, change: ChannelChange) -> Channel:
         soft=channel.soft if change.soft is None else change.soft,
         locked=channel.locked if change.locked is None else change.locked,
         shown=channel.shown if change.shown is None else change.shown,
+        rest=channel.rest if change.rest is None else change.rest,
     )  # fmt: skip
 
 

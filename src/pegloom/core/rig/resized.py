@@ -28,11 +28,11 @@ def resized(changes: RigChanges, rig: ControlRig | None, scale: float, place: Pl
     def limits(ref: tuple[str, str], change: ChannelChange) -> ChannelChange:
         if ref not in lengths:
             return change
-        soft = None if change.soft is None else change.soft * scale
+        soft, rest = (None if v is None else v * scale for v in (change.soft, change.rest))
         if change.limits is None:
-            return replace(change, soft=soft)
+            return replace(change, soft=soft, rest=rest)
         low, high = (None if v is None else v * scale for v in change.limits)
-        return replace(change, soft=soft, limits=(low, high))
+        return replace(change, soft=soft, rest=rest, limits=(low, high))
 
     return replace(
         changes, own_controls=tuple(_control(o, scale, place) for o in changes.own_controls),

@@ -174,8 +174,9 @@ def change_channel(document: Document, control_id: str, key: str, change: Channe
     low, high = change.limits or (None, None)
     if low is not None and high is not None and low > high:
         raise EditError("the lower limit must not be above the upper one")
-    if (low is not None and low > channel.rest) or (high is not None and high < channel.rest):
-        raise EditError(f"the limits must leave the rest, {channel.rest:g}, within them")
+    rest = channel.rest if change.rest is None else change.rest
+    if (low is not None and low > rest) or (high is not None and high < rest):
+        raise EditError(f"the limits must leave the rest, {rest:g}, within them")
     if change.soft is not None and change.soft < 0:
         raise EditError("a limit eases in over 0 or more")
     channels = {**character.rig_changes.channels, ChannelRef(control_id, key): change}

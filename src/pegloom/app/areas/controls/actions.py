@@ -7,6 +7,7 @@ from functools import partial
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import CONTROL_PICKED, WITH_CHARACTER, WITH_JOINTS, WITH_RIG
 from pegloom.app.actions.posing import blend_limb, pose_edit
+from pegloom.app.areas.controls.editing import edit_hold, edit_solver, open_hold, open_solver
 from pegloom.app.areas.controls.settings import HoldSettings, Ik, IkSettings, KitRigSettings, Work, WorkSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import JOINT
@@ -72,6 +73,7 @@ def add_ik(c: Context) -> None:
         goal = next(iter(sorted(controls_of(solver))))
         blend_limb(c, f"{solver.name} to IK", solver.id, 1.0)
         c.store.select("control", goal)
+        open_solver(c, solver.id)
         c.say(f"{solver.name}: nothing moved. Drag its {'curve' if chosen.kind is Ik.CURVE else 'goal'}")
 
     c.try_edit("Add IK", lambda d: edits.add_ik(d, first, last, chosen.kind.value, points=chosen.points), then)
@@ -141,12 +143,17 @@ def _hold(c: Context, held: str, targets: tuple[str, ...], chosen: HoldSettings)
         c.say("Tick at least one axis to follow along", error=True)
         return
     name = name_of(c.skeleton, c.character.require_rig(), node(c.skeleton, c.character.require_rig(), held))
+
+    def then(made: object) -> None:
+        open_hold(c, str(made))
+        c.say(f"{name} follows now; nothing moved. The dashed thread leads to what it follows, the pane says how")
+
     c.try_edit(
         f"{name} follows",
         lambda d: edits.constrain(
             d, held, targets, chosen.follow, axes=chosen.axes, keep=chosen.keep, as_posed=chosen.keep and chosen.posed
         ),
-        lambda _: c.say(f"{name} follows now; nothing moved. The dashed thread leads to what it follows"),
+        then,
     )
 
 
@@ -218,6 +225,8 @@ ACTIONS = (
     Action("controls.add_ik", "Add IK", "Controls", "IK from the first picked turner to the last", add_ik, needs=(*WITH_RIG, CONTROL_PICKED)),
     Action("controls.add_body", "Add whole body", "Controls", "The whole body answers to its limbs' goals", add_body, needs=WITH_RIG),
     Action("controls.constrain", "Constrain", "Controls", "The last picked control follows the others", constrain, needs=(*WITH_RIG, CONTROL_PICKED)),
+    Action("controls.edit_hold", "Open what holds it", "Controls", "The constraint on what is picked, in a pane that stays on it", edit_hold, needs=WITH_RIG),
+    Action("controls.edit_ik", "Open its IK", "Controls", "The IK the picked control is of, in a pane that stays on it", edit_solver, needs=(*WITH_RIG, CONTROL_PICKED)),
     Action("controls.mirror_left", "Mirror the rig, left to right", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "left"), needs=WITH_RIG),
     Action("controls.mirror_right", "Mirror the rig, right to left", "Controls", "Shapes, IK, constraints, spaces, limits", partial(mirror, "right"), needs=WITH_RIG),
     Action("character.duplicate", "Duplicate the character", "Edit", "Try another way on a copy", duplicate, needs=WITH_CHARACTER),

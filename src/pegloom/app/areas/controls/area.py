@@ -7,14 +7,17 @@ from typing import Any
 
 from pegloom.app.areas.controls.actions import ACTIONS
 from pegloom.app.areas.controls.cards import CARDS
-from pegloom.app.areas.controls.cards.work import working
 from pegloom.app.areas.controls.coupling_pane import CouplingPane
 from pegloom.app.areas.controls.coupling_pane import wanted as coupling_wanted
+from pegloom.app.areas.controls.editing import hold_wanted, solver_wanted
 from pegloom.app.areas.controls.finishing import FINISHING
+from pegloom.app.areas.controls.hold_pane import HoldPane
+from pegloom.app.areas.controls.ik_pane import IkPane
 from pegloom.app.areas.controls.made import MADE
 from pegloom.app.areas.controls.posing import POSING
 from pegloom.app.areas.controls.settings import SETTINGS, Work, WorkSettings
 from pegloom.app.areas.controls.shaping import SHAPING, PointsTool, draw_points
+from pegloom.app.areas.controls.working import working
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.panels.pick_card import pick_panes
 from pegloom.app.panels.posed import posed_pane
@@ -57,7 +60,7 @@ def enter(state: State) -> Mapping[str, Any]:
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
-    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD and not s.viewing.animators, actions=(*ACTIONS, *POSING, *FINISHING, *MADE, *SHAPING), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300)), lanes=(quality_lane(),), tools=(PointsTool(), *TOOLS), picks=("control", "joint"), passes_by=_passed_by,
+    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD and not s.viewing.animators, actions=(*ACTIONS, *POSING, *FINISHING, *MADE, *SHAPING), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300), Pane("controls.hold", "Constraint", Place.SIDE, HoldPane, hold_wanted, size=300), Pane("controls.ik", "IK", Place.SIDE, IkPane, solver_wanted, size=300)), lanes=(quality_lane(),), tools=(PointsTool(), *TOOLS), picks=("control", "joint"), passes_by=_passed_by,
     shows=("controls", "joints", "mesh"), painters=(auto_key_sign,), marks=(joints, performers, controls, pins, draw_points), marks_face_the_eye=True,
     hint=_hint,
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,

@@ -11,10 +11,10 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from pegloom.app.areas.controls.cards.work import working
 from pegloom.app.areas.controls.made import add_reading, drop_coupling, drop_reading, open_coupling
 from pegloom.app.areas.controls.settings import Work
 from pegloom.app.areas.controls.settings_made import CouplingSettings
+from pegloom.app.areas.controls.working import working
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.theme import current, put_icon

@@ -7,6 +7,7 @@ import numpy as np
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import CLIP, CONTROL_PICKED, WITH_RIG
 from pegloom.app.actions.posing import layer_in_hand, pose_edit, posed_over
+from pegloom.app.areas.controls.settings import EditorSettings
 from pegloom.app.areas.controls.settings_made import ChannelSettings, CouplingSettings, FaceSettings, SpringSettings
 from pegloom.app.context import Context
 from pegloom.core.errors import EditError
@@ -107,7 +108,7 @@ def couple(c: Context, owner: str) -> None:
     said = name_of(skeleton, rig, node(skeleton, rig, told.source))
 
     def then(made: object) -> None:
-        c.store.put_setting(CouplingSettings, open=str(made))
+        open_coupling(c, str(made))
         c.say("Coupled; nothing moved. Gain, formula and curve are in the pane below")
 
     c.try_edit(f"Couple to {said}", lambda d: edits.couple(d, owner, told.drives, [reading]), then)
@@ -137,6 +138,7 @@ def drop_reading(c: Context, coupling: str, name: str) -> None:
 
 def open_coupling(c: Context, coupling: str) -> None:
     """Show a coupling in the pane; "" closes it."""
+    c.store.put_setting(EditorSettings, hold="", solver="")
     c.store.put_setting(CouplingSettings, open=coupling)
 
 

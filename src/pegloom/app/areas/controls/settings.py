@@ -94,6 +94,21 @@ class HoldSettings(Setting):
 
 
 @dataclass(frozen=True, slots=True)
+class EditorSettings(Setting):
+    """hold, solver : id of the constraint or IK in the pane beside the view, "" for none; at most one of them.
+    more : what is followed beside the others next. joint : whose limits are shown.
+    """
+
+    ID = "controls.editor"
+    PASSING = frozenset({"hold", "solver", "more", "joint"})
+
+    hold: str = ""
+    solver: str = ""
+    more: str = ""
+    joint: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class ShelfSettings(Setting):
     """amount : a kept pose is put on by. picked_only : kept and put on for the picked controls alone."""
 
@@ -124,4 +139,4 @@ class ShapeSettings(Setting):
     reach: float = 0.0
 
 
-SETTINGS = (WorkSettings, CheckSettings, ShelfSettings, ShapeSettings, KitRigSettings, IkSettings, HoldSettings, *MADE_SETTINGS)
+SETTINGS = (WorkSettings, EditorSettings, CheckSettings, ShelfSettings, ShapeSettings, KitRigSettings, IkSettings, HoldSettings, *MADE_SETTINGS)

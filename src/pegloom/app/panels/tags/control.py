@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from functools import partial
 
 from PyQt6.QtWidgets import QPushButton
 
 from pegloom.app.actions.posing import commit_pose, pose_edit, show_pose
+from pegloom.app.context import Context
 from pegloom.app.panels.tags.form import Form
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button
@@ -33,6 +35,13 @@ class ControlForm(Form):
     @staticmethod
     def there(state: State, subject: str) -> bool:
         return state.character is not None and state.character.rig is not None and subject in state.character.rig.index
+
+    @staticmethod
+    def made_of(c: Context, subject: str) -> Hashable:
+        rig = c.character.require_rig()
+        held = tuple(h.id for h in rig.holds_on(subject) if not h.spaces)
+        shown = tuple((x.key, x.title) for x in rig.control(subject).channels if x.shown and not x.locked)
+        return (shown, held, c.area.springs_back(c.state))
 
     def build(self) -> None:
         rig = self.c.character.require_rig()
@@ -65,8 +74,18 @@ class ControlForm(Form):
         self.tag.end_groups()
         self.tag.text("state", "State")
         # These are for what is selected; a pinned tag may be another's.
-        for action, text in (("keys.write", "Set key"), ("pose.rest", "To rest"), ("controls.use", "Use it")) if self.tag.holds is None else ():
+        building = self.c.area.springs_back(self.c.state)
+        # What springs back needs no key.
+        offered: list[tuple[str, str]] = [] if building else [("keys.write", "Set key")]
+        offered += [("pose.rest", "To rest"), ("controls.use", "Use it")]
+        for action, text in offered if self.tag.holds is None else []:
             self.tag.buttons.addWidget(action_button(self.c.actions.qactions[action], text))
+        if self.tag.holds is None and building:
+            # While it is built, its editors open from where it was picked.
+            if any(not h.spaces for h in rig.holds_on(control.id)):
+                self.tag.buttons.addWidget(action_button(self.c.actions.qactions["controls.edit_hold"], "Constraint"))
+            if any(control.id in (*s.fk, *controls_of(s)) for s in rig.solvers):
+                self.tag.buttons.addWidget(action_button(self.c.actions.qactions["controls.edit_ik"], "IK"))
 
     def show(self) -> None:
         rig, pose = self.c.character.require_rig(), self.c.frames.control_pose

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from typing import TYPE_CHECKING
 
 from pegloom.app.context import Context
@@ -29,6 +30,11 @@ class Form:
     def there(state: State, subject: str) -> bool:
         """Whether there is such a thing."""
         raise NotImplementedError
+
+    @staticmethod
+    def made_of(c: Context, subject: str) -> Hashable:
+        """What its fields are made from: with something else they are made anew."""
+        return ()
 
     def build(self) -> None:
         raise NotImplementedError

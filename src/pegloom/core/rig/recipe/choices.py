@@ -33,6 +33,8 @@ class KitRig:
     roll : whether a leg's goal has heel, ball and toe roll, bank and swings.
     curl : whether its hand has curl and spread of the fingers.
     twist : whether the twist of its bones is spread over the twist joints along them.
+    rolls : whether a wheel turns with the way it goes.
+    one_axis : whether a hinge or wheel turns about its pin alone.
     """
 
     solver: KitSolver = KitSolver.USUAL
@@ -41,6 +43,8 @@ class KitRig:
     roll: bool = True
     curl: bool = True
     twist: bool = True
+    rolls: bool = False
+    one_axis: bool = False
 
 
 USUAL_KIT = KitRig()

@@ -16,6 +16,7 @@ from pegloom.core.rig.recipe.builder import HUMAN_SIZES, Builder, level
 from pegloom.core.rig.recipe.choices import NO_RECIPE, USUAL_KIT, KitRig, KitSolver, joints_bent, solver_of_kit
 from pegloom.core.rig.recipe.comfort import add_feet, add_hands
 from pegloom.core.rig.recipe.limb import add_chain, add_curve, add_limb
+from pegloom.core.rig.recipe.machines import add_machines
 from pegloom.core.rig.recipe.spaces import add_eyes, add_spaces
 from pegloom.core.rig.recipe.twist import add_twists
 from pegloom.core.rig.refs import WORLD, control_node, joint_node
@@ -94,6 +95,7 @@ def build_rig(
         b.turner(own, joint.id, joint_node(joint.parent), size, shape=shape, channels=keys, clean=not by_hand)
     add_feet(b, kits, recipe, pegs)
     add_hands(b, kits, recipe)
+    add_machines(b, kits, recipe)
     add_twists(b, kits, recipe)
     add_spaces(b, kits, recipe)
     add_eyes(b, kits)

@@ -8,6 +8,7 @@ from pegloom.document.edits.rig.channels import (
     drive_morph,
     drop_channel,
     drop_output,
+    rest_channel,
     show_by,
     switch_channels,
 )
@@ -142,6 +143,7 @@ __all__ = [
     "remove_unused",
     "rename_expression",
     "rename_pose",
+    "rest_channel",
     "set_limit",
     "set_pose_channel",
     "set_spaces",

@@ -259,7 +259,8 @@ def _controls(changes: RigChanges, across: Across, built: ControlRig, side: Side
         limits = channel.limits
         if limits is not None and sign < 0:
             limits = (None if limits[1] is None else -limits[1], None if limits[0] is None else -limits[0])
-        channels[other, new_key] = replace(channel, limits=limits)
+        rest = None if channel.rest is None else sign * channel.rest
+        channels[other, new_key] = replace(channel, limits=limits, rest=rest)
     return replace(changes, controls=MappingProxyType(controls), channels=MappingProxyType(channels))
 
 

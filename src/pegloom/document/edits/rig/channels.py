@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import replace
 from types import MappingProxyType
 
+import numpy as np
+
 from pegloom.core.errors import EditError
 from pegloom.core.rig.changes import OWN, ChannelChange, references
-from pegloom.core.rig.channels import Channel, Quantity
+from pegloom.core.rig.channels import BLEND, TRANSFORM, Channel, Quantity
 from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.outputs import CONTROL, FIGURE, PART, MorphDrive, ShowDrive, WidthDrive
+from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.document.edits.rig.changing import (
     control_id,
@@ -151,6 +156,32 @@ def switch_channels(
     if not count:
         raise EditError(f"none of these controls has a channel {', '.join(channels)}" if channels else "no control is named")
     return with_changes(document, channels=MappingProxyType(found))
+
+
+def rest_channel(document: Document, control: str, channel: str, value: float) -> Document:
+    """Where a channel rests: its value where nothing is posed; kept through rebuilds.
+
+    control : "rig" for the rig as a whole. Channels that move or turn a control rest where it was built, and blends as their limb
+    was built. Raises EditError for those, beyond the limits, and where the joints' rest would move.
+    """
+    character, skeleton, rig = rigged(document)
+    ref = channel_ref(rig, control, channel)
+    one = channel_of(rig, ref)
+    if ref.key in (*TRANSFORM, BLEND):
+        raise EditError(f"{said_channel(rig, ref)} rests where its control was built; move the control's own place instead")
+    if not math.isfinite(value) or (one.low is not None and value < one.low) or (one.high is not None and value > one.high):
+        low, high = ("any number" if v is None else f"{v:g}" for v in (one.low, one.high))
+        raise EditError(f"{said_channel(rig, ref)} goes from {low} to {high}")
+    changes = character.rig_changes.channels
+    changed = replace(changes.get(ref, ChannelChange()), rest=float(value))
+    result = with_changes(document, channels=MappingProxyType({**changes, ref: changed}))
+    character, _, new = rigged(result)
+    # A constraint may well carry what it holds off, also at rest.
+    held = any(ref in (c.amount, *(t.weight for t in c.targets)) for c in rig.constraints)
+    gap = np.abs(evaluate_rig(skeleton, new, Pose()).joints - evaluate_rig(skeleton, rig, Pose()).joints).max()
+    if not held and gap > 1e-7 * max(character.height, 1.0):
+        raise EditError(f"with {said_channel(rig, ref)} at {value:g} the joints would not rest where they are")
+    return result
 
 
 def drive_morph(document: Document, morph: str, control: str, channel: str, *, part: str = "") -> tuple[Document, str]:

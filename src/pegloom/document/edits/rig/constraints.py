@@ -35,6 +35,7 @@ from pegloom.document.edits.rig.changing import (
 )
 from pegloom.document.model import Document
 
+OFFSETS = ("rest", "posed", "none")
 SPACE = "follow_"
 """Keys of a space's channel begin with it."""
 
@@ -122,11 +123,26 @@ def _as_posed(skeleton: Skeleton, rig: ControlRig, pose: Pose, held: NodeRef, ta
 
 def change_constraint(
     document: Document, constraint_id: str, *, follow: Follow | None = None, axes: str | None = None, name: str | None = None,
-    order: int | None = None, up: str | NodeRef | None = None,
+    order: int | None = None, up: str | NodeRef | None = None, offset: str | None = None,
 ) -> Document:  # fmt: skip
-    """Another kind, axes, name, place among those on the same node, or what says where up is ("none" for nothing)."""
-    _, skeleton, rig = rigged(document)
+    """Another kind, axes, name, place among those on the same node, or what says where up is ("none" for nothing).
+
+    offset : what is kept between what is held and what it follows: as they stand at "rest", as they are "posed" now, or "none".
+        Aims keep none.
+    """
+    character, skeleton, rig = rigged(document)
     constraint = _constraint(rig, constraint_id)
+    if offset is not None:
+        if offset not in OFFSETS:
+            raise EditError(f"an offset is kept from {', '.join(OFFSETS)}, not {offset}")
+        kind, none = follow or constraint.follow, tuple(np.eye(4).ravel().tolist())
+
+        def kept(target: Target) -> tuple[float, ...] | None:
+            if offset == "posed" and kind is not Follow.AIM:
+                return _as_posed(skeleton, rig, posed(character), constraint.held, target.node, kind)
+            return none if offset == "none" else None
+
+        constraint = replace(constraint, targets=tuple(replace(t, offset=kept(t)) for t in constraint.targets))
     changed = replace(
         constraint, follow=follow or constraint.follow, axes=constraint.axes if axes is None else axes,
         name=constraint.name if name is None else name.strip() or constraint.name,

@@ -18,8 +18,9 @@ from pegloom.app.areas.controls.cards.pose import PoseCard
 from pegloom.app.areas.controls.cards.shape import ShapeCard
 from pegloom.app.areas.controls.cards.shelf import ShelfCard
 from pegloom.app.areas.controls.cards.springs import SpringCard
-from pegloom.app.areas.controls.cards.work import WorkCard, working
+from pegloom.app.areas.controls.cards.work import WorkCard
 from pegloom.app.areas.controls.settings import Work
+from pegloom.app.areas.controls.working import working
 from pegloom.app.context import Context
 from pegloom.app.panels.snagcard import SnagCard
 from pegloom.app.widgets.card import Card

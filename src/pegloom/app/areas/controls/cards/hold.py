@@ -7,6 +7,7 @@ from functools import partial
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from pegloom.app.areas.controls.actions import add_space, drop_constraint, hold
+from pegloom.app.areas.controls.editing import open_hold
 from pegloom.app.areas.controls.settings import HoldSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import JOINT, State
@@ -73,6 +74,7 @@ class HoldCard(Card):
             what = "spaces" if constraint.spaces else constraint.follow.value
             words = f"{what}: {follows}" if lead else f"{constraint.name}: {follows}"
             line.addWidget(label(words, "caption", wrap=True), 1)
+            line.addWidget(button("Open", f"controls.open.{constraint.id}", partial(open_hold, self.c, constraint.id), role="plain"))
             drop = button("Drop", f"controls.drop.{constraint.id}", partial(drop_constraint, self.c, constraint.id), role="plain")
             line.addWidget(drop)
             self.rows.addLayout(line)

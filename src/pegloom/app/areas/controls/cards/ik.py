@@ -7,12 +7,14 @@ from functools import partial
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from pegloom.app.areas.controls.actions import drop_solver
+from pegloom.app.areas.controls.editing import open_solver
 from pegloom.app.areas.controls.settings import Ik, IkSettings
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, button, clear, label
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import choice, whole
+from pegloom.core.rig.use import controls_of
 from pegloom.document.edits.rig.solvers import turners_of
 
 
@@ -45,9 +47,17 @@ class IkCard(Card):
         clear(self.rows)
         own = {s.id for s in one.rig_changes.own_solvers} if one is not None else set()
         some = [s for s in rig.solvers if s.id in own] if rig is not None else []
+        lead = state.selection.lead if state.selection.kind == "control" else ""
+        built = [s for s in rig.solvers if s.id not in own and (lead in s.fk or lead in controls_of(s))] if rig is not None else []
+        for solver in built:
+            line = QHBoxLayout()
+            line.addWidget(label(solver.name or solver.id, "soft"), 1)
+            line.addWidget(button("Open", f"controls.open.{solver.id}", partial(open_solver, self.c, solver.id), role="plain"))
+            self.rows.addLayout(line)
         for solver in some:
             line = QHBoxLayout()
             line.addWidget(label(solver.name or solver.id, "soft"), 1)
+            line.addWidget(button("Open", f"controls.open.{solver.id}", partial(open_solver, self.c, solver.id), role="plain"))
             line.addWidget(button("Drop", f"controls.drop.{solver.id}", partial(drop_solver, self.c, solver.id), role="plain"))
             self.rows.addLayout(line)
         self.note.setText(f"{len(some)} added" if some else "none")

@@ -17,6 +17,7 @@ from pegloom.app.widgets.fields import choice, fill, tick
 from pegloom.core.rig.recipe import KitRig, KitSolver
 from pegloom.core.rig.recipe.choices import SPACES, USUAL_SPACES, has_ik, hock_joints, solver_of_kit
 from pegloom.core.rig.recipe.comfort import FEET
+from pegloom.core.rig.recipe.machines import PINNED
 from pegloom.core.skeleton.kits import Kit
 from pegloom.document.edits.rebuild import kits_of
 
@@ -47,6 +48,8 @@ class KitRigCard(Card):
             ("roll", "foot roll", "Heel, ball and toe roll, bank and swings on the foot's goal"),
             ("curl", "curl and spread", "A control beside the hand for all fingers"),
             ("twist", "spread twist", "Over the twist joints along its bones"),
+            ("rolls", "rolls", "The wheel turns with the way it goes over the ground"),
+            ("one_axis", "one axis", "It turns about its pin alone"),
         ):
             box = QCheckBox(word)
             box.setObjectName(f"controls.kit_{key}")
@@ -112,6 +115,8 @@ class KitRigCard(Card):
         self.comfort["roll"].setVisible(kit.kind in FEET and limb)
         self.comfort["curl"].setVisible(kit.kind in ("arm", "hand"))
         self.comfort["twist"].setVisible(bool(kit.twisted_bones))
+        self.comfort["rolls"].setVisible(kit.kind == "wheel")
+        self.comfort["one_axis"].setVisible(kit.kind in PINNED)
         for key, box in self.comfort.items():
             box.setChecked(getattr(how, key))
         self.follows.setVisible(limb or now is KitSolver.CHAIN)

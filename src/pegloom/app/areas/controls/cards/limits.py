@@ -2,21 +2,15 @@
 
 from __future__ import annotations
 
-from functools import partial
-
-import numpy as np
-from PyQt6.QtWidgets import QSpinBox
-
 from pegloom.app.areas.controls.actions import free_limit, limit
+from pegloom.app.areas.controls.limit_grid import LimitGrid
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
-from pegloom.app.widgets import button, label
+from pegloom.app.widgets import button
 from pegloom.app.widgets.card import Card
 from pegloom.core.rig.limits import JointLimit
+from pegloom.core.skeleton.joints import Vector
 from pegloom.document.edits.rig.solvers import turners_of
-
-WHAT = ("low", "high", "stiffness")
-MOST = 180
 
 
 class LimitCard(Card):
@@ -27,22 +21,8 @@ class LimitCard(Card):
             is_open=False,
         )  # fmt: skip
         self.stays_on("control")
-        self.boxes: dict[tuple[str, int], QSpinBox] = {}
-        self.row(label("", "soft"), *(label(w, "caption") for w in ("from", "to", "stiff")))
-        for k, axis in enumerate("xyz"):
-            boxes = []
-            for what in WHAT:
-                box = QSpinBox()
-                box.setObjectName(f"controls.limit.{what}.{axis}")
-                box.setAccessibleName(f"{what} about {axis}")
-                box.setKeyboardTracking(False)
-                low, high, suffix = {"low": (-MOST, 0, "°"), "high": (0, MOST, "°"), "stiffness": (0, 100, " %")}[what]
-                box.setRange(low, high)
-                box.setSuffix(suffix)
-                box.valueChanged.connect(partial(self._put, what))
-                self.boxes[what, k] = box
-                boxes.append(box)
-            self.row(label(axis, "soft"), *boxes)
+        self.grid = LimitGrid("controls.limit", self._put)
+        self.body.addWidget(self.grid)
         self.row(button("No limits", "controls.limit.free", self._free))
 
     def _joint(self, state: State) -> str:
@@ -51,13 +31,10 @@ class LimitCard(Card):
         joints = {control: joint for joint, control in turners_of(rig).items()} if rig is not None else {}
         return joints.get(lead, "")
 
-    def _put(self, what: str, _: int) -> None:
+    def _put(self, what: str, values: Vector) -> None:
         joint = self._joint(self.c.state)
-        if self.showing or not joint:
-            return
-        scale = 0.01 if what == "stiffness" else np.pi / 180
-        x, y, z = (self.boxes[what, k].value() * scale for k in range(3))
-        limit(self.c, joint, **{what: (x, y, z)})
+        if joint:
+            limit(self.c, joint, **{what: values})
 
     def _free(self) -> None:
         joint = self._joint(self.c.state)
@@ -70,12 +47,6 @@ class LimitCard(Card):
     def show_state(self, state: State) -> None:
         joint = self._joint(state)
         rig = state.character.rig if state.character is not None else None
-        now = rig.limit_of.get(joint, JointLimit(joint)) if rig is not None else JointLimit(joint)
-        for (what, k), box in self.boxes.items():
-            value = getattr(now, what)[k] * (100 if what == "stiffness" else 180 / np.pi)
-            box.blockSignals(True)
-            box.setValue(round(min(max(value, -MOST), MOST)))
-            box.blockSignals(False)
-            box.setEnabled(bool(joint))
+        self.grid.show_limit(rig.limit_of.get(joint, JointLimit(joint)) if rig is not None and joint else None)
         one = state.character
         self.note.setText(one.skeleton.joint(joint).name if joint and one is not None and one.skeleton is not None else "select a turner")

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from pegloom.app.areas.controls.actions import work
 from pegloom.app.areas.controls.settings import Work, WorkSettings
+from pegloom.app.areas.controls.working import working
 from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import Choices, label
@@ -16,20 +15,6 @@ SAYS = {
     Work.POSE: "Drag controls. What you pose stays.",
     Work.FACE: "Handles for morph targets, and expressions kept by name.",
 }
-
-
-def working(what: Work) -> Callable[[State], bool]:
-    """Whether the area is for that now; without controls it is for building."""
-
-    def there(state: State) -> bool:
-        rig = state.character.rig if state.character is not None else None
-        if rig is None:
-            return what is Work.BUILD
-        chosen = state.settings.of(WorkSettings).work
-        # In the Animator's view nothing is built.
-        return (Work.POSE if state.viewing.animators and chosen is Work.BUILD else chosen) is what
-
-    return there
 
 
 class WorkCard(Card):
