@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import click
 import typer
 
-from pegloom import cli_capture, cli_clips, cli_motion, cli_rig, cli_scene
+from pegloom import cli_capture, cli_clips, cli_deliver, cli_motion, cli_rig, cli_scene
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.files.reports import unforeseen
 
@@ -35,7 +35,6 @@ if TYPE_CHECKING:
     from pegloom.core.geometry import standing
     from pegloom.core.skeleton import patterns as plans
     from pegloom.core.skeleton import pegs as landmarks
-    from pegloom.core.skeleton import uses
     from pegloom.core.skin.bind import BindMethod
     from pegloom.document import edits, model
     from pegloom.document.model import Document
@@ -55,7 +54,6 @@ else:
     np, checks, trials = _Later("numpy"), _Later("pegloom.checks"), _Later("pegloom.checks.trials")
     meshes, standing = _Later("pegloom.core.geometry.mesh"), _Later("pegloom.core.geometry.standing")
     plans, landmarks = _Later("pegloom.core.skeleton.patterns"), _Later("pegloom.core.skeleton.pegs")
-    uses = _Later("pegloom.core.skeleton.uses")
     edits, model = _Later("pegloom.document.edits"), _Later("pegloom.document.model")
     opening, reading = _Later("pegloom.files.opening"), _Later("pegloom.files.reading")
     writing, own_plans = _Later("pegloom.files.writing"), _Later("pegloom.files.patterns")
@@ -65,7 +63,6 @@ app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_
 R = TypeVar("R")
 BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
-Together = Annotated[bool, typer.Option("--together", help="All shown characters of the project, each with its prefix before its names.")]
 Json = Annotated[bool, typer.Option("--json", help="Print the result as JSON on stdout.")]
 
 
@@ -82,10 +79,6 @@ Up = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's 
 Facing = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis it faces, else by its shape.")]
 Locks = Annotated[list[str] | None, typer.Option("--lock", metavar="JOINT", help="a joint that keeps what it holds")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
-JOINTS = {"all": "ALL", "without-helpers": "WITHOUT_HELPERS", "bones": "BONES"}
-"""Names of `uses.HandedJoints` by what is typed."""
-RESTS = {"as-it-stands": "AS_IT_STANDS", "t": "T_POSE", "a": "A_POSE"}
-"""Names of `edits.DeliveredRest` by what is typed."""
 METHODS = {
     "default": "SEGMENT", "segment": "SEGMENT", "skin": "ALONG_SKIN", "along-the-skin": "ALONG_SKIN", "heat": "ALONG_SKIN",
     "body": "THROUGH_BODY", "through-the-body": "THROUGH_BODY", "reach": "BY_REACH", "by-reach": "BY_REACH", "hard": "HARD",
@@ -407,34 +400,6 @@ def bake(
 
 @app.command()
 @_plain_errors
-def export(
-    project: Path,
-    output: Annotated[Path, typer.Option("-o", "--output", help=".glb")],
-    rest: Annotated[str, typer.Option(help="as-it-stands, t or a")] = "as-it-stands",
-    joints: Annotated[str, typer.Option(help="all, without-helpers or bones")] = "all",
-    together: Together = False,
-    as_json: Json = False,
-) -> None:
-    """Write a project's character as GLB, with its weights and clips."""
-    document = opening.open_any(project)
-    if rest not in RESTS:
-        raise EditError(f"there is no rest {rest}; choose {', '.join(RESTS)}")
-    if joints not in JOINTS:
-        raise EditError(f"there is no choice of joints {joints}; choose {', '.join(JOINTS)}")
-    left: list[str] = []
-    if together:
-        document, left = edits.delivered_together(document, edits.DeliveredRest[RESTS[rest]])
-    else:
-        document = edits.delivered(document, edits.DeliveredRest[RESTS[rest]])
-    if output.suffix.lower() != ".glb":
-        raise MeshFileError(output.name, "only .glb can be exported", hint="name the output NAME.glb, or use convert")
-    write = writing.write_together if together else writing.write_any
-    notes = [*left, *write(output, document, joints=uses.HandedJoints[JOINTS[joints]])]
-    _print({"output": str(output), "notes": notes}, as_json, "\n".join([f"written: {output}", *notes]))
-
-
-@app.command()
-@_plain_errors
 def trial(project: Path, as_json: Json = False) -> None:
     """Put a bound character through its trial poses and print what they do to the skin."""
     character = opening.open_any(project).require_character()
@@ -488,7 +453,7 @@ def convert(
     output: Annotated[Path, typer.Argument(metavar="OUT", help=".glb, .obj, .ply, .stl, .usda, .usdc, .usdz or .pegloom")],
     stand_up: Annotated[bool, typer.Option("--stand-up", help="Stand the mesh up first.")] = False,
     clean: Annotated[bool, typer.Option("--clean", help="Keep only the mesh: no skeleton, weights, clips.")] = False,
-    together: Together = False,
+    together: cli_deliver.Together = False,
     as_json: Json = False,
 ) -> None:
     """Read a file and write it in another format; points stay where they are unless asked."""
@@ -507,7 +472,7 @@ def convert(
     _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
 
 
-for _command in (*cli_rig.COMMANDS, *cli_motion.COMMANDS, cli_scene.film, cli_capture.capture, cli_capture.capture_desk):
+for _command in (*cli_deliver.COMMANDS, *cli_rig.COMMANDS, *cli_motion.COMMANDS, cli_scene.film, cli_capture.capture, cli_capture.capture_desk):
     app.command()(_plain_errors(_command))
 
 _clips = typer.Typer(no_args_is_help=True, help="The shelf of clips: listed, found in plain words, found by likeness, taken onto a character.")

@@ -33,7 +33,7 @@ class Answers:
     """Stands in for the dialogs: says what the test told it to."""
 
     def __init__(self) -> None:
-        self.open_path, self.save_path, self.yes = "", "", True
+        self.open_path, self.save_path, self.given_name, self.yes = "", "", "", True
         self.asked: list[str] = []
         self.take: object = ImportChoice()
         self.pairs: object = None
@@ -74,7 +74,7 @@ class Answers:
 
     def name(self, title: str, suggestion: str) -> str:
         self.asked.append(title)
-        return suggestion
+        return self.given_name or suggestion
 
     def one_of(self, title: str, options: list[str]) -> int:
         self.offered.append(options)

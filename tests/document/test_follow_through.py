@@ -23,6 +23,7 @@ from pegloom.core.rig.recipe import build_rig
 from pegloom.core.skeleton.build import build_joints
 from pegloom.core.skeleton.patterns import free_pegs, shipped_patterns
 from pegloom.document import edits
+from pegloom.document.delivery import Target
 from pegloom.document.edits import Read
 from pegloom.document.edits.rig.face import told_expressions, unmatched_controls
 from pegloom.document.evaluate import evaluate
@@ -32,7 +33,7 @@ from pegloom.document.told.verbs import run_steps
 from pegloom.files.expressions import read_expressions, write_expressions
 from pegloom.files.opening import open_any
 from pegloom.files.project import open_project, save_project
-from pegloom.files.proof import prove_glb
+from pegloom.files.proof import prove
 from pegloom.files.writing import write_any
 from tests.document.test_rig_by_hand import demo
 from tests.support.figures import wick
@@ -381,7 +382,7 @@ def test_morph_weights_of_a_clip_are_in_the_glb_and_come_back(tmp_path):
     again = evaluate(back, pose).points[part.id]
     whole = live.points[document.character.parts[0].id]
     assert np.abs(again[: len(whole)] - whole).max() < 1e-4
-    proof = prove_glb(only.character)
+    proof = prove(only, Target("everything"), losses=False)
     assert proof.worst < 1e-4
 
 

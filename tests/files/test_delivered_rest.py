@@ -12,12 +12,13 @@ from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.skeleton.body import body_of
 from pegloom.document import edits
 from pegloom.document.baking import baked_clip
+from pegloom.document.delivery import Target
 from pegloom.document.edits import DeliveredRest
 from pegloom.document.evaluate import evaluate
 from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.project import open_project
-from pegloom.files.proof import prove_glb
+from pegloom.files.proof import prove
 from tests.support.figures import DEMO, wick
 
 
@@ -76,8 +77,7 @@ def test_a_baked_clip_moves_every_joint_as_its_controls_do():
 
 
 def test_the_proof_measures_the_file_against_the_live_rig():
-    handed = edits.delivered(wick(), DeliveredRest.A_POSE).character
-    proof = prove_glb(wick().character, delivered=handed)
+    proof = prove(wick(), Target("arms down", rest=DeliveredRest.A_POSE))
     assert proof.samples > 20
     # Skin blended linearly from another rest lies a little otherwise in the folds; nowhere more than this.
     assert proof.worst < 0.02 * wick().character.height

@@ -193,12 +193,12 @@ def test_the_command_needs_no_display_and_says_so_where_it_cannot_draw(tmp_path)
 
     here = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY")}
     command = [sys.executable, "-m", "pegloom", "film", str(DEMO / "winch.pegloom"), "-o", str(tmp_path / "a.mp4"), "--clip", "ring", "--size", "160x90", "--range", "0:0.2"]
-    done = subprocess.run(command, env=here, capture_output=True, text=True, timeout=300, check=False)
+    done = subprocess.run(command, env=here, capture_output=True, text=True, timeout=850, check=False)
     assert done.returncode == 0, done.stderr
     assert (tmp_path / "a.mp4").stat().st_size > 1000
     # A driver that is not there.
     blind = here | {"__EGL_VENDOR_LIBRARY_DIRS": str(tmp_path), "__EGL_VENDOR_LIBRARY_FILENAMES": str(tmp_path / "none.json"), "LIBGL_DRIVERS_PATH": str(tmp_path)}
-    done = subprocess.run([*command[:6], str(tmp_path / "b.mp4"), *command[7:]], env=blind, capture_output=True, text=True, timeout=300, check=False)
+    done = subprocess.run([*command[:6], str(tmp_path / "b.mp4"), *command[7:]], env=blind, capture_output=True, text=True, timeout=850, check=False)
     assert done.returncode == 1 and "cannot draw off-screen" in done.stderr and done.stderr.count("\n") == 1, done.stderr
     assert not (tmp_path / "b.mp4").exists()
 

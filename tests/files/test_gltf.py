@@ -11,12 +11,13 @@ from pegloom.core.errors import MeshFileError
 from pegloom.core.geometry.split import split_vertices
 from pegloom.core.motion.clips import sample
 from pegloom.document import edits
+from pegloom.document.delivery import Target
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Document
 from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_together import write_glb_together
 from pegloom.files.gltf_write import write_glb
-from pegloom.files.proof import prove_glb
+from pegloom.files.proof import prove
 from tests.support.figures import shipped, wick
 from tests.support.outside import Outside
 
@@ -48,7 +49,7 @@ def test_an_independent_loader_shows_the_same_joints_and_skin(exported, time):
 
 
 def test_our_own_proof_agrees(exported):
-    proof = prove_glb(wick().character)
+    proof = prove(wick(), Target("everything"))
     assert proof.worst < 1e-4 * wick().character.height
     assert proof.samples > 40
 

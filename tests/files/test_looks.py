@@ -21,7 +21,7 @@ from pegloom.document.model import Document, Image, Material, Part, Placing
 from pegloom.files.gltf import read_gltf
 from pegloom.files.gltf_write import write_glb
 from pegloom.files.project import open_project, save_project
-from pegloom.files.usd.writer import write_usd
+from pegloom.files.usd import read_usd, write_usd
 from tests.support.figures import box_limb
 
 
@@ -89,11 +89,41 @@ def test_a_project_keeps_it_and_a_copy_takes_all_but_the_name(tmp_path):
     assert copied == replace(RICH, name="other")
 
 
-def test_what_usd_does_not_get_is_named(tmp_path):
-    notes = write_usd(tmp_path / "limb.usda", character())
-    (line,) = [n for n in notes if "brass" in n]
-    for word in ("occlusion", "alpha mask", "metallic", "glow", "UVs"):
-        assert word in line
+@pytest.mark.parametrize("ending", [".usda", ".usdz"])
+def test_a_rich_material_comes_back_from_usd_as_it_went(tmp_path, ending):
+    path = tmp_path / f"limb{ending}"
+    notes = write_usd(path, character())
+    assert not [n for n in notes if "brass" in n]
+    read = read_usd(path)
+    back = read.materials[0]
+    assert back.pictures.keys() == RICH.pictures.keys()
+    assert {i.name for i in read.images} == set(back.pictures.values())
+    for field in ("base_colour", "metallic", "roughness", "double_sided", "see_through", "normal_scale", "occlusion", "emissive", "cutoff"):
+        assert getattr(back, field) == pytest.approx(getattr(RICH, field), abs=1e-6), field
+    for what, placing in RICH.placings.items():
+        assert back.placings[what].offset == pytest.approx(placing.offset, abs=1e-6)
+        assert back.placings[what].rotation == pytest.approx(placing.rotation, abs=1e-6)
+        assert back.placings[what].scale == pytest.approx(placing.scale)
+
+
+def test_a_picture_moved_on_the_uvs_is_looked_up_at_the_same_place_by_both_standards(tmp_path):
+    """One point of the UVs through KHR_texture_transform as it is written down, and through UsdTransform2d as it is."""
+    from pxr import Usd, UsdShade
+
+    placing = RICH.placings["base"]
+    path = tmp_path / "limb.usda"
+    write_usd(path, character())
+    stage = Usd.Stage.Open(str(path))
+    move = next(UsdShade.Shader(p) for p in stage.Traverse() if p.GetName() == "base_place")
+    degrees, scale, offset = (move.GetInput(n).Get() for n in ("rotation", "scale", "translation"))
+    turn = np.radians(degrees)
+    for u, v in ((0.0, 0.0), (0.3, 0.8), (1.0, 0.25)):
+        c, s = np.cos(placing.rotation), np.sin(placing.rotation)
+        x, y = placing.scale[0] * u, placing.scale[1] * (1.0 - v)
+        gltf = np.array([c * x - s * y, s * x + c * y]) + placing.offset
+        x, y = scale[0] * u, scale[1] * v
+        usd = np.array([np.cos(turn) * x - np.sin(turn) * y, np.sin(turn) * x + np.cos(turn) * y]) + np.array(offset)
+        np.testing.assert_allclose(usd, [gltf[0], 1.0 - gltf[1]], atol=1e-6)
 
 
 def test_colours_another_library_wrote_are_kept_and_third_uvs_named(tmp_path):

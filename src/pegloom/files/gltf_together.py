@@ -22,9 +22,8 @@ from pegloom.core.skeleton.names import SideStyle
 from pegloom.core.skeleton.uses import HandedJoints
 from pegloom.document.model import Character, Document
 from pegloom.document.world import clip_of, prefixes, scene_length, scene_rate, world_of, worlds_over
-from pegloom.files.gltf_write import TRANSFORM_SPANS, Samples, Writer, write_glb
+from pegloom.files.gltf_write import BESIDE, TRANSFORM_SPANS, Samples, Writer, write_glb
 from pegloom.files.names import Unique
-from pegloom.files.outgoing import write_bytes
 
 ALL = "all figures"
 """Name of the animation of all of them."""
@@ -51,7 +50,7 @@ def write_glb_together(
     writers: list[Writer] = []
     tops: list[int] = []
     for k, character in enumerate(shown):
-        writer = Writer(character, names, joints, writers[0] if writers else None, told[character.id])
+        writer = Writer(character, names, joints, writers[0] if writers else None, told[character.id], beside=path.suffix.lower() == BESIDE)
         writer.all_of_it(part_of(progress, 0.8 * k / len(shown), 0.8 * (k + 1) / len(shown)))
         writers.append(writer)
         tops.append(writer.gather())
@@ -72,9 +71,8 @@ def write_glb_together(
     unique = Unique("_")
     for node in whole.json["nodes"]:
         node["name"] = unique(str(node.get("name", "")))
-    data = whole.glb()
     progress(0.97, "writing to the disk")
-    write_bytes(path, data)
+    whole.save(path)
     progress(1.0, "written")
     return whole.notes
 

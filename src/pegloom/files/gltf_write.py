@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
+from urllib.parse import quote, unquote
 
 import numpy as np
 
@@ -27,18 +28,20 @@ from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skeleton.uses import HandedJoints, not_handed_over
 from pegloom.core.skin.weights import packed
 from pegloom.document.baking import bake_clip, morph_weights_at, with_widths
-from pegloom.document.model import Character, Material, Part, Placing
+from pegloom.document.delivery.lost import not_exported
+from pegloom.document.model import Character, Image, Material, Part, Placing
 from pegloom.document.uses import said_of
-from pegloom.files.names import Unique
-from pegloom.files.not_exported import not_exported
-from pegloom.files.outgoing import write_bytes
+from pegloom.files.names import Unique, picture_name
+from pegloom.files.neighbours import Neighbours
+from pegloom.files.outgoing import outgoing, write_bytes
 
 
 def write_glb(
     path: Path, character: Character, *, names: SideStyle | None = None, joints: HandedJoints = HandedJoints.ALL,
     one_top: bool = True, progress: Progress = silent,
 ) -> list[str]:  # fmt: skip
-    """Write a character. Returns notes on what was baked. A stop leaves what was there.
+    """Write a character: as GLB, or by the ending .gltf as text with its buffer and pictures beside it. Returns notes on what was
+    baked. A stop leaves what was there.
 
     names : the style joint names tell their side in; None keeps them as they are.
     joints : which of the joints the file gets; what skin follows, and what that hangs on, always.
@@ -49,17 +52,19 @@ def write_glb(
     """
     if not character.included and not character.bare:
         raise EditError("there is no included part to export; include one in the parts drawer")
-    writer = Writer(character, names, joints)
+    writer = Writer(character, names, joints, beside=path.suffix.lower() == BESIDE)
     writer.all_of_it(progress)
     if one_top:
         writer.gather()
-    data = writer.glb()
     progress(0.97, "writing to the disk")
-    write_bytes(path, data)
+    writer.save(path)
     progress(1.0, "written")
     return writer.notes
 
 
+BESIDE, GENERATOR = ".gltf", "Peg Loom"
+LARGEST_OWN = 1 << 26
+"""Bytes of a file that stands at the place already, up to which it is looked into."""
 TRANSFORM_SPANS = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
 NAMED = 6
 """Joints named in a note, at most."""
@@ -87,8 +92,12 @@ class Writer:
     into : the writer of a character that is in the same file already. prefix : goes before every name of this one.
     """
 
-    def __init__(self, character: Character, names: SideStyle | None, which: HandedJoints, into: Writer | None = None, prefix: str = "") -> None:
+    def __init__(
+        self, character: Character, names: SideStyle | None, which: HandedJoints, into: Writer | None = None, prefix: str = "", *, beside: bool = False
+    ) -> None:
         self.character, self.names, self.prefix = character, names, prefix
+        self.beside: list[tuple[dict[str, Any], Image]] | None = ([] if beside else None) if into is None else into.beside
+        """Pictures that get a file of their own, and where the file tells of them; None where they are inside."""
         self.joints: list[Joint] = []
         """Those that are written, in the skeleton's order."""
         self.node_of: dict[str, int] = {}
@@ -100,7 +109,7 @@ class Writer:
         self.binary: bytearray = bytearray() if into is None else into.binary
         self.notes: list[str] = [] if into is None else into.notes
         self.json: dict[str, Any] = {
-            "asset": {"version": "2.0", "generator": "Peg Loom"},
+            "asset": {"version": "2.0", "generator": GENERATOR},
             "scene": 0,
             "scenes": [{"name": character.name, "nodes": []}],
             "nodes": [],
@@ -173,7 +182,11 @@ class Writer:
             self.json["samplers"] = [{"wrapS": 10497, "wrapT": 10497, "magFilter": 9729, "minFilter": 9987}]
             for image in self.character.images:
                 textures[image.name] = len(self.json["textures"])
-                source = {"name": f"{self.prefix}{Path(image.name).stem}", "mimeType": image.kind, "bufferView": self.view(image.data)}
+                source: dict[str, Any] = {"name": f"{self.prefix}{Path(image.name).stem}", "mimeType": image.kind}
+                if self.beside is None:
+                    source["bufferView"] = self.view(image.data)
+                else:
+                    self.beside.append((source, image))
                 self.json["textures"].append({"source": len(self.json["images"]), "sampler": 0})
                 self.json["images"].append(source)
         entries: list[dict[str, Any]] = []
@@ -426,11 +439,30 @@ class Writer:
         nodes.append(top)
         return len(nodes) - 1
 
+    def save(self, path: Path) -> None:
+        """Write the file, and what stands beside it. Raises MeshFileError where the place cannot be written."""
+        if self.beside is None:
+            write_bytes(path, self.glb())
+            return
+        self._clean()
+        with outgoing() as out:
+            beside_it = Neighbours(out, path.parent)
+            for source, image in self.beside:
+                source["uri"] = quote(beside_it.picture(image))
+            buffer = beside_it.data(f"{picture_name(path.stem, '').removesuffix('.png')}.bin", bytes(self.binary), ours=_own_buffer(path))
+            self.json["buffers"] = [{"byteLength": len(self.binary), "uri": quote(buffer)}]
+            out.put(path, json.dumps(self.json, indent=1).encode())
+            self.notes += beside_it.notes
+
+    def _clean(self) -> None:
+        # The standard has no empty lists.
+        for key in ("meshes", "images", "textures"):
+            if key in self.json and not self.json[key]:
+                del self.json[key]
+
     def glb(self) -> bytes:
         self.json["buffers"] = [{"byteLength": len(self.binary)}]
-        if not self.json["meshes"]:
-            # The standard has no empty lists.
-            del self.json["meshes"]
+        self._clean()
         text = json.dumps(self.json, separators=(",", ":")).encode()
         text += b" " * (-len(text) % 4)
         binary = bytes(self.binary) + b"\0" * (-len(self.binary) % 4)
@@ -438,6 +470,18 @@ class Writer:
         return b"".join(
             [head, struct.pack("<II", len(text), 0x4E4F534A), text, struct.pack("<II", len(binary), 0x004E4942), binary]
         )
+
+
+def _own_buffer(path: Path) -> str:
+    """The buffer of a file of ours that stands at the place already: it may be written over; "" for none."""
+    try:
+        if not path.is_file() or path.stat().st_size > LARGEST_OWN:
+            return ""
+        tree = json.loads(path.read_bytes())
+        ours = tree["asset"]["generator"] == GENERATOR
+        return unquote(str(tree["buffers"][0]["uri"])) if ours else ""
+    except (OSError, ValueError, LookupError, TypeError, RecursionError):
+        return ""
 
 
 def _blocks(split: Split) -> list[tuple[slice, list[IntArray], list[int]]]:

@@ -28,6 +28,14 @@ class Neighbours:
         """The name of a text file that begins with the line that says it is ours."""
         return self._place(name, OURS + b"\n" + body.encode(), ours=True)
 
+    def data(self, name: str, body: bytes, *, ours: str) -> str:
+        """The name of a file of bytes. ours : the one of that kind that is known to be ours, and may be written over."""
+        if ours == name and not (self.folder / name).is_symlink():
+            self.out.put(self.folder / name, body)
+            self.taken.add(name.lower())
+            return name
+        return self._place(name, body, ours=False)
+
     def _place(self, wanted: str, data: bytes, *, ours: bool) -> str:
         stem, suffix = Path(wanted).stem, Path(wanted).suffix
         name, number = wanted, 1

@@ -22,12 +22,12 @@ from pegloom.files.project import SUFFIX, save_project
 from pegloom.files.stl import write_stl
 from pegloom.files.usd import write_usd, write_usd_together
 
-WRITABLE = (".glb", ".obj", ".ply", ".stl", ".usda", ".usdc", ".usd", ".usdz", SUFFIX)
+WRITABLE = (".glb", ".gltf", ".obj", ".ply", ".stl", ".usda", ".usdc", ".usd", ".usdz", SUFFIX)
 
 
 def write_rig(path: Path, document: Document) -> list[str]:
     """`write_any` for formats that hold a rig. Raises MeshFileError for the others."""
-    if path.suffix.lower() not in (SUFFIX, ".glb", ".usda", ".usdc", ".usd", ".usdz"):
+    if path.suffix.lower() not in (SUFFIX, ".glb", ".gltf", ".usda", ".usdc", ".usd", ".usdz"):
         raise MeshFileError(path.name, "this ending cannot hold a rig", hint="use .glb, .usda or .pegloom")
     return write_any(path, document)
 
@@ -38,7 +38,7 @@ def write_together(path: Path, document: Document, *, joints: HandedJoints = Han
     Returns notes, raises as `write_any`. Meshes without a skeleton (OBJ, PLY, STL) stand at rest.
     """
     kind, document = path.suffix.lower(), refreshed(document)
-    if kind == ".glb":
+    if kind in (".glb", ".gltf"):
         return write_glb_together(path, document, joints=joints, progress=progress)
     if kind in (".usda", ".usdc", ".usd", ".usdz"):
         return write_usd_together(path, document)
@@ -89,7 +89,7 @@ def write_any(path: Path, document: Document, *, joints: HandedJoints = HandedJo
         raise MeshFileError(path.name, "there is no included part to write", hint="take a part in first")
     if kind == SUFFIX:
         save_project(path, document)
-    elif kind == ".glb":
+    elif kind in (".glb", ".gltf"):
         return write_glb(path, character, joints=joints)
     elif kind == ".obj":
         lost += write_obj(path, parts, character.materials, character.images)

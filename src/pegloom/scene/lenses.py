@@ -25,6 +25,8 @@ class Lens(Enum):
     DIFFERENCE = "difference"
     COUNT = "influences per vertex"
     STRAYS = "strays"
+    DELIVERED = "delivered"
+    """How far the delivered file strays, as it was last measured."""
 
 
 RAMP = ("#1B2036", "#39409A", "#A8457F", "#E2704E", "#F1CE6A")

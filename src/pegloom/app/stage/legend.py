@@ -7,6 +7,7 @@ from PyQt6.QtGui import QColor, QLinearGradient, QPainter
 
 from pegloom.app.context import Context
 from pegloom.app.stage.lens import difference_full
+from pegloom.app.state.proved import Proved
 from pegloom.app.theme import INK
 from pegloom.scene.brushes import Painting
 from pegloom.scene.drawing import SIDE_COLOURS
@@ -63,6 +64,10 @@ def draw_legend(painter: QPainter, c: Context, stage: QRectF) -> None:
             text = f"{k + 1}+" if k + 1 == limit else str(k + 1)
             painter.drawText(QRectF(cell.left() - 6, cell.bottom() + 3, cell.width() + 12, 15), MIDDLE, text)
         _title(painter, bar, "influences per vertex")
+    elif lens is Lens.DELIVERED:
+        found = c.state.settings.of(Proved)
+        _bar(painter, bar, RAMP, "the file differs")
+        _ends(painter, bar, "0", "", f"{1000 * found.worst:.2f} mm")
     elif lens is Lens.STRAYS:
         _plate(painter, bar, 24)
         painter.setPen(Qt.PenStyle.NoPen)

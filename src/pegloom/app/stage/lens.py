@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from pegloom.app.context import Context
+from pegloom.app.state.proved import Proved
 from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Part
 from pegloom.scene import lenses
@@ -19,6 +20,8 @@ def lens_key(c: Context, character: Character, stroke: AnyStroke, part: Part, fr
     """An object whose identity stays as long as the values do."""
     skin = character.skin
     weights = skin.weights.get(part.id) if skin else None
+    if c.state.viewing.lens is Lens.DELIVERED:
+        return _Key.of(c.state.settings.of(Proved).by_vertex, f"delivered {part.id}")
     if skin is None or weights is None:
         return _Key.of(part.mesh, "none")
     if c.state.viewing.lens is Lens.INFLUENCE and stroke is not None and stroke.part.id == part.id:
@@ -42,6 +45,11 @@ def lens_values(
     """(n, 4) values of a part at its shown points; zero where it has no weights."""
     skin = character.skin
     weights = skin.weights.get(part.id) if skin else None
+    if c.state.viewing.lens is Lens.DELIVERED:
+        proved = c.state.settings.of(Proved)
+        apart = proved.by_vertex.get(part.id, np.zeros(0))
+        right = len(apart) == part.mesh.vertex_count
+        return lenses.ramp_colours(apart if right else np.zeros(part.mesh.vertex_count), max(proved.worst, 1e-9))
     if skin is None or weights is None or character.skeleton is None:
         return np.zeros((part.mesh.vertex_count, 4))
     if c.state.viewing.lens is Lens.INFLUENCE:

@@ -103,6 +103,22 @@ def drop_doubles(mesh: Mesh) -> Mended:
     return keep_faces(mesh, keep), _identity(mesh.vertex_count)
 
 
+def second_sides(mesh: Mesh) -> BoolArray:
+    """Faces (f,) that lie on one before them and look the other way: the second side of a surface that stands double."""
+    g = weld(mesh)
+    places = g.group[mesh.corners]
+    seen: dict[tuple[int, ...], tuple[int, ...]] = {}
+    found = np.zeros(mesh.face_count, dtype=bool)
+    for f in range(mesh.face_count):
+        face = places[mesh.starts[f] : mesh.starts[f + 1]].tolist()
+        low = face.index(min(face))
+        way = tuple(face[low:] + face[:low])
+        key = tuple(sorted(face))
+        first = seen.setdefault(key, way)
+        found[f] = first is not way and first == (way[0], *reversed(way[1:])) and len(set(way)) == len(way)
+    return found
+
+
 def inward_faces(mesh: Mesh) -> BoolArray:
     """Which faces (f,) look the wrong way: against their neighbours, or a closed shell inside out.
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -287,3 +287,20 @@ def row_sums_hold(weights: Weights) -> bool:
 def most_influences(weights: Weights) -> int:
     """The fullest row's number of influences."""
     return int(np.diff(weights.indptr).max()) if weights.vertex_count else 0
+
+
+def carried_over(weights: Weights, to: Mapping[str, str], joint_ids: Sequence[str]) -> Weights:
+    """What some joints hold, given to others: `to` by id; a joint not named keeps what it holds. joint_ids : the new columns.
+
+    Raises KeyError for a column with no place among them.
+    """
+    place = {joint: k for k, joint in enumerate(joint_ids)}
+    rows = np.arange(len(weights.joint_ids))
+    columns = np.array([place[to.get(j, j)] for j in weights.joint_ids], dtype=np.int64)
+    give = sparse.csr_matrix((np.ones(len(rows)), (rows, columns)), shape=(len(rows), len(joint_ids)))
+    matrix = sparse.csr_matrix(weights.matrix() @ give)
+    matrix.sort_indices()
+    return Weights(
+        tuple(joint_ids), np.asarray(frozen(matrix.indptr.astype(np.int32))), np.asarray(frozen(matrix.indices.astype(np.int32))),
+        np.asarray(frozen(matrix.data.astype(np.float64))),
+    )  # fmt: skip

@@ -29,6 +29,7 @@ from pegloom.files.names import Unique
 from pegloom.files.raw import read_beside, reason
 from pegloom.files.soundness import MOST_LEVELS, usable
 from pegloom.files.usd.layers import LEVELS, open_stage, told
+from pegloom.files.usd.looks import read_material
 from pegloom.files.usd.motion import Shaped, read_clips
 
 
@@ -244,6 +245,10 @@ class _Reader:
             indices = np.array(subset.GetIndicesAttr().Get() or [], dtype=np.int64)
             if material and len(indices) and 0 <= indices.min() <= indices.max() < faces:
                 slots[indices] = self._material(material)
+        if UsdGeom.Mesh(prim).GetDoubleSidedAttr().Get():
+            for slot in np.unique(slots).tolist():
+                if slot < len(self.materials):
+                    self.materials[slot] = replace(self.materials[slot], double_sided=True)
         return slots
 
     def _material(self, material: Any) -> int:
@@ -254,39 +259,12 @@ class _Reader:
         source = material.ComputeSurfaceSource()
         shader = source[0] if source else None
         if shader and shader.GetIdAttr().Get() == "UsdPreviewSurface":
-            colour, base = self._input(shader, "diffuseColor", (0.18, 0.18, 0.18))
-            metallic, _ = self._input(shader, "metallic", 0.0)
-            roughness, _ = self._input(shader, "roughness", 0.5)
-            opacity, _ = self._input(shader, "opacity", 1.0)
-            _, normal = self._input(shader, "normal", None)
-            r, g, b = (1.0, 1.0, 1.0) if base else tuple(float(v) for v in colour)
-            result = Material(
-                result.name, (r, g, b, float(opacity)), float(metallic), float(roughness), base, normal,
-                see_through=float(opacity) < 1, double_sided=result.double_sided,
-            )  # fmt: skip
+            result = read_material(shader, result.name, self._picture)
         elif shader:
             self.notes.append(f"material {result.name}: its shader is not UsdPreviewSurface, only its name is kept")
         self.slots[key] = len(self.materials)
         self.materials.append(result)
         return self.slots[key]
-
-    def _input(self, shader: Any, name: str, default: Any) -> tuple[Any, str | None]:
-        """A value, or the name of the picture that gives it."""
-        entry = shader.GetInput(name)
-        if not entry:
-            return default, None
-        source = entry.GetConnectedSource()
-        if source:
-            texture = source[0].GetPrim()
-            from pxr import UsdShade
-
-            file = UsdShade.Shader(texture).GetInput("file")
-            asset = file.Get() if file else None
-            if asset is not None:
-                return default, self._picture(asset)
-            return default, None
-        value = entry.Get()
-        return (default if value is None else value), None
 
     def _picture(self, asset: Any) -> str | None:
         from pxr import Ar

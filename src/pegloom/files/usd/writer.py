@@ -18,15 +18,16 @@ from pegloom.core.geometry.mesh import COLOURS, SECOND_UVS, Mesh
 from pegloom.core.geometry.transforms import composed
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights, packed
-from pegloom.document.model import Character, Document, Image, Material, Part, Subdivision
+from pegloom.document.delivery.lost import not_exported
+from pegloom.document.model import Character, Document, Image, Part, Subdivision
 from pegloom.document.world import clip_of, prefixes, scene_length
 from pegloom.files.gltf_together import ways_of
 from pegloom.files.names import Unique, picture_name
 from pegloom.files.neighbours import Neighbours
-from pegloom.files.not_exported import not_exported
 from pegloom.files.outgoing import outgoing
 from pegloom.files.scratch import scratch
 from pegloom.files.usd.layers import LEVELS, told
+from pegloom.files.usd.looks import write_material
 from pegloom.files.usd.motion_write import Motion, held_motion, motion_of, on_one_time, shape_tokens, write_motion
 
 PACKAGE = ".usdz"
@@ -34,17 +35,30 @@ ALONE, WORLD = "/character", "/world"
 """The prim over all of a file: a character's, or that of the world several stand in."""
 
 
-def write_usd(path: Path, character: Character) -> list[str]:
+@dataclass(frozen=True)
+class Axes:
+    """What a stage says of its numbers. unit : metres in one. z_up : whether up is z; else y."""
+
+    unit: float = 1.0
+    z_up: bool = False
+
+
+METRES = Axes()
+
+
+def write_usd(path: Path, character: Character, *, axes: Axes = METRES) -> list[str]:
     """Write a character at rest, with its clips; the first one is bound to its skeleton. Returns notes on what was left out.
 
-    Raises MeshFileError where the place cannot be written; what was there stays then.
+    axes : those the character is in already. Raises MeshFileError where the place cannot be written; what was there stays then.
     """
-    return _write(path, [_One(character, ALONE, "", np.eye(4), _motions(character))], ALONE)
+    return _write(path, [_One(character, ALONE, "", np.eye(4), _motions(character))], ALONE, axes, np.eye(4))
 
 
-def write_usd_together(path: Path, document: Document) -> list[str]:
+def write_usd_together(path: Path, document: Document, *, axes: Axes = METRES, turn: FloatArray | None = None) -> list[str]:
     """Write all shown characters of a document, each under a prim of its own where it stands, each with its prefix before every
-    name, and all of them playing on the common time. Returns notes and raises as `write_usd`."""
+    name, and all of them playing on the common time. Returns notes and raises as `write_usd`.
+
+    axes, turn (3, 3) : the world is turned and scaled into them as a whole; the characters in it stay in metres with y up."""
     before, tokens, total = prefixes(document), Unique("_"), scene_length(document)
     shown = [c for c in document.characters if c.figure.shown and (c.included or c.bare)]
     if not shown:
@@ -58,7 +72,9 @@ def write_usd_together(path: Path, document: Document) -> list[str]:
             found.motions.insert(0, ("", on_one_time(character, plays, total)))
         base = f"{WORLD}/{tokens(_token(before[character.id].rstrip('_')))}"
         some.append(_One(character, base, before[character.id], composed(rows[:, :3], rows[:, 3:7], rows[:, 7:]), found, times))
-    return _write(path, some, WORLD)
+    whole = np.eye(4)
+    whole[:3, :3] = (np.eye(3) if turn is None else turn) / axes.unit
+    return _write(path, some, WORLD, axes, whole)
 
 
 @dataclass(eq=False)
@@ -87,7 +103,7 @@ def _motions(character: Character) -> _Motions:
     return _Motions(made, notes)
 
 
-def _write(path: Path, some: list[_One], top: str) -> list[str]:
+def _write(path: Path, some: list[_One], top: str, axes: Axes, whole: FloatArray) -> list[str]:
     from pxr import Gf, Tf, Usd, UsdGeom, UsdSkel
 
     notes: list[str] = []
@@ -95,15 +111,18 @@ def _write(path: Path, some: list[_One], top: str) -> list[str]:
     codes = max((motion.rate for _, motion in (m for one in some for m in one.found.motions)), default=30.0)
     suffix = ".usda" if path.suffix.lower() == ".usda" else ".usdc"
     stage = Usd.Stage.CreateInMemory(f"character{suffix}")
-    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.y)
-    UsdGeom.SetStageMetersPerUnit(stage, 1.0)
+    UsdGeom.SetStageUpAxis(stage, UsdGeom.Tokens.z if axes.z_up else UsdGeom.Tokens.y)
+    UsdGeom.SetStageMetersPerUnit(stage, axes.unit)
     if moving or any(len(one.times) > 1 for one in some):
         stage.SetTimeCodesPerSecond(codes)
         stage.SetFramesPerSecond(codes)
         stage.SetStartTimeCode(0.0)
         stage.SetEndTimeCode(codes * max([motion.length for motion in moving] + [float(one.times[-1]) for one in some]))
     if top == WORLD:
-        stage.SetDefaultPrim(UsdGeom.Xform.Define(stage, WORLD).GetPrim())
+        world = UsdGeom.Xform.Define(stage, WORLD)
+        if not np.allclose(whole, np.eye(4)):
+            world.AddTransformOp().Set(Gf.Matrix4d(*whole.T.ravel().tolist()))
+        stage.SetDefaultPrim(world.GetPrim())
     with outgoing() as out, scratch() as folder:
         beside_it = Inside() if path.suffix.lower() == PACKAGE else Neighbours(out, path.parent)
         for one in some:
@@ -117,7 +136,7 @@ def _write(path: Path, some: list[_One], top: str) -> list[str]:
                 place.Set(Gf.Matrix4d(*places[0].T.ravel().tolist()))
                 for time, matrix in zip(one.times.tolist(), places, strict=True) if len(places) > 1 else ():
                     place.Set(Gf.Matrix4d(*matrix.T.ravel().tolist()), time * codes)
-            notes += [*not_exported(character), *_plainer_looks(character), *one.found.notes]
+            notes += [*not_exported(character), *one.found.notes]
             _write_character(stage, one, beside_it, codes)
         result = folder / f"character{suffix}"
         try:
@@ -170,7 +189,7 @@ def _write_character(stage: Any, one: _One, beside_it: Neighbours | Inside, code
     character, base, prefix = one.character, one.base, one.prefix
     used = {int(s) for part in character.included for s in part.mesh.materials}
     shown = [m for slot, m in enumerate(character.materials) if slot in used]
-    wanted = {name for m in shown for name in (m.base_image, m.normal_image) if name}
+    wanted = {name for m in shown for name in m.pictures.values()}
     pictures = {i.name: beside_it.picture(i) for i in character.images if i.name in wanted}
     motions = [motion for _, motion in one.found.motions]
     shapes = shape_tokens([(p.id, tuple(zip((m.name for m in p.morphs), _shape_tokens(p), strict=True))) for p in character.included], motions)
@@ -184,7 +203,7 @@ def _write_character(stage: Any, one: _One, beside_it: Neighbours | Inside, code
             binding.CreateAnimationSourceRel().SetTargets([made[0].GetPath()])
     tokens = Unique("_")
     materials = {
-        slot: _write_material(stage, f"{base}/materials/{tokens(_token(prefix + material.name))}", replace(material, name=prefix + material.name), pictures)
+        slot: write_material(stage, f"{base}/materials/{tokens(_token(prefix + material.name))}", replace(material, name=prefix + material.name), pictures, _named)
         for slot, material in enumerate(character.materials)
         if slot in used
     }
@@ -192,24 +211,16 @@ def _write_character(stage: Any, one: _One, beside_it: Neighbours | Inside, code
     UsdGeom.Scope.Define(stage, f"{base}/geometry")
     for part in character.included:
         named = replace(part, name=prefix + part.name) if prefix else part
-        prim = _write_part(stage, f"{base}/geometry/{tokens(_token(named.name))}", named, materials, shapes)
+        prim = _write_part(stage, f"{base}/geometry/{tokens(_token(named.name))}", named, materials, shapes, double_sided=_seen_from_both_sides(character, part))
         weights = character.skin.weights.get(part.id) if character.skin else None
         if weights is not None and character.skeleton is not None:
             _write_weights(prim, weights, character.skeleton, f"{base}/skeleton")
 
 
-def _plainer_looks(character: Character) -> list[str]:
-    """One line for each material that has more than is written to USD yet."""
-    found = []
-    for material in character.materials:
-        left = [w for w in ("metal", "occlusion", "emissive") if w in material.pictures]
-        left = [{"metal": "a picture of metallic and roughness", "occlusion": "occlusion", "emissive": "a glow's picture"}[w] for w in left]
-        left += ["a glow"] if any(material.emissive) and "emissive" not in material.pictures else []
-        left += ["an alpha mask"] if material.cutoff is not None else []
-        left += ["pictures moved or scaled on the UVs"] if material.placings else []
-        if left:
-            found.append(f"material {material.name}: {', '.join(left)} {'is' if len(left) == 1 else 'are'} not written to USD yet")
-    return found
+def _seen_from_both_sides(character: Character, part: Part) -> bool:
+    """USD says it of a whole mesh: it holds where any of its materials does."""
+    slots = np.unique(part.mesh.materials).tolist()
+    return any(character.materials[s].double_sided for s in slots if s < len(character.materials))
 
 
 def _named(prim: Any, name: str) -> None:
@@ -234,50 +245,6 @@ def _write_skeleton(stage: Any, path: str, skeleton: Skeleton, prefix: str) -> l
     return [full[j.id] for j in skeleton.joints]
 
 
-def _write_material(stage: Any, base: str, material: Material, pictures: dict[str, str]) -> Any:
-    """UsdPreviewSurface with base colour and normals from pictures where there are some."""
-    from pxr import Gf, Sdf, UsdShade
-
-    kinds = Sdf.ValueTypeNames
-    result = UsdShade.Material.Define(stage, base)
-    _named(result.GetPrim(), material.name)
-    shader = UsdShade.Shader.Define(stage, f"{base}/surface")
-    shader.CreateIdAttr("UsdPreviewSurface")
-    r, g, b, a = material.base_colour
-    colour = shader.CreateInput("diffuseColor", kinds.Color3f)
-    colour.Set(Gf.Vec3f(r, g, b))
-    shader.CreateInput("metallic", kinds.Float).Set(material.metallic)
-    shader.CreateInput("roughness", kinds.Float).Set(material.roughness)
-    shader.CreateInput("opacity", kinds.Float).Set(a)
-    if material.base_image in pictures or material.normal_image in pictures:
-        reader = UsdShade.Shader.Define(stage, f"{base}/uv")
-        reader.CreateIdAttr("UsdPrimvarReader_float2")
-        reader.CreateInput("varname", kinds.String).Set("st")
-        place = reader.CreateOutput("result", kinds.Float2)
-
-    def texture(name: str, image: str, space: str) -> Any:
-        node = UsdShade.Shader.Define(stage, f"{base}/{name}")
-        node.CreateIdAttr("UsdUVTexture")
-        node.CreateInput("file", kinds.Asset).Set(Sdf.AssetPath(f"./{pictures[image]}"))
-        node.CreateInput("sourceColorSpace", kinds.Token).Set(space)
-        node.CreateInput("wrapS", kinds.Token).Set("repeat")
-        node.CreateInput("wrapT", kinds.Token).Set("repeat")
-        node.CreateInput("st", kinds.Float2).ConnectToSource(place)
-        return node
-
-    if material.base_image in pictures:
-        node = texture("picture", material.base_image, "sRGB")
-        colour.ConnectToSource(node.CreateOutput("rgb", kinds.Float3))
-    if material.normal_image in pictures:
-        node = texture("normal_picture", material.normal_image, "raw")
-        # UsdPreviewSurface wants normals from -1 to 1, pictures hold 0 to 1.
-        node.CreateInput("scale", kinds.Float4).Set(Gf.Vec4f(2, 2, 2, 1))
-        node.CreateInput("bias", kinds.Float4).Set(Gf.Vec4f(-1, -1, -1, 0))
-        shader.CreateInput("normal", kinds.Normal3f).ConnectToSource(node.CreateOutput("rgb", kinds.Float3))
-    result.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
-    return result
-
-
 def _shape_tokens(part: Part) -> list[str]:
     """What a part's blend shapes are called among its prims, beside its subsets."""
     tokens = Unique("_")
@@ -286,7 +253,9 @@ def _shape_tokens(part: Part) -> list[str]:
     return [tokens(_token(m.name)) for m in part.morphs]
 
 
-def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any], shapes: Mapping[tuple[str, str], str]) -> Any:
+def _write_part(
+    stage: Any, prim_path: str, part: Part, materials: dict[int, Any], shapes: Mapping[tuple[str, str], str], *, double_sided: bool = False
+) -> Any:
     """A part under its path. shapes : what animations call its blend shapes, see `shape_tokens`."""
     from pxr import Sdf, UsdGeom, UsdShade, UsdSkel, Vt
 
@@ -298,6 +267,8 @@ def _write_part(stage: Any, prim_path: str, part: Part, materials: dict[int, Any
     prim.CreateFaceVertexIndicesAttr(Vt.IntArray.FromNumpy(mesh.corners.astype(np.int32)))
     scheme = {Subdivision.CATMULL_CLARK: "catmullClark", Subdivision.LOOP: "loop"}.get(part.smooth, "none")
     prim.CreateSubdivisionSchemeAttr(scheme)
+    if double_sided:
+        prim.CreateDoubleSidedAttr(True)
     if mesh.normals is not None and scheme == "none":
         prim.CreateNormalsAttr(Vt.Vec3fArray.FromNumpy(mesh.normals.astype(np.float32)))
         prim.SetNormalsInterpolation(UsdGeom.Tokens.faceVarying)

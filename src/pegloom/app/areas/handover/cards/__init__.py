@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 
+from pegloom.app.areas.handover.cards.details import DetailsCard
 from pegloom.app.areas.handover.cards.export import ExportCard
 from pegloom.app.areas.handover.cards.film import FilmCard
 from pegloom.app.areas.handover.cards.left import LeftCard
@@ -10,6 +11,6 @@ from pegloom.app.areas.handover.cards.save import SaveCard
 from pegloom.app.context import Context
 from pegloom.app.widgets.card import Card
 
-CARDS: tuple[Callable[[Context], Card], ...] = (ExportCard, ProofCard, FilmCard, LeftCard, SaveCard)
+CARDS: tuple[Callable[[Context], Card], ...] = (ExportCard, DetailsCard, ProofCard, FilmCard, LeftCard, SaveCard)
 
 __all__ = ["CARDS"]

@@ -6,11 +6,11 @@ from pegloom.core.rig.outputs import FIGURE, PART
 from pegloom.document.model import Character
 
 
-def not_exported(character: Character) -> list[str]:
-    """One line for each part that looks otherwise in the program than a file can tell."""
+def not_exported(character: Character, *, baked: bool = False) -> list[str]:
+    """One line for each part that looks otherwise in the program than a file can tell. baked : relax and dual quaternions are."""
     found = _channels(character)
     skin = character.skin
-    if skin is None:
+    if skin is None or baked:
         return found
     for part in character.included:
         asked = [

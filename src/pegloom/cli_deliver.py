@@ -1,0 +1,141 @@
+"""Commands that hand a character over, without a screen: exported for a target, proved."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from pegloom.cli_rig import Json, _print
+from pegloom.core.errors import EditError, MeshFileError
+
+JOINTS = {"all": (), "without-helpers": ("HELPERS",), "bones": ("HELPERS", "ENDS")}
+"""Names of groups of joints that are left out, by what is typed."""
+RESTS = {"as-it-stands": "AS_IT_STANDS", "t": "T_POSE", "a": "A_POSE", "in-hand": "IN_HAND"}
+"""Names of `DeliveredRest` by what is typed."""
+Together = Annotated[bool, typer.Option("--together", help="All shown characters of the project, each with its prefix before its names.")]
+
+
+def target_of(name: str, output: Path, rest: str, joints: str) -> Any:
+    """The target that is named, else everything as the output's ending has it; rest and joints over it where they are told."""
+    from pegloom.core.skeleton.sets import JointGroup
+    from pegloom.document.delivery import Target
+    from pegloom.document.delivery.target import ENDINGS
+    from pegloom.document.edits import DeliveredRest
+    from pegloom.files.targets import target_named
+
+    if rest and rest not in RESTS:
+        raise EditError(f"there is no rest {rest}; choose {', '.join(RESTS)}")
+    if joints and joints not in JOINTS:
+        raise EditError(f"there is no choice of joints {joints}; choose {', '.join(JOINTS)}")
+    kind = output.suffix.lower()
+    if kind and kind not in ENDINGS:
+        raise MeshFileError(output.name, "this ending cannot be exported", hint=f"use {', '.join(ENDINGS)}; a project is written by `convert`")
+    target = target_named(name) if name else Target("everything", kind=kind or ".glb")
+    if kind:
+        target = replace(target, kind=kind)
+    if rest:
+        target = replace(target, rest=DeliveredRest[RESTS[rest]])
+    if joints:
+        target = replace(target, without=tuple(JointGroup[g] for g in JOINTS[joints]))
+    return target
+
+
+def chosen_clips(document: Any, names: list[str] | None) -> set[str] | None:
+    """Ids of the clips of these names; None for all. Raises EditError naming one that is not there."""
+    if not names:
+        return None
+    character = document.require_character()
+    found = set()
+    for name in names:
+        clip = next((c for c in character.clips if name in (c.name, c.id)), None)
+        if clip is None:
+            raise EditError(f"there is no clip {name}; there are {', '.join(c.name for c in character.clips) or 'none'}")
+        found.add(clip.id)
+    return found
+
+
+def export(
+    project: Path,
+    output: Annotated[Path, typer.Option("-o", "--output", help="its ending says the kind: .glb .gltf .usdc .usda .usdz .bvh .obj .ply .stl; without one the target's")],
+    target: Annotated[str, typer.Option("--for", metavar="TARGET", help="a target's name, or its .json; see `pegloom targets`")] = "",
+    clip: Annotated[list[str] | None, typer.Option("--clip", help="a clip that goes along; left out: all")] = None,
+    rest: Annotated[str, typer.Option(help="as-it-stands, t, a or in-hand; left out: the target's")] = "",
+    joints: Annotated[str, typer.Option(help="all, without-helpers or bones; left out: the target's")] = "",
+    together: Together = False,
+    as_json: Json = False,
+) -> None:
+    """Hand a project's character over: a file for a target, with its weights, textures and clips."""
+    from pegloom.files.deliver import deliver
+    from pegloom.files.opening import open_any
+
+    document = open_any(project)
+    told = target_of(target, output, rest, joints)
+    made = deliver(output, document, told, clips=chosen_clips(document, clip), together=together)
+    result = {"output": str(made.files[0]), "files": [str(f) for f in made.files], "target": told.name, "baked": list(made.baked), "left": list(made.left), "notes": list(made.notes)}
+    lines = [*(f"written: {f}" for f in made.files[:8]), *([f"and {len(made.files) - 8} more files"] if len(made.files) > 8 else []), *made.notes]
+    _print(result, as_json, "\n".join(lines))
+
+
+def targets(
+    save: Annotated[Path | None, typer.Option("--save", metavar="FOLDER", help="write those that ship into a folder, to be changed")] = None,
+    as_json: Json = False,
+) -> None:
+    """List what an export can be for: the targets that ship, and the user's own."""
+    import json
+
+    from pegloom.files.targets import known_targets, target_json, targets_folder, write_target
+
+    known = known_targets()
+    if save is not None:
+        if not save.is_dir():
+            raise MeshFileError(save.name, "is no folder", hint="name one that is there")
+        for name, one in known.items():
+            write_target(save / f"{name}.json", one)
+    rows = [json.loads(target_json(t)) for t in known.values()]
+    lines = [f"{t.name:14} {t.kind:6} {t.title}: {t.use}" for t in known.values()]
+    _print({"targets": rows, "own": str(targets_folder())}, as_json, "\n".join([*lines, f"your own lie in {targets_folder()}"]))
+
+
+def prove(
+    project: Path,
+    target: Annotated[str, typer.Option("--for", metavar="TARGET", help="a target's name, or its .json")] = "everything",
+    clip: Annotated[list[str] | None, typer.Option("--clip", help="a clip that goes along; left out: all")] = None,
+    page: Annotated[Path | None, typer.Option("--page", metavar="OUT.html", help="write the delivery page, with pictures where the machine can draw")] = None,
+    as_json: Json = False,
+) -> None:
+    """Write a delivery to a place of its own, open it again by other code, and measure it against the live rig."""
+    from dataclasses import asdict
+
+    from pegloom.core.errors import NoScreenError
+    from pegloom.files.opening import open_any
+    from pegloom.files.proof import prove as measured
+    from pegloom.files.proof.page import write_page
+    from pegloom.files.targets import target_named
+
+    document, told = open_any(project), target_named(target)
+    found = measured(document, told, clips=chosen_clips(document, clip))
+    if page is not None:
+        try:
+            from pegloom.render.portrait import pictures_of
+
+            pictures = pictures_of(document, found.where)
+        except NoScreenError:
+            pictures = []
+        write_page(page, document, told, found, pictures)
+    result = {
+        "target": told.name, "worst_mm": 1000 * found.worst, "worst_of_height": found.worst / document.require_character().height, "where": found.where,
+        "samples": found.samples, "losses": [{**asdict(loss), "worst": None, "worst_mm": 1000 * loss.worst} for loss in found.losses],
+        "parts": {p: {"worst_mm": 1000 * float(v.max(initial=0.0)), "mean_mm": 1000 * float(v.mean()) if len(v) else 0.0} for p, v in found.by_vertex.items()},
+        "baked": list(found.baked), "left": list(found.left), "files": [{"name": n, "bytes": b} for n, b in found.files],
+    }  # fmt: skip
+    for row in result["losses"]:
+        del row["worst"]
+    lines = [f"at most {1000 * found.worst:.3f} mm at {found.where or 'rest'}, over {found.samples} moments"]
+    lines += [f"{loss.choice}: {1000 * loss.worst:.3f} mm by itself" for loss in found.losses]
+    _print(result, as_json, "\n".join([*lines, *found.baked, *found.left, *([f"written: {page}"] if page is not None else [])]))
+
+
+COMMANDS = (export, targets, prove)
