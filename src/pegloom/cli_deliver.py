@@ -99,6 +99,17 @@ def targets(
     _print({"targets": rows, "own": str(targets_folder())}, as_json, "\n".join([*lines, f"your own lie in {targets_folder()}"]))
 
 
+def drawn(document: Any, where: str = "") -> list[tuple[str, bytes]]:
+    """Pictures of a character; none where the machine cannot draw."""
+    from pegloom.render.portrait import pictures_of
+    from pegloom.render.studio import NoScreenError
+
+    try:
+        return pictures_of(document, where)
+    except NoScreenError:
+        return []
+
+
 def prove(
     project: Path,
     target: Annotated[str, typer.Option("--for", metavar="TARGET", help="a target's name, or its .json")] = "everything",
@@ -107,9 +118,6 @@ def prove(
     as_json: Json = False,
 ) -> None:
     """Write a delivery to a place of its own, open it again by other code, and measure it against the live rig."""
-    from dataclasses import asdict
-
-    from pegloom.core.errors import NoScreenError
     from pegloom.files.opening import open_any
     from pegloom.files.proof import prove as measured
     from pegloom.files.proof.page import write_page
@@ -118,21 +126,13 @@ def prove(
     document, told = open_any(project), target_named(target)
     found = measured(document, told, clips=chosen_clips(document, clip))
     if page is not None:
-        try:
-            from pegloom.render.portrait import pictures_of
-
-            pictures = pictures_of(document, found.where)
-        except NoScreenError:
-            pictures = []
-        write_page(page, document, told, found, pictures)
+        write_page(page, document, told, found, drawn(document, found.where))
     result = {
         "target": told.name, "worst_mm": 1000 * found.worst, "worst_of_height": found.worst / document.require_character().height, "where": found.where,
-        "samples": found.samples, "losses": [{**asdict(loss), "worst": None, "worst_mm": 1000 * loss.worst} for loss in found.losses],
+        "samples": found.samples, "losses": [{"choice": loss.choice, "worst_mm": 1000 * loss.worst, "where": loss.where} for loss in found.losses],
         "parts": {p: {"worst_mm": 1000 * float(v.max(initial=0.0)), "mean_mm": 1000 * float(v.mean()) if len(v) else 0.0} for p, v in found.by_vertex.items()},
         "baked": list(found.baked), "left": list(found.left), "files": [{"name": n, "bytes": b} for n, b in found.files],
     }  # fmt: skip
-    for row in result["losses"]:
-        del row["worst"]
     lines = [f"at most {1000 * found.worst:.3f} mm at {found.where or 'rest'}, over {found.samples} moments"]
     lines += [f"{loss.choice}: {1000 * loss.worst:.3f} mm by itself" for loss in found.losses]
     _print(result, as_json, "\n".join([*lines, *found.baked, *found.left, *([f"written: {page}"] if page is not None else [])]))
