@@ -12,6 +12,10 @@ settings.register_profile("pegloom", deadline=None)
 settings.load_profile("pegloom")
 
 
+def pytest_configure(config: pytest.Config) -> None:
+    config.addinivalue_line("filterwarnings", "ignore::numba.core.errors.NumbaWarning")
+
+
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """`each(n)`: of a law's many cases the first of every n runs in the usual run, all of them with --all."""

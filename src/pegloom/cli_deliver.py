@@ -138,4 +138,44 @@ def prove(
     _print(result, as_json, "\n".join([*lines, *found.baked, *found.left, *([f"written: {page}"] if page is not None else [])]))
 
 
-COMMANDS = (export, targets, prove)
+def describe(
+    project: Annotated[Path | None, typer.Argument(metavar="PROJECT")] = None,
+    output: Annotated[Path | None, typer.Option("-o", "--output", help="RIG.json; its weights go beside it as RIG.npz")] = None,
+    kit: Annotated[Path | None, typer.Option("--kit", metavar="FOLDER", help="write the schema and the reference reader into a folder")] = None,
+    as_json: Json = False,
+) -> None:
+    """Write the whole rig as an open description, from which it can be rebuilt here or anywhere."""
+    from pegloom.files.described import write_description, write_kit
+    from pegloom.files.opening import open_any
+
+    made = []
+    if project is not None:
+        if output is None:
+            raise EditError("say where to: -o RIG.json")
+        beside = write_description(output, open_any(project))
+        made += [output, *([] if beside is None else [beside])]
+    if kit is not None:
+        made += write_kit(kit)
+    if not made:
+        raise EditError("name a project and -o RIG.json, or a folder for --kit")
+    _print({"files": [str(f) for f in made]}, as_json, "\n".join(f"written: {f}" for f in made))
+
+
+def rebuild(
+    description: Annotated[Path, typer.Argument(metavar="RIG.json", help="as `describe` writes it, its weights beside it")],
+    mesh: Annotated[Path, typer.Argument(metavar="MESH", help="the mesh it is of: a project, an export, or the raw file; a later one too")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".pegloom, .glb or .usda")],
+    as_json: Json = False,
+) -> None:
+    """Build a described rig on its mesh again."""
+    from pegloom.files.described import rebuild as built
+    from pegloom.files.writing import write_rig
+
+    made = built(description, mesh)
+    write_rig(output, made.document)
+    character = made.document.require_character()
+    result = {"output": str(output), "joints": len(character.require_skeleton().joints), "controls": len(character.require_rig().controls), "notes": list(made.notes)}
+    _print(result, as_json, "\n".join([f"written: {output}", *made.notes]))
+
+
+COMMANDS = (export, targets, prove, describe, rebuild)

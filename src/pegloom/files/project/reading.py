@@ -108,10 +108,10 @@ class Unpacker:
             raise self.fail("names an array by what is no number", where)
         if number not in self.arrays:
             data = self.entry(f"arrays/{number}.npy", where=where)
-            self.arrays[number] = self._parsed(data, where)
+            self.arrays[number] = self.parsed(data, where)
         return self.arrays[number]
 
-    def _parsed(self, data: bytes, where: str) -> np.ndarray:
+    def parsed(self, data: bytes, where: str) -> np.ndarray:
         """An array over the entry's own bytes: nothing is copied, its header is held against what is there."""
         stream = io.BytesIO(data)
         try:
