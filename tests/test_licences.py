@@ -11,7 +11,7 @@ ROOT = Path(__file__).parents[1]
 def test_the_project_is_under_the_gpl():
     assert "GNU GENERAL PUBLIC LICENSE" in (ROOT / "LICENSE").read_text()[:200]
     told = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]["license"]
-    assert told == {"text": "GPL-3.0-or-later"}
+    assert told == "GPL-3.0-or-later"
     assert "GPL-3.0-or-later" in (ROOT / "docs" / "licences.md").read_text()
 
 

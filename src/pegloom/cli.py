@@ -59,7 +59,7 @@ else:
     writing, own_plans = _Later("pegloom.files.writing"), _Later("pegloom.files.patterns")
     bodies = _Later("pegloom.files.bodies")
 
-app = typer.Typer(add_completion=False, no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
+app = typer.Typer(no_args_is_help=True, pretty_exceptions_enable=False, help=__doc__)
 R = TypeVar("R")
 BIND_HELP = "default, skin, body, reach or hard"
 PATTERN_HELP = "Body plan: auto, or a name `pegloom patterns` lists, or a pattern's .json."
@@ -485,10 +485,39 @@ for _name, _verb in cli_scene.COMMANDS.items():
 app.add_typer(_figures, name="figures")
 
 
+def _version(wanted: bool) -> None:
+    if wanted:
+        from pegloom import __version__
+
+        print(f"pegloom {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _all(version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version and end.")] = False) -> None:
+    pass
+
+
+@app.command("desktop")
+@_plain_errors
+def desktop_entry(
+    remove: Annotated[bool, typer.Option("--remove", help="Take it away again.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Put Peg Loom among the desktop's programs: entry, icon, kind of file, manual, in your own folders."""
+    from pegloom.files import desktop as entries
+
+    program = sys.argv[0] if Path(sys.argv[0]).name == "pegloom" and Path(sys.argv[0]).is_file() else ""
+    made = entries.remove() if remove else entries.install(str(Path(program).resolve()) if program else "")
+    _print({"files": [str(p) for p in made]}, as_json, "\n".join(f"{'taken away' if remove else 'written'}: {p}" for p in made) or "nothing was there")
+
+
 @app.command("open")
 @_plain_errors
-def open_file(file: Path) -> None:
-    """Open a mesh or a project in the window."""
+def open_file(file: Annotated[Path | None, typer.Argument()] = None) -> None:
+    """Open a mesh or a project in the window; without one, the window alone."""
+    if file is None:
+        raise typer.Exit(_window().main(["pegloom"]))
     if not file.exists():
         raise MeshFileError(file.name, "there is no such file", hint="check the path")
     raise typer.Exit(_window().main(["pegloom", str(file)]))

@@ -6,11 +6,12 @@ import logging
 import sys
 import threading
 import traceback
+from importlib import resources
 from pathlib import Path
 from types import TracebackType
 
 from PyQt6.QtCore import QTimer
-from PyQt6.QtGui import QSurfaceFormat
+from PyQt6.QtGui import QIcon, QSurfaceFormat
 from PyQt6.QtWidgets import QApplication
 
 from pegloom.app.actions.common.file import offer_recovery
@@ -36,6 +37,8 @@ def make_application(arguments: list[str]) -> QApplication:
     set_up_gl()
     app = QApplication.instance() or QApplication(arguments)
     app.setApplicationName("Peg Loom")
+    app.setDesktopFileName("pegloom")
+    app.setWindowIcon(QIcon(str(resources.files("pegloom.assets") / "desktop" / "pegloom.svg")))
     app.setStyle("Fusion")
     apply_theme(app)
     return app
@@ -75,6 +78,7 @@ def main(arguments: list[str]) -> int:
     app = make_application(arguments)
     window = Window()
     catch_errors(window)
+    window.follow_desktop()
     window.show()
     window.activateWindow()
     warm_up(window)

@@ -30,10 +30,10 @@ from pegloom.app.panels.title import Title
 from pegloom.app.spec import AreaSpec, Pane, Place
 from pegloom.app.stage.frame import StageFrame
 from pegloom.app.stage.stage import STAGE_TABLE, Stage
-from pegloom.app.state.kept import read_keys, read_ladder, read_usual
+from pegloom.app.state.kept import keep_theme, read_keys, read_ladder, read_theme, read_usual
 from pegloom.app.state.state import COMMON_SETTINGS, State
 from pegloom.app.state.store import Store
-from pegloom.app.theme import INK, LINEN, apply_theme, current, renew_icons
+from pegloom.app.theme import INK, LINEN, Theme, apply_theme, current, renew_icons
 from pegloom.app.watch.autosave import Autosave
 from pegloom.app.watch.collector import Collector
 from pegloom.app.watch.desk import Desk
@@ -252,12 +252,30 @@ class Window(QMainWindow):
         return seen
 
     def toggle_theme(self) -> None:
+        keep_theme("linen" if current() is INK else "ink")
+        self.show_theme(LINEN if current() is INK else INK)
+
+    def follow_desktop(self) -> None:
+        """The theme that was chosen; without a choice the desktop's, light or dark, and whatever becomes of it."""
+        hints = QApplication.styleHints()
+
+        def look() -> None:
+            chosen = read_theme()
+            light = chosen == "linen" or (not chosen and hints is not None and hints.colorScheme() is Qt.ColorScheme.Light)
+            self.show_theme(LINEN if light else INK)
+
+        if hints is not None:
+            hints.colorSchemeChanged.connect(lambda _: look())
+        look()
+
+    def show_theme(self, theme: Theme) -> None:
         app = QApplication.instance()
         assert isinstance(app, QApplication)
-        apply_theme(app, LINEN if current() is INK else INK)
-        renew_icons()
-        self.theme = current()
-        refresher_of(self.c).anew()
+        if theme is not current():
+            apply_theme(app, theme)
+            renew_icons()
+            self.theme = current()
+            refresher_of(self.c).anew()
 
     def open_path(self, path: Path, *, choose: bool = False) -> None:
         """Open a mesh or a project."""

@@ -13,6 +13,7 @@ LADDER = "ladder.json"
 RECENT = "recent.json"
 USUAL = "usual.json"
 LAYOUT = "layout.json"
+LOOK = "look.json"
 MOST_RECENT = 10
 USUAL_LADDER = (0.1, 0.3, 0.55, 0.8, 1.0)
 MOST_RUNGS = 8
@@ -82,3 +83,15 @@ def read_usual(kinds: tuple[type[Setting], ...]) -> Settings:
 def keep_usual(settings: Settings) -> None:
     """Keep what is usual for the next time."""
     keep_json(USUAL, {kind.ID: as_plain(record) for kind, record in settings.usual.items()})
+
+
+def read_theme() -> str:
+    """Name of the theme that was chosen; "" where the desktop's is followed."""
+    kept = read_json(LOOK)
+    name = kept.get("theme") if isinstance(kept, dict) else ""
+    return name if name in ("ink", "linen") else ""
+
+
+def keep_theme(name: str) -> None:
+    """Keep a theme by name; "" follows the desktop again."""
+    keep_json(LOOK, {"theme": name})
