@@ -178,4 +178,49 @@ def rebuild(
     _print(result, as_json, "\n".join([f"written: {output}", *made.notes]))
 
 
-COMMANDS = (export, targets, prove, describe, rebuild)
+def approve(
+    project: Path,
+    output: Annotated[Path, typer.Option("-o", "--output", metavar="APPROVED.json", help="what poses and clips look like now")],
+    as_json: Json = False,
+) -> None:
+    """Keep what a character's poses and clips look like, for `check` to hold later projects against."""
+    import json
+
+    from pegloom.document.told.approved import approved
+    from pegloom.files.opening import open_any
+    from pegloom.files.outgoing import write_bytes
+
+    kept = approved(open_any(project).require_character())
+    write_bytes(output, json.dumps(kept).encode())
+    names = list(dict.fromkeys(row["name"] for row in kept["shows"]))
+    _print({"output": str(output), "approved": names}, as_json, f"written: {output} ({', '.join(names)})")
+
+
+def check(
+    project: Path,
+    against: Annotated[Path, typer.Option("--against", metavar="APPROVED.json", help="as `approve` writes it")],
+    tolerance: Annotated[float, typer.Option(min=0.0, help="millimetres that count as no change")] = 0.5,
+    as_json: Json = False,
+) -> None:
+    """Hold poses and clips against what was approved: exit code 1 where one has changed, so that a pipeline can stop."""
+    import math
+
+    from pegloom.document.told.approved import FORMAT, VERSION, changes
+    from pegloom.files.opening import open_any
+    from pegloom.files.plain_json import read_kind
+
+    found = changes(open_any(project).require_character(), read_kind(against, FORMAT, VERSION, "an approval"))
+    rows, lines = [], []
+    for one in found:
+        mm = None if math.isinf(one.metres) else 1000 * one.metres
+        changed = mm is None or mm > tolerance or bool(one.why)
+        rows.append({"name": one.name, "changed": changed, "mm": mm, "where": one.where, "why": one.why})
+        said = one.why if mm is None else f"{mm:.2f} mm{f' at {one.where}' if one.where else ''}{f'; {one.why}' if one.why else ''}"
+        lines.append(f"{'CHANGED' if changed else 'as it was':9} {one.name}: {said}")
+    bad = any(r["changed"] for r in rows)
+    _print({"as_approved": not bad, "checks": rows}, as_json, "\n".join(lines))
+    if bad:
+        raise typer.Exit(1)
+
+
+COMMANDS = (export, targets, prove, describe, rebuild, approve, check)

@@ -8,8 +8,9 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel, QLineEdit, QTreeWidget, QWidget
 
-from pegloom.app.state.kept import recent, remember
+from pegloom.app.state.kept import keep_theme, read_theme, recent, remember
 from pegloom.app.state.state import RANGE_TEST, Area
+from pegloom.app.theme import INK, LINEN
 from pegloom.document import edits
 from pegloom.document.model import Document
 from tests.app.conftest import find, widgets
@@ -254,3 +255,18 @@ def test_hiding_is_a_thing_of_the_view(rigged):
     hand.click("stage.hidden")
     assert shown() == whole
     hand.until(lambda: not sign.isVisible())
+
+
+def test_the_theme_follows_the_desktop_until_one_is_chosen(rigged, monkeypatch):
+    window = rigged.window
+    window.follow_desktop()
+    assert window.theme is INK, "a desktop that says nothing is dark"
+    rigged.session.run("view.theme")
+    assert window.theme is LINEN and read_theme() == "linen"
+    window.follow_desktop()
+    assert window.theme is LINEN, "what was chosen is there the next time"
+    rigged.session.run("view.theme")
+    assert window.theme is INK and read_theme() == "ink"
+    keep_theme("")
+    window.follow_desktop()
+    assert window.theme is INK and read_theme() == ""

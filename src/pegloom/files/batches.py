@@ -12,6 +12,7 @@ from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any
 
+from pegloom import __version__
 from pegloom.core.errors import MeshFileError
 from pegloom.core.skin.bind import BindMethod
 from pegloom.files.plain_json import read_kind
@@ -163,8 +164,8 @@ def _cell(value: Any) -> str:
 
 def report_text(rows: Sequence[dict[str, Any]], recipe: BatchRecipe, folder: str) -> str:
     """One HTML page of a batch; everything from files is escaped."""
-    from pegloom.files.proof.page import filled, own_version
+    from pegloom.files.proof.page import filled
 
     good = sum(1 for r in rows if r["state"] == "ok")
     told = [(k, ", ".join(v) if isinstance(v, tuple) else str(v)) for k, v in asdict(recipe).items()]
-    return filled("batch.html", folder=folder, rows=rows, good=good, bad=len(rows) - good, recipe=told, made=f"Peg Loom {own_version()}".strip())
+    return filled("batch.html", folder=folder, rows=rows, good=good, bad=len(rows) - good, recipe=told, made=f"Peg Loom {__version__}")

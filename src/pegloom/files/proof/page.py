@@ -6,11 +6,11 @@ import base64
 import datetime
 from collections.abc import Sequence
 from functools import cache
-from importlib.metadata import PackageNotFoundError, version
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+from pegloom import __version__
 from pegloom.core.said import counted
 from pegloom.document.delivery import Target
 from pegloom.document.model import Document
@@ -33,14 +33,6 @@ def _template(name: str) -> Any:
 def filled(template: str, /, **values: Any) -> str:
     """A page of a template, all it is given escaped."""
     return str(_template(template).render(**values))
-
-
-def own_version() -> str:
-    """This program's version, "" where it was not installed."""
-    try:
-        return version("pegloom")
-    except PackageNotFoundError:
-        return ""
 
 
 def as_data(png: bytes) -> str:
@@ -78,7 +70,7 @@ def delivery_page(document: Document, target: Target, found: Proof, pictures: Se
         worst=f"{worst:.3f}", share=f"{share:.4f}", where=found.where, same=worst < SAME_MM, samples=counted(found.samples, "moment"),
         losses=[(loss.choice, f"{1000 * loss.worst:.2f}", loss.where) for loss in found.losses], baked=found.baked, left=found.left,
         notes=character.import_notes, origins=origins, pictures=[(title, as_data(png)) for title, png in pictures],
-        made=f"Peg Loom {own_version()}".strip(), day=datetime.date.today().isoformat(),
+        made=f"Peg Loom {__version__}", day=datetime.date.today().isoformat(),
     )  # fmt: skip
 
 
