@@ -12,7 +12,9 @@ from pathlib import Path
 import numpy as np
 from PyQt6.QtWidgets import QApplication, QScrollArea
 
+from pegloom.app.areas.controls.editing import edit_hold, open_hold
 from pegloom.app.areas.controls.settings import Work, WorkSettings
+from pegloom.app.areas.handover.actions import choose_target
 from pegloom.app.areas.motion.borrowing import BorrowSettings
 from pegloom.app.areas.motion.gaits import put_points
 from pegloom.app.areas.motion.keying import KeySettings
@@ -86,9 +88,10 @@ def main() -> None:
     settle(app, 1)
     window.stage.show_all()
     s.select("control", "bell.hinge")
-    only(window, "controls.hold")
-    settle(app, 0.5)
+    edit_hold(window.c)
+    settle(app, 0.8)
     shoot("controls_build")
+    open_hold(window.c, "")
     window.store.put(saved=s.history.present)
     s.put_setting(WorkSettings, work=Work.FACE)
     window.store.put(saved=s.history.present)
@@ -247,6 +250,14 @@ def main() -> None:
     s.open(DEMO / "wick.pegloom")
     settle(app, 1)
     s.go(Area.HANDOVER)
+    s.set_view(display=Display.TEXTURED)
+    choose_target(window.c, "real-time")
+    s.run("handover.prove")
+    while window.c.jobs.busy:
+        settle(app, 0.2)
+    only(window, "handover.proof")
+    s.run("handover.where")
+    settle(app, 1)
     shoot("handover")
     window.store.put(saved=s.history.present)
     together(app, window, shoot)
