@@ -223,4 +223,42 @@ def check(
         raise typer.Exit(1)
 
 
-COMMANDS = (export, targets, prove, describe, rebuild, approve, check)
+def versions(
+    project: Path,
+    keep: Annotated[str | None, typer.Option(metavar="NOTE", help="keep the project as it is saved, with a note")] = None,
+    compare: Annotated[int | None, typer.Option(metavar="N", help="say what the project has that version N has not")] = None,
+    to: Annotated[int | None, typer.Option(metavar="M", help="compare with version M in the project's place")] = None,
+    back: Annotated[int | None, typer.Option(metavar="N", help="write version N to --output")] = None,
+    output: Annotated[Path | None, typer.Option("-o", "--output", metavar="FILE.pegloom", help="where --back writes")] = None,
+    as_json: Json = False,
+) -> None:
+    """Versions of a project, kept beside it: listed, one more kept, compared, one written out again."""
+    from pegloom.document.told.differences import differences
+    from pegloom.files import versions as kept
+    from pegloom.files.outgoing import write_bytes
+    from pegloom.files.project import open_project
+
+    if keep is not None:
+        one = kept.keep_version(project, keep)
+        _print({"number": one.number, "path": str(one.path), "note": one.note, "when": one.when}, as_json, f"kept: version {one.number} ({one.path})")
+        return
+    if compare is not None:
+        after = project if to is None else kept.version(project, to).path
+        lines = differences(open_project(kept.version(project, compare).path), open_project(after))
+        _print({"version": compare, "differences": lines}, as_json, "\n".join(lines) or f"nothing differs from version {compare}")
+        return
+    if back is not None:
+        one = kept.version(project, back)
+        if output is None or output.suffix.lower() != ".pegloom":
+            raise EditError("say where the version is written: -o FILE.pegloom")
+        open_project(one.path)
+        write_bytes(output, one.path.read_bytes())
+        _print({"number": one.number, "output": str(output)}, as_json, f"written: {output}, as version {one.number} was")
+        return
+    found = kept.versions(project)
+    rows = [{"number": v.number, "path": str(v.path), "note": v.note, "when": v.when, "whole": v.whole} for v in found]
+    lines = [f"{v.number:4}  {v.when or 'time unknown':25}  {v.note}{'' if v.whole else '  (not as it was kept)'}" for v in found]
+    _print({"versions": rows}, as_json, "\n".join(lines) or "no version is kept yet; keep one with --keep NOTE")
+
+
+COMMANDS = (export, targets, prove, describe, rebuild, approve, check, versions)
