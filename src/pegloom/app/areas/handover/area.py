@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from pegloom.app.areas.handover import filming
+from pegloom.app.areas.handover import filming, versions
 from pegloom.app.areas.handover.actions import ACTIONS
 from pegloom.app.areas.handover.cards import CARDS
-from pegloom.app.areas.handover.settings import ExportSettings
+from pegloom.app.areas.handover.settings import ExportSettings, VersionSettings
 from pegloom.app.panels.graph import quality_lane
 from pegloom.app.spec import AreaSpec, Step
 from pegloom.app.stage.drags.pick import PickTool
@@ -17,7 +17,7 @@ from pegloom.scene.lenses import Lens
 AREA = AreaSpec(
     Area.HANDOVER, "Handover", "deliver it",
     steps=(Step("file.export", lambda s: s.character is not None, lambda s: "export it"),),
-    actions=(*ACTIONS, *filming.ACTIONS), settings=(ExportSettings, Proved, filming.FilmSettings), cards=CARDS, lanes=(quality_lane(),), tools=(PickTool(parts=True),), marks=(bare_body, performers),
+    actions=(*ACTIONS, *filming.ACTIONS, *versions.ACTIONS), settings=(ExportSettings, Proved, filming.FilmSettings, VersionSettings), cards=CARDS, lanes=(quality_lane(),), tools=(PickTool(parts=True),), marks=(bare_body, performers),
     picks=("part",), hint=lambda state: "Export writes the file; the proof opens one again and measures it",
     fullness=lambda character: 0.5 if character.skin else 0.0, enter=lambda state: {"lens": Lens.NONE}, boards=False,
 )  # fmt: skip

@@ -13,7 +13,7 @@ from pegloom.document.delivery import Content, Meshes, Morphs, PictureKind, Targ
 from pegloom.document.delivery.target import Clips
 from pegloom.document.edits import DeliveredRest
 
-__all__ = ["ExportSettings", "FileKind", "Proved", "settings_of_target", "target_of"]
+__all__ = ["ExportSettings", "FileKind", "Proved", "VersionSettings", "settings_of_target", "target_of"]
 
 
 class FileKind(Enum):
@@ -36,6 +36,16 @@ class FileKind(Enum):
     @property
     def ending(self) -> str:
         return self.value[1]
+
+
+@dataclass(frozen=True, slots=True)
+class VersionSettings(Setting):
+    """report : what was kept or compared last."""
+
+    ID = "handover.versions"
+    PASSING = frozenset({"report"})
+
+    report: str = ""
 
 
 class WhichClips(Enum):
