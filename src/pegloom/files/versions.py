@@ -1,6 +1,7 @@
 """Numbered versions of a project, kept beside it: `NAME.versions/0001.pegloom` and `0001.json`, which tells of it.
 
-A version is a whole project, so that nothing but `open` is needed should this program be gone. Numbers are never used twice.
+A version is a whole project, so that nothing but `open` is needed should this program be gone. A number is not used
+again while its project or its note is there.
 """
 
 from __future__ import annotations
