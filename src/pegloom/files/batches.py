@@ -14,12 +14,10 @@ from typing import Any
 
 from pegloom import __version__
 from pegloom.core.errors import MeshFileError
-from pegloom.core.skin.bind import BindMethod
 from pegloom.files.plain_json import read_kind
-from pegloom.files.project import SUFFIX
 
 FORMAT, VERSION = "peg loom batch", 1
-READ = (".obj", ".glb", ".gltf", ".ply", ".stl", ".usd", ".usda", ".usdc", ".usdz", SUFFIX)
+READ = (".obj", ".glb", ".gltf", ".ply", ".stl", ".usd", ".usda", ".usdc", ".usdz", ".pegloom")
 """Endings a batch takes in."""
 ROWS, TABLE, REPORT = "rows.jsonl", "table.csv", "report.html"
 
@@ -73,6 +71,8 @@ def read_recipe(path: Path) -> BatchRecipe:
         if type(value) is not type(usual):
             raise MeshFileError(path.name, f"{name}: {type(usual).__name__} was expected", hint="see docs/batch.md")
         values[name] = value
+    from pegloom.core.skin.bind import BindMethod
+
     made = BatchRecipe(**values)
     if made.bind not in BindMethod.__members__:
         raise MeshFileError(path.name, f"bind: there is no method {made.bind[:40]}", hint=f"use {', '.join(BindMethod.__members__)}")

@@ -6,7 +6,9 @@ the rest; clips are sampled so finely that straight interpolation stays within B
 
 from __future__ import annotations
 
+import base64
 import json
+import os
 import struct
 from collections.abc import Iterable
 from dataclasses import replace
@@ -40,8 +42,8 @@ def write_glb(
     path: Path, character: Character, *, names: SideStyle | None = None, joints: HandedJoints = HandedJoints.ALL,
     one_top: bool = True, progress: Progress = silent,
 ) -> list[str]:  # fmt: skip
-    """Write a character: as GLB, or by the ending .gltf as text with its buffer and pictures beside it. Returns notes on what was
-    baked. A stop leaves what was there.
+    """Write a character: as GLB, or by the ending .gltf as text with its buffer and pictures beside it (inside it where the
+    place is a link to another folder). Returns notes on what was baked. A stop leaves what was there.
 
     names : the style joint names tell their side in; None keeps them as they are.
     joints : which of the joints the file gets; what skin follows, and what that hangs on, always.
@@ -445,6 +447,14 @@ class Writer:
             write_bytes(path, self.glb())
             return
         self._clean()
+        if Path(os.path.realpath(path)).parent != path.parent.resolve():
+            # Behind a link to another folder "beside" means two places.
+            for source, image in self.beside:
+                source["bufferView"] = self.view(image.data)
+            inside = base64.b64encode(self.binary).decode()
+            self.json["buffers"] = [{"byteLength": len(self.binary), "uri": f"data:application/octet-stream;base64,{inside}"}]
+            write_bytes(path, json.dumps(self.json, indent=1).encode())
+            return
         with outgoing() as out:
             beside_it = Neighbours(out, path.parent)
             for source, image in self.beside:
