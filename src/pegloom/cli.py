@@ -514,13 +514,16 @@ def desktop_entry(
 
 @app.command("open")
 @_plain_errors
-def open_file(file: Annotated[Path | None, typer.Argument()] = None) -> None:
+def open_file(
+    file: Annotated[Path | None, typer.Argument()] = None,
+    copy: Annotated[bool, typer.Option("--copy", help="a project without its place: saving asks for another")] = False,
+) -> None:
     """Open a mesh or a project in the window; without one, the window alone."""
     if file is None:
         raise typer.Exit(_window().main(["pegloom"]))
     if not file.exists():
         raise MeshFileError(file.name, "there is no such file", hint="check the path")
-    raise typer.Exit(_window().main(["pegloom", str(file)]))
+    raise typer.Exit(_window().main(["pegloom", str(file)], copy=copy and file.suffix.lower() == ".pegloom"))
 
 
 @app.command()

@@ -230,13 +230,16 @@ def versions(
     to: Annotated[int | None, typer.Option(metavar="M", help="compare with version M in the project's place")] = None,
     back: Annotated[int | None, typer.Option(metavar="N", help="write version N to --output")] = None,
     output: Annotated[Path | None, typer.Option("-o", "--output", metavar="FILE.pegloom", help="where --back writes")] = None,
+    snapshots: Annotated[bool, typer.Option("--snapshots", help="list what the window kept before long jobs and imports")] = False,
     as_json: Json = False,
 ) -> None:
     """Versions of a project, kept beside it: listed, one more kept, compared, one written out again."""
     from pegloom.document.told.differences import differences
     from pegloom.files import versions as kept
+    from pegloom.files.leftovers import when_told
     from pegloom.files.outgoing import write_bytes
     from pegloom.files.project import open_project
+    from pegloom.files.snapshots import snapshots as snapshots_of
 
     if keep is not None:
         one = kept.keep_version(project, keep)
@@ -255,10 +258,29 @@ def versions(
         write_bytes(output, one.path.read_bytes())
         _print({"number": one.number, "output": str(output)}, as_json, f"written: {output}, as version {one.number} was")
         return
+    if snapshots:
+        taken = snapshots_of(project)
+        told = [{"path": str(s.path), "before": s.before, "when": s.when, "whole": s.whole} for s in taken]
+        said = [f"{when_told(s.when):25}  before {s.before or 'something unknown'}{'' if s.whole else '  (not as it was kept)'}\n      {s.path}" for s in taken]
+        _print({"snapshots": told}, as_json, "\n".join(said) or "no snapshot of this project is kept; the window keeps one before each long job")
+        return
     found = kept.versions(project)
     rows = [{"number": v.number, "path": str(v.path), "note": v.note, "when": v.when, "whole": v.whole} for v in found]
     lines = [f"{v.number:4}  {v.when or 'time unknown':25}  {v.note}{'' if v.whole else '  (not as it was kept)'}" for v in found]
     _print({"versions": rows}, as_json, "\n".join(lines) or "no version is kept yet; keep one with --keep NOTE")
 
 
-COMMANDS = (export, targets, prove, describe, rebuild, approve, check, versions)
+def gather(
+    project: Path,
+    output: Annotated[Path, typer.Option("-o", "--output", metavar="FILE.pegloom", help="the copy; its pictures go into a folder beside it")],
+    as_json: Json = False,
+) -> None:
+    """A copy of a project, its textures and reference pictures as files in a folder beside it."""
+    from pegloom.files.gathered import gather as gathered
+    from pegloom.files.project import open_project
+
+    files, notes = gathered(output, open_project(project))
+    _print({"files": [str(f) for f in files], "notes": notes}, as_json, "\n".join([*(f"written: {f}" for f in files), *notes]))
+
+
+COMMANDS = (export, targets, prove, describe, rebuild, approve, check, versions, gather)

@@ -37,7 +37,8 @@ class Answers:
         self.asked: list[str] = []
         self.take: object = ImportChoice()
         self.pairs: object = None
-        self.take_number = 0
+        self.take_number, self.take_way = 0, 0
+        self.shown_folder: object = None
         self.offered: list[object] = []
 
     def open_file(self) -> str:
@@ -79,6 +80,13 @@ class Answers:
     def one_of(self, title: str, options: list[str]) -> int:
         self.offered.append(options)
         return self.take_number
+
+    def pictured(self, title: str, words: str, rows: list[tuple[str, bytes]], ways: list[str]) -> tuple[int, int]:
+        self.offered.append((rows, ways))
+        return self.take_number, self.take_way
+
+    def show_folder(self, folder: object) -> None:
+        self.shown_folder = folder
 
     def save_file(self, title: str, name: str, kind: str) -> str:
         return self.save_path

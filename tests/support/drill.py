@@ -26,6 +26,8 @@ def child(folder: Path) -> None:
     from pegloom.app.window import Window
     from pegloom.document import edits
     from pegloom.files.project import open_project
+    from pegloom.files.snapshots import keep_snapshot
+    from pegloom.files.versions import keep_version
     from pegloom.files.writing import write_any
     from tests.support.figures import wick
 
@@ -58,6 +60,12 @@ def child(folder: Path) -> None:
                 app.processEvents()
             if store.state.saved is document:
                 tell("saved")
+        if count % 5 == 0 and store.state.saved is document:
+            keep_version(path, str(count))
+            tell("versioned")
+        if count % 4 == 1:
+            keep_snapshot(document, f"step {count}", project=path, folder=folder / "snapshots")
+            tell("snapshot")
         write_any(folder / EXPORTS[count % len(EXPORTS)], document)
         QApplication.processEvents()
 
@@ -91,7 +99,7 @@ def drill(folder: Path, chance: random.Random) -> list[str]:
         process.wait()
     told = [line.split() for line in log.read_text().splitlines()]
     wrong = [f"ended by itself: {log.read_text()[-400:]}"] if gone is not None else []
-    last = {what: max((int(n[1]) for n in told if n[:1] == [what]), default=0) for what in ("committed", "saved", "autosaved")}
+    last = {what: max((int(n[1]) for n in told if n[:1] == [what]), default=0) for what in ("committed", "saved", "autosaved", "versioned", "snapshot")}
     path = folder / "w.pegloom"
     kept = 0
     if path.exists() or last["saved"]:
@@ -116,9 +124,32 @@ def drill(folder: Path, chance: random.Random) -> list[str]:
                 open_any(folder / name)
             except PegLoomError as error:
                 wrong.append(f"{name} is not whole: {error}")
-    known = {*EXPORTS, "out.mtl", "w.pegloom", "log.txt", "unsaved", "data", "wick.png"}
+    wrong += _kept(folder, path, last)
+    known = {*EXPORTS, "w.versions", "snapshots", "out.mtl", "w.pegloom", "log.txt", "unsaved", "data", "wick.png"}
     litter = [p.name for p in folder.iterdir() if p.name not in known and not p.name.endswith(".autosave.pegloom")]
     return wrong + [f"litter: {name}" for name in litter]
+
+
+def _kept(folder: Path, path: Path, last: dict[str, int]) -> list[str]:
+    """What is wrong with versions and snapshots: each there opens and is the step it says; each told of is there."""
+    from pegloom.core.errors import PegLoomError
+    from pegloom.files.project import open_project
+    from pegloom.files.snapshots import snapshots
+    from pegloom.files.versions import versions
+
+    wrong, found = [], {"versioned": 0, "snapshot": 0}
+    kept = [("versioned", v.path, v.note) for v in versions(path)] + [("snapshot", s.path, s.before.removeprefix("step ")) for s in snapshots(folder=folder / "snapshots")]
+    for kind, file, said in kept:
+        try:
+            step = counter(open_project(file))
+        except PegLoomError as error:
+            wrong.append(f"{file.name} does not open: {error}")
+            continue
+        if said and int(said) != step:
+            wrong.append(f"{file.name} holds step {step} and says {said}")
+        found[kind] = max(found[kind], step)
+    wrong += [f"step {last[kind]} was told as {kind}, the latest found is {step}" for kind, step in found.items() if step < last[kind]]
+    return wrong + [f"litter: {p.name}" for p in folder.glob("*/.*.part")]
 
 
 def main() -> int:

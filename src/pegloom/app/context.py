@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
@@ -36,6 +37,7 @@ if TYPE_CHECKING:
     from pegloom.app.watch.desk import Desk
     from pegloom.app.watch.live import LiveEdit
     from pegloom.app.watch.quality import QualityWatch
+    from pegloom.app.watch.snapshots import Snapshots
     from pegloom.app.widgets.panel import Refresher
 
 Edit = Callable[[Document], Any]
@@ -59,6 +61,8 @@ class Ask(Protocol):
     def one_of(self, title: str, options: list[str]) -> int: ...
     def save_file(self, title: str, name: str, kind: str) -> str: ...
     def confirm(self, question: str, yes: str, no: str) -> bool: ...
+    def pictured(self, title: str, words: str, rows: list[tuple[str, bytes]], ways: list[str]) -> tuple[int, int]: ...
+    def show_folder(self, folder: Path) -> None: ...
     def recover(self, found: list[LeftOver]) -> int: ...
 
 
@@ -120,6 +124,7 @@ class Context(QObject):
     frame: Frame
     actions: Registry
     autosave: Autosave
+    snapshots: Snapshots
     quality: QualityWatch
     background: Background
     live: LiveEdit
@@ -252,7 +257,7 @@ class Context(QObject):
     def job(
         self, name: str | Callable[[Any], str], edit: Callable[[Document, Progress], Any], *, title: str = "", then: Callable[[Any], None] | None = None,
     ) -> None:  # fmt: skip
-        """A slow edit on a thread, landed as one step; a job before it is waited for.
+        """A slow edit on a thread, landed as one step; a job before it is waited for. A snapshot is kept before it begins.
 
         name : of the step, or what gives it from what was made besides the document.
         title : of the job, where it is not the name.
@@ -266,7 +271,14 @@ class Context(QObject):
             if then is not None:
                 then(output)
 
-        self.work_on(title or str(name), edit, done)
+        called = title or str(name)
+        keep = self.snapshots.ready(called, self.store.state.path)
+
+        def work(document: Document, progress: Progress) -> Any:
+            keep(document)
+            return edit(document, progress)
+
+        self.work_on(called, work, done)
 
     def work_on(
         self, title: str, work: Callable[[Document, Progress], Any], done: Callable[[Document, Any], None], *, must_end: bool = False,

@@ -14,7 +14,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QIcon, QSurfaceFormat
 from PyQt6.QtWidgets import QApplication
 
-from pegloom.app.actions.common.file import offer_recovery
+from pegloom.app.actions.common.file import offer_recovery, open_saved
 from pegloom.app.theme import apply_theme
 from pegloom.app.window import Window
 from pegloom.files.reports import CrashReport, crashes, unforeseen, write_report
@@ -70,8 +70,8 @@ def warm_up(window: Window) -> None:
     window.c.jobs.helper.start()
 
 
-def main(arguments: list[str]) -> int:
-    """Run the application; an argument names a file to open."""
+def main(arguments: list[str], *, copy: bool = False) -> int:
+    """Run the application; an argument names a file to open. copy : a project without its place, to be looked at beside another."""
     # Threads hand over quickly, so that numerical work does not make the window stutter.
     sys.setswitchinterval(0.0005)
     crash = CrashReport()
@@ -87,7 +87,9 @@ def main(arguments: list[str]) -> int:
         reports = crashes()
         if reports:
             window.c.say(f"The last time Peg Loom ended by a fault; its report is in {reports[-1]}", error=True)
-        if not offer_recovery(window.c) and len(arguments) > 1:
+        if copy:
+            open_saved(window.c, Path(arguments[1]), copy=True, said="")
+        elif not offer_recovery(window.c) and len(arguments) > 1:
             window.open_path(Path(arguments[1]))
 
     QTimer.singleShot(0, begin)

@@ -41,6 +41,7 @@ from pegloom.app.watch.live import LiveEdit
 from pegloom.app.watch.quality import QualityWatch
 from pegloom.app.watch.ready import prepare
 from pegloom.app.watch.snags import SnagWatch
+from pegloom.app.watch.snapshots import Snapshots
 from pegloom.app.widgets.panel import Panel, refresher_of
 from pegloom.app.widgets.splits import Split
 
@@ -167,6 +168,8 @@ class Window(QMainWindow):
         self.snag_watch = SnagWatch(self.store, c.background)
         c.autosave = self.autosave = Autosave(self.store, folder=autosave_folder, picture=self._small_picture)
         self.autosave.failed.connect(lambda text: c.say(text, error=True))
+        c.snapshots = Snapshots(self, folder=autosave_folder and autosave_folder.with_name("snapshots"), picture=self._small_picture)
+        c.snapshots.failed.connect(lambda text: c.say(text, error=True))
         self.store.leaving.connect(self._other_document)
         self._build()
         self.actions_.follow()

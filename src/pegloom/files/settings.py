@@ -35,3 +35,24 @@ def keep_json(name: str, value: Any) -> None:
         path = settings_file(name)
         path.parent.mkdir(parents=True, exist_ok=True)
         write_bytes(path, json.dumps(value, indent=1).encode())
+
+
+def read_picture_kept(name: str) -> bytes:
+    """The bytes of a small picture that is kept ("recent/ab12.png"); b"" for none."""
+    try:
+        path = settings_file(name)
+        return path.read_bytes() if path.stat().st_size <= LARGEST else b""
+    except OSError:
+        return b""
+
+
+def keep_picture(name: str, data: bytes, *, keep: set[str]) -> None:
+    """Keep a small picture, and of its folder only those that are named. A folder that cannot be written is passed by."""
+    with contextlib.suppress(OSError, MeshFileError):
+        path = settings_file(name)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_bytes(path, data)
+        wanted = {settings_file(n) for n in keep}
+        for one in path.parent.glob("*.png"):
+            if one not in wanted:
+                one.unlink(missing_ok=True)

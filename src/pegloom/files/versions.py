@@ -1,11 +1,12 @@
-"""Numbered versions of a project, kept beside it: `NAME.versions/0001.pegloom` and `0001.json`, which tells of it.
+"""Numbered versions of a project, kept beside it: `NAME.versions/0001.pegloom`, `0001.json`, which tells of it, `0001.png`.
 
-A version is a whole project, so that nothing but `open` is needed should this program be gone. A number is not used
-again while its project or its note is there.
+A version is a whole project, so that nothing but `open` is needed should this program be gone. `highest.json` holds the
+highest number there ever was: none is used again.
 """
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import re
@@ -19,18 +20,21 @@ from pegloom.files.plain_json import read_kind
 from pegloom.files.project import SUFFIX, open_project
 
 FORMAT, VERSION = "peg loom project version", 1
+HIGHEST, COUNT = "highest.json", "peg loom version count"
 NUMBERED = re.compile(r"(\d{4,9})\.(?:pegloom|json)")
 
 
 @dataclass(frozen=True, slots=True)
 class Kept:
-    """number : from 1. when : ISO 8601, UTC. whole : whether the project is as it was kept."""
+    """number : from 1. when : ISO 8601, UTC. whole : whether the project is as it was kept. picture : PNG, b"" where
+    none was kept."""
 
     number: int
     path: Path
     note: str
     when: str
     whole: bool
+    picture: bytes = b""
 
 
 def folder_of(project: Path) -> Path:
@@ -59,12 +63,26 @@ def versions(project: Path) -> list[Kept]:
             note, when, sha = str(told.get("note", "")), str(told.get("when", "")), str(told.get("sha256", ""))
         except MeshFileError:
             note, when, sha = "", "", ""
-        found.append(Kept(number, path, note, when, bool(sha) and _hash(path.read_bytes()) == sha))
+        picture, whole = b"", False
+        with contextlib.suppress(OSError):
+            whole = bool(sha) and _hash(path.read_bytes()) == sha
+        with contextlib.suppress(OSError):
+            picture = path.with_suffix(".png").read_bytes()
+        found.append(Kept(number, path, note, when, whole, picture))
     return found
 
 
-def keep_version(project: Path, note: str = "") -> Kept:
-    """Keep the project as it is saved. Raises MeshFileError where it is no sound project or cannot be written."""
+def _highest(folder: Path) -> int:
+    """The highest number there is or was."""
+    counted = 0
+    with contextlib.suppress(MeshFileError, OSError):
+        told = read_kind(folder / HIGHEST, COUNT, VERSION, "a count of versions").get("highest")
+        counted = told if type(told) is int and 0 <= told < 10**9 else 0
+    return max(counted, *_numbers(folder), 0)
+
+
+def keep_version(project: Path, note: str = "", picture: bytes = b"") -> Kept:
+    """Keep the project as it is saved, with a small picture (PNG) where there is one. Raises MeshFileError where it is no sound project or cannot be written."""
     open_project(project)
     data = project.read_bytes()
     folder = folder_of(project)
@@ -72,13 +90,17 @@ def keep_version(project: Path, note: str = "") -> Kept:
         folder.mkdir(exist_ok=True)
     except OSError as error:
         raise MeshFileError(folder.name, f"cannot be made ({error.strerror})", hint="free the name, or save the project elsewhere") from error
-    number = max(_numbers(folder), default=0) + 1
+    number = _highest(folder) + 1
     path, when = folder / f"{number:04d}{SUFFIX}", datetime.now(UTC).isoformat(timespec="seconds")
     told = {"format": FORMAT, "version": VERSION, "number": number, "note": note, "when": when, "sha256": _hash(data)}
     with outgoing() as out:
+        # The count comes first: a stop in between leaves a number unused, never one used twice.
+        out.put(folder / HIGHEST, json.dumps({"format": COUNT, "version": VERSION, "highest": number}).encode())
+        if picture:
+            out.put(path.with_suffix(".png"), picture)
         out.put(path, data)
         out.put(path.with_suffix(".json"), json.dumps(told, indent=1).encode())
-    return Kept(number, path, note, when, True)
+    return Kept(number, path, note, when, True, picture)
 
 
 def version(project: Path, number: int) -> Kept:

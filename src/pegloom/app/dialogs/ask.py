@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
+from PyQt6.QtCore import QUrl
+from PyQt6.QtGui import QDesktopServices
 from PyQt6.QtWidgets import QDialog, QFileDialog, QWidget
 
 from pegloom.app.dialogs.import_sheet import ImportSheet
 from pegloom.app.dialogs.pairing_sheet import PairingSheet
+from pegloom.app.dialogs.pictured import PicturedSheet, Row
 from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet, ask_name
 from pegloom.app.dialogs.recovery import RecoverySheet
 from pegloom.core.skeleton.joints import Skeleton
@@ -73,6 +78,16 @@ class AskByDialog:
 
     def confirm(self, question: str, yes: str, no: str) -> bool:
         return QuestionSheet(question, yes, no, self.window).exec() == QDialog.DialogCode.Accepted
+
+    def pictured(self, title: str, words: str, rows: list[Row], ways: list[str]) -> tuple[int, int]:
+        """The number of the row and of the way taken, -1 for no row."""
+        sheet = PicturedSheet("pictured", title, words, rows, ways, "Cancel", self.window)
+        sheet.exec()
+        return sheet.chosen, sheet.way
+
+    def show_folder(self, folder: Path) -> None:
+        """The folder in the desktop's own program for that."""
+        QDesktopServices.openUrl(QUrl.fromLocalFile(str(folder)))
 
     def recover(self, found: list[LeftOver]) -> int:
         """The number of the unsaved work to open, -1 for none now."""

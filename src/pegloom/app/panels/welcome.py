@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 from functools import partial
+from pathlib import Path
 
-from PyQt6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
+from pegloom.app.actions.common.file import open_path
 from pegloom.app.context import Context
 from pegloom.app.demos import DEMO, DEMOS
+from pegloom.app.dialogs.pictured import pictured
+from pegloom.app.state.kept import picture_of, recent
 from pegloom.app.state.state import State
 from pegloom.app.widgets import button, label
 from pegloom.app.widgets.panel import Panel
@@ -19,8 +24,12 @@ class Welcome(Panel):
     def __init__(self, c: Context, parent: QWidget) -> None:
         super().__init__(c, parent)
         self.setObjectName("welcome")
-        column = QVBoxLayout(self)
-        column.setContentsMargins(26, 20, 26, 20)
+        outer = QHBoxLayout(self)
+        outer.setContentsMargins(26, 20, 26, 20)
+        outer.setSpacing(24)
+        column = QVBoxLayout()
+        outer.addLayout(column, 1)
+        outer.addWidget(self._lately())
         column.setSpacing(9)
         column.addWidget(label("Begin with a mesh", "area"))
         words = label(
@@ -54,10 +63,44 @@ class Welcome(Panel):
                 role="plain",
             )
         )
-        self.setFixedSize(420, 492)
+
+    def _lately(self) -> QWidget:
+        """What was opened and saved lately, with pictures; filled each time it comes into view."""
+        self.lately = QWidget()
+        column = QVBoxLayout(self.lately)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(7)
+        column.addWidget(label("Go on with", "area"))
+        self.list = QListWidget()
+        self.list.setObjectName("welcome.recent")
+        self.list.setAccessibleName("Files opened and saved lately")
+        self.list.setIconSize(QSize(80, 60))
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.list.itemClicked.connect(self._open)
+        self.list.itemActivated.connect(self._open)
+        column.addWidget(self.list, 1)
+        return self.lately
+
+    def _fill(self) -> None:
+        files = recent()
+        self.list.clear()
+        for path in files:
+            item = QListWidgetItem(pictured(picture_of(path)), f"{path.name}\n{path.parent.name}")
+            item.setToolTip(str(path))
+            item.setData(Qt.ItemDataRole.UserRole, str(path))
+            item.setSizeHint(QSize(0, 68))
+            self.list.addItem(item)
+        self.lately.setVisible(bool(files))
+        self.setFixedSize(720 if files else 420, 492)
+
+    def _open(self, item: QListWidgetItem) -> None:
+        if not self.c.jobs.busy:  # a click and the activation it may come with open one file
+            open_path(self.c, Path(item.data(Qt.ItemDataRole.UserRole)))
 
     def key(self, state: State) -> tuple[object, ...]:
         return (state.character is None,)
 
     def show_state(self, state: State) -> None:
+        if state.character is None:
+            self._fill()
         self.setVisible(state.character is None)

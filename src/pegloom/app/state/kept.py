@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 from pathlib import Path
 from types import MappingProxyType
 
 from pegloom.app.state.settings import Setting, Settings, as_plain, from_plain
-from pegloom.files.settings import keep_json, read_json
+from pegloom.files.settings import keep_json, keep_picture, read_json, read_picture_kept
 
 KEYS = "keys.json"
 LADDER = "ladder.json"
@@ -64,12 +65,23 @@ def recent() -> list[Path]:
     return [p for p in found[: 5 * MOST_RECENT] if "\0" not in str(p) and p.is_file()][:MOST_RECENT]
 
 
-def remember(path: Path) -> None:
-    """Put a file first in the list; shipped demo files are left out."""
+def picture_of(path: Path) -> bytes:
+    """The small PNG kept of a recent file; b"" for none."""
+    return read_picture_kept(_picture_name(path))
+
+
+def _picture_name(path: Path) -> str:
+    return f"recent/{hashlib.sha256(str(path.resolve()).encode(errors='surrogateescape')).hexdigest()[:24]}.png"
+
+
+def remember(path: Path, picture: bytes = b"") -> None:
+    """Put a file first in the list, with a small PNG of it; shipped demo files are left out."""
     if "assets" in path.parts and "demo" in path.parts:
         return
     rows = [str(path.resolve()), *(str(p) for p in recent() if p.resolve() != path.resolve())]
     keep_json(RECENT, rows[:MOST_RECENT])
+    if picture:
+        keep_picture(_picture_name(path), picture, keep={_picture_name(Path(p)) for p in rows[:MOST_RECENT]})
 
 
 def read_usual(kinds: tuple[type[Setting], ...]) -> Settings:

@@ -3,17 +3,29 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from dataclasses import fields, replace
+from typing import Any
 
 import numpy as np
 
 from pegloom.core.errors import EditError
+from pegloom.core.rig.channels import Channel
+from pegloom.core.rig.controls import ControlRig
+from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.weights import dense_over
 from pegloom.document.model import Character, Document
 from pegloom.document.told.approved import approved, changes
 
 SEEN = 1e-6
 """Metres, and shares of a weight, below which nothing is told."""
+MOST = 12
+"""Records of a kind that are told one by one."""
+RECORDS = {
+    "drives": "joint's control", "solvers": "solver", "constraints": "constraint", "limits": "limit", "couplings": "coupling", "twists": "twist",
+    "springs": "spring", "spring_groups": "spring group", "morphs": "morph's channel", "shows": "switch", "widths": "width",
+}  # fmt: skip
+"""What a rig is made of beside controls and channels, and a word for one of each."""
 
 
 def _names(kind: str, before: Iterable[str], after: Iterable[str]) -> list[str]:
@@ -24,6 +36,70 @@ def _names(kind: str, before: Iterable[str], after: Iterable[str]) -> list[str]:
             listed = sorted(some)
             lines.append(f"{kind} {word}: {', '.join(listed[:6])}{f' and {len(listed) - 6} more' if len(listed) > 6 else ''}")
     return lines
+
+
+def _same(a: Any, b: Any) -> bool:
+    if isinstance(a, np.ndarray) or isinstance(b, np.ndarray):
+        return np.array_equal(a, b)
+    try:
+        return bool(a == b)
+    except ValueError:  # arrays somewhere inside
+        return a is b
+
+
+def _changed(kind: str, before: Iterable[Any], after: Iterable[Any], called: Callable[[Any], str]) -> list[str]:
+    """Records that are in both, by what they are called, and which of their fields differ."""
+    old, lines = {called(x): x for x in before}, []
+    for now in after:
+        was = old.get(called(now))
+        if was is None or was is now:
+            continue
+        if type(was) is not type(now):
+            lines.append(f"{kind} {called(now)}: of another kind")
+            continue
+        differ = [f.name.replace("_", " ") for f in fields(now) if not _same(getattr(was, f.name), getattr(now, f.name))]
+        if differ:
+            lines.append(f"{kind} {called(now)}: {', '.join(differ)} changed")
+    return lines[:MOST] + ([f"{kind}s: {len(lines) - MOST} more changed"] if len(lines) > MOST else [])
+
+
+def _called(record: Any) -> str:
+    """A record's name for a person; its id, or its joint, where it has none."""
+    return str(getattr(record, "name", "") or getattr(record, "id", "") or record.joint)
+
+
+def _channels(rig: ControlRig) -> list[Channel]:
+    """All channels, each with its control's name before its own."""
+    own = [replace(c, title=f"{x.name}, {c.title}") for x in rig.controls for c in x.channels]
+    return own + [replace(c, title=f"board, {c.title}") for c in rig.board]
+
+
+def _rig(before: Character, after: Character) -> list[str]:
+    """What is new, gone or changed of the controls, and of all that makes them move."""
+    old, now = (ControlRig(()) if c.rig is None else c.rig for c in (before, after))
+    if old is now:
+        return []
+    was, is_ = (tuple(replace(x, channels=()) for x in rig.controls) for rig in (old, now))
+    lines = [*_names("controls", map(_called, was), map(_called, is_)), *_changed("control", was, is_, _called)]
+    for kind, word in RECORDS.items():
+        was, is_ = getattr(old, kind), getattr(now, kind)
+        lines += [*_names(f"{word}s", map(_called, was), map(_called, is_)), *_changed(word, was, is_, _called)]
+    return [*lines, *_changed("channel", _channels(old), _channels(now), lambda c: c.title)]
+
+
+def _values(character: Character) -> dict[str, float]:
+    """What channels stand at in the present pose, by name."""
+    if character.rig is None or not isinstance(character.pose, Pose):
+        return {}
+    names = {x.id: x.name for x in character.rig.controls}
+    return {f"{names.get(control, control)}, {key.replace('_', ' ')}": value for (control, key), value in character.pose.values.items()}
+
+
+def _posed(before: Character, after: Character) -> list[str]:
+    """Channels whose value in the present pose differs."""
+    old, now = _values(before), _values(after)
+    differ = [n for n in {**old, **now} if abs(old.get(n, 0.0) - now.get(n, 0.0)) > SEEN]
+    return [f"posed otherwise: {', '.join(differ[:6])}{f' and {len(differ) - 6} more' if len(differ) > 6 else ''}"] if differ else []
 
 
 def _parts(before: Character, after: Character) -> list[str]:
@@ -73,15 +149,13 @@ def _shown(before: Character, after: Character) -> list[str]:
 
 def _between(before: Character, after: Character) -> list[str]:
     joints = [() if c.skeleton is None else tuple(j.name for j in c.skeleton.joints) for c in (before, after)]
-    controls = [() if c.rig is None else tuple(x.name for x in c.rig.controls) for c in (before, after)]
-    holds = [() if c.rig is None else tuple(x.name for x in c.rig.constraints) for c in (before, after)]
     return [
         *_names("parts", (p.name for p in before.parts), (p.name for p in after.parts)),
         *_parts(before, after),
         *_names("joints", *joints),
         *_weights(before, after),
-        *_names("controls", *controls),
-        *_names("constraints", *holds),
+        *_rig(before, after),
+        *_posed(before, after),
         *_names("poses", (p.name for p in before.poses), (p.name for p in after.poses)),
         *_names("clips", (c.name for c in before.clips), (c.name for c in after.clips)),
         *_shown(before, after),

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+
+from PyQt6.QtCore import QTimer
 
 from pegloom.app.actions.action import Action
 from pegloom.app.actions.needs import WITH_CHARACTER
@@ -14,8 +17,10 @@ from pegloom.app.state.kept import remember
 from pegloom.core.errors import PegLoomError, TooLargeError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import sample
+from pegloom.core.said import counted
 from pegloom.document import edits
 from pegloom.document.model import Document
+from pegloom.files.gathered import gather
 from pegloom.files.import_choice import ImportChoice, taken, worth_asking
 from pegloom.files.imported import Imported
 from pegloom.files.leftovers import LeftOver, left_over, of_project, refuse, taken_over, when_told
@@ -23,6 +28,8 @@ from pegloom.files.project import SUFFIX, open_project, save_project
 from pegloom.files.reading import read_mesh
 from pegloom.scene.display import Display
 
+SHOWN = 1500
+"""Milliseconds until what was opened stands in the view, finely drawn."""
 MUCH = 1 << 40
 """Bytes a file may unpack to once the user has said so."""
 
@@ -59,10 +66,20 @@ def may_leave(c: Context) -> bool:
     return c.ask.confirm(f"{c.state.document.name} has unsaved changes.", yes="Leave it without saving", no="Stay here")
 
 
-def open_saved(c: Context, path: Path, *, most: int | None = None, said: str = "") -> None:
-    """Open a project as it was saved."""
+def _keeper(c: Context, path: Path) -> Callable[[], None]:
+    """Keeps a snapshot of what is left for another file, on that job's thread; nothing where it is saved, or nothing is open."""
+    if c.state.character is None or not c.state.unsaved:
+        return lambda: None
+    take, left = c.snapshots.ready(f"opening {path.name}", c.state.path), c.store.history.present
+    return lambda: take(left)
+
+
+def open_saved(c: Context, path: Path, *, most: int | None = None, said: str = "", copy: bool = False) -> None:
+    """Open a project as it was saved. copy : without its place, so that saving asks for one."""
+    keep = _keeper(c, path)
 
     def work(progress: Progress) -> object:
+        keep()
         progress(0.1, f"reading {path.name}")
         try:
             return open_project(path) if most is None else open_project(path, most=most)
@@ -72,15 +89,17 @@ def open_saved(c: Context, path: Path, *, most: int | None = None, said: str = "
     def done(result: object) -> None:
         if isinstance(result, TooLargeError):
             if _trusted(c, result):
-                open_saved(c, path, most=MUCH, said=said)
+                open_saved(c, path, most=MUCH, said=said, copy=copy)
             return
         assert isinstance(result, Document)
         _leave(c)
         # A demo is shown in its colours; saving it asks for a place of its own.
         demo = is_demo(path)
         more = {"display": Display.TEXTURED} if demo else {}
-        c.store.start_with(result, None if demo else path, **more)
-        remember(path)
+        c.store.start_with(result, None if demo or copy else path, **more)
+        if not copy:
+            remember(path)
+            picture_later(c, path)
         notes = result.character.import_notes if result.character is not None else ()
         mended = [line for line in notes if line.startswith("mended:")]
         c.say(said or "; ".join([f"Opened {path.name}", *mended[:3]]), error=bool(said))
@@ -137,7 +156,10 @@ def _read(c: Context, path: Path, choose: bool, most: int | None) -> None:
 def _import(c: Context, path: Path, imported: Imported, choice: ImportChoice, base: Document) -> None:
     """What was chosen of a file becomes the document."""
 
+    keep = _keeper(c, path)
+
     def work(progress: Progress) -> object:
+        keep()
         progress(0.2, "looking at how it stands")
         some = taken(imported, choice)
         document = edits.bring_in(
@@ -161,9 +183,52 @@ def _import(c: Context, path: Path, imported: Imported, choice: ImportChoice, ba
         c.store.start_with(document, None)
         c.enter(c.areas[0].id)
         remember(path)
+        picture_later(c, path)
         c.say("; ".join([f"Opened {path.name}", *notes[:3]]))
 
     c.jobs.start(Job(f"Opening {path.name}", work, done))
+
+
+def picture_later(c: Context, path: Path) -> None:
+    """A picture for the list of recent files, once the view shows what was opened."""
+    shown = c.store.history.present
+
+    def take() -> None:
+        if c.store.history.present is shown:
+            remember(path, c.autosave.picture())
+
+    # A child of the context: it is gone with the window.
+    timer = QTimer(c)
+    timer.setSingleShot(True)
+    timer.timeout.connect(take)
+    timer.timeout.connect(timer.deleteLater)
+    timer.start(SHOWN)
+
+
+def show_folder(c: Context) -> None:
+    """Where the project lies, in the desktop's own program."""
+    if c.state.path is None:
+        c.say("The project has no place yet; save it first", error=True)
+    else:
+        c.ask.show_folder(c.state.path.parent)
+
+
+def save_gathered(c: Context) -> None:
+    """A copy elsewhere, its pictures as files beside it; the project stays where it is."""
+    path = c.ask.save_file("Save a copy with its pictures", f"{c.character.name} copy{SUFFIX}", f"*{SUFFIX}")
+    if not path:
+        return
+    place = Path(path)
+
+    def work(document: Document, progress: Progress) -> object:
+        progress(0.1, f"writing {place.name}")
+        return gather(place, document)
+
+    def done(_: Document, made: Any) -> None:
+        files, notes = made
+        c.say("; ".join([f"Saved {files[0].name} and {counted(len(files) - 1, 'picture')} beside it", *notes]))
+
+    c.work_on(f"Saving a copy as {place.name}", work, done, must_end=True)
 
 
 def save(c: Context) -> None:
@@ -183,6 +248,8 @@ def save_as(c: Context) -> None:
 
 def save_to(c: Context, path: Path) -> None:
     """Save the project as it stands when its turn comes."""
+    picture = c.autosave.picture()
+
     def work(document: Document, progress: Progress) -> None:
         progress(0.1, f"writing {path.name}")
         save_project(path, document)
@@ -191,6 +258,7 @@ def save_to(c: Context, path: Path) -> None:
         c.store.put(saved=document, path=path)
         if c.store.history.present is document:
             c.autosave.clear()
+        remember(path, picture)
         c.say(f"Saved {path.name}")
 
     c.work_on(f"Saving {path.name}", work, done, must_end=True)
@@ -281,6 +349,8 @@ ACTIONS = (
     Action("file.open_choosing", "Open, choosing what comes in", "File", "Parts, skeleton, weights, clips, morph targets, materials", lambda c: open_file(c, choose=True), key="Ctrl+Alt+O"),
     Action("file.save", "Save", "File", "Save the project", save, key="Ctrl+S", needs=WITH_CHARACTER),
     Action("file.save_as", "Save as", "File", "Save the project elsewhere", save_as, key="Ctrl+Shift+S", needs=WITH_CHARACTER),
+    Action("file.gather", "Save a copy with its pictures", "File", "Elsewhere, textures and reference pictures as files beside it", save_gathered, needs=WITH_CHARACTER),
+    Action("file.show_folder", "Show in its folder", "File", "Where the project lies, in the desktop's file manager", show_folder, needs=WITH_CHARACTER),
     Action("file.recover", "Unsaved work left behind", "File", "What was not saved when the program was stopped", lambda c: offer_recovery(c, again=True)),
     *(_demo(name, title) for name, title in DEMOS.items()),
     *(_demo_mesh(name, title) for name, title in DEMOS.items() if (DEMO / f"{name}.obj").exists()),

@@ -16,8 +16,8 @@ class SaveCard(Card):
         )
         q = c.actions.qactions
         self.row(action_button(q["file.save"]), action_button(q["file.save_as"]))
-        self.body.addWidget(action_button(q["handover.keep_version"]))
-        self.row(action_button(q["handover.compare_version"], "Compare"), action_button(q["handover.take_version"], "Take back"))
+        self.row(action_button(q["handover.keep_version"]), action_button(q["handover.versions"], "Versions…"))
+        self.row(action_button(q["file.gather"], "Copy with pictures"), action_button(q["file.show_folder"], "Show in folder"))
         self.told = label("", "soft", wrap=True, name="handover.versions")
         self.body.addWidget(self.told)
 

@@ -7,7 +7,8 @@ from PyQt6.QtWidgets import QMenu, QPushButton
 from pegloom.app.actions.common.file import open_path
 from pegloom.app.areas.mesh.settings import ReportSettings
 from pegloom.app.context import Context
-from pegloom.app.state.kept import recent
+from pegloom.app.dialogs.pictured import pictured
+from pegloom.app.state.kept import picture_of, recent
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
@@ -61,7 +62,7 @@ class BringInCard(Card):
         menu = self.menu_
         menu.clear()
         for path in recent():
-            menu.addAction(f"{path.name}    {path.parent}", lambda p=path: open_path(self.c, p))
+            menu.addAction(pictured(picture_of(path)), f"{path.name}    {path.parent}", lambda p=path: open_path(self.c, p))
         if menu.isEmpty():
             action = menu.addAction("Nothing opened yet")
             assert action is not None
