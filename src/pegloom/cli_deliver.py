@@ -283,4 +283,39 @@ def gather(
     _print({"files": [str(f) for f in files], "notes": notes}, as_json, "\n".join([*(f"written: {f}" for f in files), *notes]))
 
 
-COMMANDS = (export, targets, prove, describe, rebuild, approve, check, versions, gather)
+def take_in(
+    project: Path,
+    revised: Annotated[Path, typer.Argument(metavar="FILE", help="A changed mesh or motion of this character")],
+    output: Annotated[Path | None, typer.Option("-o", "--output", metavar="OUT.pegloom", help="without it nothing is written: what would change is told")] = None,
+    keep: Annotated[list[str] | None, typer.Option("--keep", metavar="PART", help="a part that stays though the file has it not; `all`: every one")] = None,
+    as_json: Json = False,
+) -> None:
+    """A revised file under the same rig: parts by name, faces or place, joints by name; weights, controls and keys stay."""
+    from dataclasses import replace
+
+    from pegloom.document.edits.revised import foretold, propose
+    from pegloom.document.edits.revised import take_in as taken_in
+    from pegloom.files.arrived import read_arrived
+    from pegloom.files.opening import open_any
+    from pegloom.files.writing import write_rig
+
+    document = open_any(project)
+    character = document.require_character()
+    arrived = read_arrived(revised, character)
+    taking = propose(document, arrived)
+    names = {p.name: p.id for p in character.parts}
+    unknown = sorted(set(keep or ()) - set(names) - {"all"})
+    if unknown:
+        raise EditError(f"{character.name} has no part {unknown[0]}; there are: {', '.join(list(names)[:8])}")
+    stay = set(names.values()) if "all" in (keep or ()) else {names[n] for n in keep or ()}
+    taking = replace(taking, stay=taking.stay | frozenset(stay))
+    rows = foretold(document, arrived, taking)
+    report: tuple[str, ...] = (*(f"{row.name}: {row.said}" for row in rows), *arrived.notes)
+    if output is not None:
+        document, report = taken_in(document, arrived, taking)
+        write_rig(output, document)
+    told = {"output": str(output) if output else None, "rows": [{"kind": r.kind, "name": r.name, "said": r.said} for r in rows], "notes": list(arrived.notes)}
+    _print(told, as_json, "\n".join([*report, f"written: {output}" if output else "nothing was written; -o OUT.pegloom takes it in"]))
+
+
+COMMANDS = (export, targets, prove, describe, rebuild, approve, check, versions, gather, take_in)

@@ -39,6 +39,7 @@ class Answers:
         self.pairs: object = None
         self.take_number, self.take_way = 0, 0
         self.shown_folder: object = None
+        self.revise: object = None
         self.offered: list[object] = []
 
     def open_file(self) -> str:
@@ -80,6 +81,13 @@ class Answers:
     def one_of(self, title: str, options: list[str]) -> int:
         self.offered.append(options)
         return self.take_number
+
+    def open_revised(self) -> str:
+        return self.open_path
+
+    def choose_revised(self, ours: object, arrived: object, taking: object, rows: object) -> object:
+        self.offered.append(rows)
+        return (self.revise or (lambda taking: taking))(taking) if self.yes else None
 
     def pictured(self, title: str, words: str, rows: list[tuple[str, bytes]], ways: list[str]) -> tuple[int, int]:
         self.offered.append((rows, ways))

@@ -485,7 +485,7 @@ def test_what_was_picked_and_is_gone_is_let_go(rigged):
     rigged.key(Qt.Key.Key_Delete)
     assert rigged.session.selection.ids == ()
     assert rigged.session.influence in rigged.session.character.skeleton.index
-    changed = edits.replace_mesh(rigged.session.document, (replace(wick().character.parts[1], name="body"),))[0]
+    changed = edits.take_in(rigged.session.document, edits.Arrived("other", (replace(wick().character.parts[1], name="body"),)))[0]
     rigged.session.commit("another body", changed)
     assert not rigged.session.vertices, "vertices of another mesh are no selection of this one"
     rigged.session.commit("nothing", Document())

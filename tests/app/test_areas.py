@@ -28,6 +28,7 @@ from pegloom.app.state.kept import keep_usual, read_usual
 from pegloom.app.state.settings import Setting, as_plain, from_plain
 from pegloom.app.state.state import RANGE_TEST, Area, BrushSettings
 from pegloom.app.state.store import Store
+from pegloom.app.watch.revised import RevisedFile
 from pegloom.app.watch.snapshots import Snapshots
 from pegloom.app.widgets.card import Card
 from pegloom.app.widgets.fields import whole
@@ -222,6 +223,7 @@ def bare(qapp, qtbot):
     c.view, c.frame = NoView(), NoView()
     c.autosave = NoView()
     c.autosave.folder = Path("/nowhere")
+    c.revised = RevisedFile(owner)
     c.snapshots = Snapshots(owner, folder=Path("/nowhere"))
     c.actions = Actions(owner, c)
     c.actions.add(*COMMON, *(action for area in AREAS for action in area.actions))

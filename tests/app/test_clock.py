@@ -259,7 +259,7 @@ def test_saving_and_opening_a_project_and_exporting_happen_off_the_ui_thread(han
 
         return run
 
-    for module, name in ((file, "save_project"), (file, "open_project"), (handover, "write_glb")):
+    for module, name in ((file, "save_project"), (file, "open_project"), (handover, "deliver")):
         monkeypatch.setattr(module, name, watched(name, getattr(module, name)))
     hand.session.start_with(wick(), None)
     hand.session.commit("Pose", edits.set_channels(wick(), "body", move_y=-0.05))
@@ -270,7 +270,7 @@ def test_saving_and_opening_a_project_and_exporting_happen_off_the_ui_thread(han
     hand.idle()
     hand.session.open(tmp_path / "w.pegloom")
     assert open_project(tmp_path / "w.pegloom").character.pose.values["body", "move_y"] == -0.05
-    assert set(threads) == {"save_project", "open_project", "write_glb"}
+    assert set(threads) == {"save_project", "open_project", "deliver"}
     assert threading.main_thread() not in threads.values()
 
 

@@ -177,7 +177,7 @@ def test_the_mesh_is_replaced_under_the_finished_rig(rigged, tmp_path):
     rigged.window.answers.open_path = str(DEMO / "wick.obj")
     rigged.click("button.mesh.replace")
     rigged.idle()
-    rigged.until(lambda: rigged.session.history.undo_name == "Replace the mesh by wick.obj")
+    rigged.until(lambda: rigged.session.history.undo_name == "Revised by wick.obj")
     after = rigged.session.character
     assert after.skeleton is before.skeleton
     assert after.rig is before.rig

@@ -51,14 +51,14 @@ def drawn(document):
 def swapped_same(document):
     part = document.character.parts[0]
     moved = edits.bring_in(Document(), (Part("x", part.name, part.mesh),), name="new").character.parts
-    return edits.replace_mesh(document, moved)[0]
+    return edits.take_in(document, edits.Arrived("moved", moved))[0]
 
 
 def swapped_other(document):
     made = capsule_figure().subdivide()
     matrix = np.array(document.character.standing.file_to_character).reshape(4, 4)
     assert np.isfinite(matrix).all()
-    return edits.replace_mesh(document, (Part("x", document.character.parts[0].name, as_mesh(made)),))[0]
+    return edits.take_in(document, edits.Arrived("other", (Part("x", document.character.parts[0].name, as_mesh(made)),)))[0]
 
 
 EDITS = {

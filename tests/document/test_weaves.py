@@ -189,7 +189,7 @@ def test_weaves_masks_and_kept_selections_follow_later_changes(change):
     elif change == "weld":
         document = edits.mend_part(document, part.id, "weld")
     elif change == "replace":
-        document, _ = edits.replace_mesh(document, (replace(part, mesh=_halved(part.mesh)),))
+        document, _ = edits.take_in(document, edits.Arrived("halved", (replace(part, mesh=_halved(part.mesh)),)))
     else:
         document = edits.set_rest(document, trial_pose(document.character.skeleton, "elbow"))
     character = document.character

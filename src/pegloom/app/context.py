@@ -22,6 +22,7 @@ from pegloom.core.errors import PegLoomError
 from pegloom.core.jobs import Progress
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.weights import Weights
+from pegloom.document.edits.revised import Arrived, Row, Taking
 from pegloom.document.model import Character, Document, Image
 from pegloom.files.import_choice import ImportChoice
 from pegloom.files.imported import Imported
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
     from pegloom.app.watch.desk import Desk
     from pegloom.app.watch.live import LiveEdit
     from pegloom.app.watch.quality import QualityWatch
+    from pegloom.app.watch.revised import RevisedFile
     from pegloom.app.watch.snapshots import Snapshots
     from pegloom.app.widgets.panel import Refresher
 
@@ -48,6 +50,8 @@ class Ask(Protocol):
     """Questions to the user; tests hand in their own answers."""
 
     def open_file(self) -> str: ...
+    def open_revised(self) -> str: ...
+    def choose_revised(self, character: Character, arrived: Arrived, taking: Taking, rows: list[Row]) -> Taking | None: ...
     def open_figure(self) -> str: ...
     def open_picture(self) -> str: ...
     def open_motion(self) -> str: ...
@@ -125,6 +129,7 @@ class Context(QObject):
     actions: Registry
     autosave: Autosave
     snapshots: Snapshots
+    revised: RevisedFile
     quality: QualityWatch
     background: Background
     live: LiveEdit

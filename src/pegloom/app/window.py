@@ -40,6 +40,7 @@ from pegloom.app.watch.desk import Desk
 from pegloom.app.watch.live import LiveEdit
 from pegloom.app.watch.quality import QualityWatch
 from pegloom.app.watch.ready import prepare
+from pegloom.app.watch.revised import RevisedFile
 from pegloom.app.watch.snags import SnagWatch
 from pegloom.app.watch.snapshots import Snapshots
 from pegloom.app.widgets.panel import Panel, refresher_of
@@ -170,6 +171,8 @@ class Window(QMainWindow):
         self.autosave.failed.connect(lambda text: c.say(text, error=True))
         c.snapshots = Snapshots(self, folder=autosave_folder and autosave_folder.with_name("snapshots"), picture=self._small_picture)
         c.snapshots.failed.connect(lambda text: c.say(text, error=True))
+        c.revised = RevisedFile(self)
+        c.revised.changed.connect(self._revised)
         self.store.leaving.connect(self._other_document)
         self._build()
         self.actions_.follow()
@@ -296,6 +299,12 @@ class Window(QMainWindow):
         self.c.desk.close()
         self.autosave.clear()
         self.autosave.new_document()
+
+    def _revised(self) -> None:
+        """Another file is watched, or the watched one has changed."""
+        self.c.stale.emit()
+        if self.c.revised.fresh and self.c.revised.path is not None and self.c.state.character is not None:
+            self.c.say(f"{self.c.revised.path.name} has changed", offer="file.take_again")
 
     def _job_ended(self) -> None:
         """The window was closed while a file was being written: it goes now."""

@@ -19,6 +19,7 @@ from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, Vector, side_o
 from pegloom.files.allowance import allowed
 from pegloom.files.bvh import BvhMotion, parse_bvh, read_bvh
 from pegloom.files.gltf import read_gltf
+from pegloom.files.imported import Imported
 from pegloom.files.names import Unique
 from pegloom.files.raw import checked_size, read_bytes
 from pegloom.files.reading import read_mesh
@@ -36,24 +37,34 @@ def read_motion(path: Path, skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple
     A file whose skeleton is another size is scaled. Raises MeshFileError for a broken file, one without motion, or
     one that moves another skeleton.
     """
-    if path.suffix.lower() == ".bvh":
+    suffix = path.suffix.lower()
+    if suffix == ".bvh":
         motion = read_bvh(path)
         theirs, clip = _of_bvh(motion, path.stem)
-        clips: tuple[Clip, ...] = (clip,)
-    elif path.suffix.lower() in (".glb", ".gltf"):
+        return _onto(path.name, theirs, (clip,), skeleton)
+    if suffix in (".glb", ".gltf"):
         with allowed(path.name, checked_size(path)):
-            imported = sound(read_gltf(path), path.name)
-        if imported.skeleton is None or not imported.clips:
-            raise MeshFileError(path.name, "holds no motion of joints", hint="choose a file with a clip")
-        theirs, clips = imported.skeleton, tuple(c for c in imported.clips if c.tracks)
-    else:
-        raise MeshFileError(path.name, "is no motion this program reads", hint="use BVH or GLB")
+            return clips_onto(path.name, sound(read_gltf(path), path.name), skeleton)
+    if suffix in MOTION_FILES:
+        return clips_onto(path.name, read_mesh(path, motion=True), skeleton)
+    raise MeshFileError(path.name, "is no motion this program reads", hint="use BVH, GLB, glTF or USD")
+
+
+def clips_onto(name: str, imported: Imported, skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple[str, ...]]:
+    """What `read_motion` gives, of a file that is read already. name : of the file."""
+    clips = tuple(c for c in imported.clips if c.tracks)
+    if imported.skeleton is None or not clips:
+        raise MeshFileError(name, "holds no motion of joints", hint="choose a file with a clip")
+    return _onto(name, imported.skeleton, clips, skeleton)
+
+
+def _onto(name: str, theirs: Skeleton, clips: tuple[Clip, ...], skeleton: Skeleton) -> tuple[tuple[Clip, ...], tuple[str, ...]]:
     known = {_plain(j.name): j.id for j in skeleton.joints}
     names = {j.id: known.get(_plain(j.name)) for j in theirs.joints}
     matched = {k: v for k, v in names.items() if v is not None}
     if len(matched) < max(LEAST_MATCHED * len(theirs.joints), 1):
         raise MeshFileError(
-            path.name, f"moves another skeleton: {len(matched)} of its {len(theirs.joints)} joints are known by name",
+            name, f"moves another skeleton: {len(matched)} of its {len(theirs.joints)} joints are known by name",
             hint="motion of another skeleton is for Motion, not for a trial",
         )  # fmt: skip
     scale = _scale(theirs, skeleton, matched)

@@ -13,7 +13,10 @@ from pegloom.app.dialogs.pairing_sheet import PairingSheet
 from pegloom.app.dialogs.pictured import PicturedSheet, Row
 from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet, ask_name
 from pegloom.app.dialogs.recovery import RecoverySheet
+from pegloom.app.dialogs.revised_sheet import RevisedSheet
 from pegloom.core.skeleton.joints import Skeleton
+from pegloom.document.edits.revised import Arrived, Taking
+from pegloom.document.edits.revised import Row as Told
 from pegloom.document.model import Character
 from pegloom.files.import_choice import ImportChoice
 from pegloom.files.imported import Imported
@@ -21,6 +24,7 @@ from pegloom.files.leftovers import LeftOver
 from pegloom.files.reading import READABLE as READABLE_MESHES
 
 READABLE = f"Meshes and projects ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom)"
+REVISED = f"Meshes and motion ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.bvh)"
 FIGURES = f"Projects, meshes and motion ({' '.join(f'*{s}' for s in READABLE_MESHES)} *.pegloom *.bvh)"
 ANY_MOTION = "Motion of any body (*.bvh *.glb *.gltf *.usd *.usda *.usdc *.usdz)"
 MOTIONS = "Motion of the same skeleton (*.bvh *.glb *.gltf)"
@@ -35,6 +39,13 @@ class AskByDialog:
 
     def open_file(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Open a mesh or project", "", READABLE)[0]
+
+    def open_revised(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Take in a revised file", "", REVISED)[0]
+
+    def choose_revised(self, character: Character, arrived: Arrived, taking: Taking, rows: list[Told]) -> Taking | None:
+        sheet = RevisedSheet(character, arrived, taking, rows, self.window)
+        return sheet.taking if sheet.exec() == QDialog.DialogCode.Accepted else None
 
     def open_figure(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Bring in another character", "", FIGURES)[0]

@@ -12,10 +12,12 @@ from pegloom.files.settings import keep_json, keep_picture, read_json, read_pict
 KEYS = "keys.json"
 LADDER = "ladder.json"
 RECENT = "recent.json"
+WATCHED = "watched.json"
 USUAL = "usual.json"
 LAYOUT = "layout.json"
 LOOK = "look.json"
 MOST_RECENT = 10
+MOST_WATCHED = 200
 USUAL_LADDER = (0.1, 0.3, 0.55, 0.8, 1.0)
 MOST_RUNGS = 8
 """Values on the ladder at most: more do not fit a card."""
@@ -82,6 +84,23 @@ def remember(path: Path, picture: bytes = b"") -> None:
     keep_json(RECENT, rows[:MOST_RECENT])
     if picture:
         keep_picture(_picture_name(path), picture, keep={_picture_name(Path(p)) for p in rows[:MOST_RECENT]})
+
+
+def watched_of(project: Path) -> Path | None:
+    """The file a project's meshes were last taken from, as it was kept here: a project does not say what is read."""
+    kept = read_json(WATCHED)
+    name = kept.get(str(project.resolve())) if isinstance(kept, dict) else None
+    return Path(name) if isinstance(name, str) and "\0" not in name and Path(name).is_file() else None
+
+
+def keep_watched(project: Path, file: Path | None) -> None:
+    """Keep which file a project's meshes come from, for the latest projects."""
+    kept = read_json(WATCHED)
+    rows = {k: v for k, v in kept.items() if isinstance(v, str)} if isinstance(kept, dict) else {}
+    rows.pop(str(project.resolve()), None)
+    if file is not None:
+        rows[str(project.resolve())] = str(file.resolve())
+    keep_json(WATCHED, dict(list(rows.items())[-MOST_WATCHED:]))
 
 
 def read_usual(kinds: tuple[type[Setting], ...]) -> Settings:

@@ -17,11 +17,10 @@ from pegloom.core.geometry.mesh import Mesh, with_points
 from pegloom.core.geometry.transforms import transform_points
 from pegloom.core.rig.changes import RigChanges
 from pegloom.core.rig.pose import Pose
-from pegloom.core.said import counted
 from pegloom.core.skeleton.axes import aim_of
 from pegloom.core.skeleton.build import kits_in
 from pegloom.core.skeleton.depth import limb_direction
-from pegloom.core.skin.transfer import far_from, nearest_rows, transfer_weights
+from pegloom.core.skin.transfer import transfer_weights
 from pegloom.core.skin.weights import Weights
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.mesh import detail_told
@@ -106,16 +105,17 @@ def _carried(document: Document, part: Part, mesh: Mesh, carry: sparse.csr_matri
     character = document.require_character()
     morphs = tuple(replace(m, deltas=owned_floats(carry @ m.deltas)) for m in part.morphs)
     document = document.with_character(_with_part(character, replace(part, mesh=mesh, morphs=morphs)))
-    character = each_skin(document.require_character(), partial(_carried_skin, part.id, carry))
-    sets = {name: _carried_set(chosen, part.id, {part.id: carry}) for name, chosen in character.vertex_sets.items()}
+    character = each_skin(document.require_character(), partial(carried_skin, part.id, carry))
+    sets = {name: carried_set(chosen, part.id, {part.id: carry}) for name, chosen in character.vertex_sets.items()}
     return document.with_character(replace(character, vertex_sets=MappingProxyType(sets)))
 
 
-def _carried_skin(part_id: str, carry: sparse.csr_matrix, skin: Skin) -> Skin:
+def carried_skin(part_id: str, carry: sparse.csr_matrix, skin: Skin) -> Skin:
+    """A skin after one of its parts was changed: rows of shares of the old vertices."""
     return carried_to(skin, part_id, {part_id: carry})
 
 
-def _carried_set(
+def carried_set(
     chosen: Mapping[str, IntArray], source: str, carries: Mapping[str, sparse.csr_matrix]
 ) -> Mapping[str, IntArray]:
     """A kept selection after its part was changed: vertices at least half made of chosen ones."""
@@ -192,7 +192,7 @@ def split_part(document: Document, part_id: str) -> Document:
         carries[own] = carry
     parts = [q for p in character.parts for q in (result if p.id == part_id else [p])]
     character = each_skin(character, lambda skin: carried_to(skin, part_id, carries))
-    sets = {name: _carried_set(chosen, part_id, carries) for name, chosen in character.vertex_sets.items()}
+    sets = {name: carried_set(chosen, part_id, carries) for name, chosen in character.vertex_sets.items()}
     return document.with_character(replace(character, parts=tuple(parts), vertex_sets=MappingProxyType(sets)))
 
 
@@ -224,7 +224,7 @@ def add_parts(
         slots = part.mesh.materials + (offset if materials else 0)
         slots.setflags(write=False)
         mesh = replace(part.mesh, materials=slots) if materials else part.mesh
-        mesh = _moved(mesh, matrix)
+        mesh = moved_mesh(mesh, matrix)
         morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ matrix[:3, :3].T)) for m in part.morphs)
         level = part.detail or detail_told(part.name)
         new.append(replace(part, id=part_id, name=name, mesh=mesh, morphs=morphs, detail=level))
@@ -242,11 +242,11 @@ def remove_part(document: Document, part_id: str) -> Document:
     """Take a part out for good; its weights go with it."""
     character = document.require_character()
     character.part(part_id)
-    character = _without(character, {part_id})
+    character = without(character, {part_id})
     return document.with_character(replace(character, parts=tuple(p for p in character.parts if p.id != part_id)))
 
 
-def _without(character: Character, part_ids: Collection[str]) -> Character:
+def without(character: Character, part_ids: Collection[str]) -> Character:
     """Weights, weaves and kept selections without some parts."""
     character = each_skin(character, lambda skin: without_parts(skin, part_ids))
     sets = {
@@ -256,78 +256,12 @@ def _without(character: Character, part_ids: Collection[str]) -> Character:
     return replace(character, vertex_sets=MappingProxyType(sets))
 
 
-def replace_mesh(
-    document: Document, parts: tuple[Part, ...], materials: tuple[Material, ...] = (), images: tuple[Image, ...] = ()
-) -> tuple[Document, tuple[str, ...]]:
-    """A revised mesh in the place of the old one; pegs, joints, weights, controls and clips stay.
-
-    Parts are paired by name, else in order. The same faces: everything stays. Other faces: weights are read from the
-    nearest place of the old surface. Returns the document and a report, one line a part.
-    """
-    character = document.require_character()
-    if not parts:
-        raise EditError("the new file holds no part")
-    matrix = _stood(character)
-    old_by_name = {p.name: p for p in character.parts}
-    unused = [p for p in character.parts if p.name not in {q.name for q in parts}]
-    result: list[Part] = []
-    report: list[str] = []
-    used: set[str] = set()
-    remade: dict[str, tuple[Mesh, Mesh]] = {}
-    keep_materials = len(materials) == 0
-    for part in parts:
-        before = old_by_name.get(part.name) or (unused.pop(0) if unused else None)
-        mesh = _moved(part.mesh, matrix)
-        morphs = tuple(replace(m, deltas=owned_floats(m.deltas @ matrix[:3, :3].T)) for m in part.morphs)
-        if before is None:
-            own = f"part{len(character.parts) + len(result)}"
-            result.append(replace(part, id=own, mesh=mesh, morphs=morphs))
-            report.append(f"{part.name}: new, not bound yet")
-            continue
-        used.add(before.id)
-        same = (
-            mesh.vertex_count == before.mesh.vertex_count
-            and np.array_equal(mesh.corners, before.mesh.corners)
-            and np.array_equal(mesh.starts, before.mesh.starts)
-        )
-        if keep_materials and mesh.face_count == before.mesh.face_count:
-            mesh = replace(mesh, materials=before.mesh.materials)
-        result.append(replace(before, mesh=mesh, morphs=morphs or (before.morphs if same else ())))
-        if same:
-            report.append(f"{part.name}: the same vertices and faces; everything is kept")
-        elif character.skin is not None and before.id in character.skin.weights:
-            remade[before.id] = (before.mesh, mesh)
-            far = far_from(before.mesh, mesh)
-            report.append(
-                f"{part.name}: {mesh.vertex_count} vertices for {before.mesh.vertex_count}; weights read from the nearest surface"
-                + (f", {counted(far, 'vertex lies', 'vertices lie')} far from it" if far else "")
-            )
-        else:
-            remade[before.id] = (before.mesh, mesh)
-            report.append(f"{part.name}: other vertices; it was not bound")
-    gone = [p for p in character.parts if p.id not in used]
-    for part in gone:
-        report.append(f"{part.name}: not in the new file, taken out")
-    character = _without(character, {part.id for part in gone})
-    for part_id, (old_mesh, new_mesh) in remade.items():
-        carry = nearest_rows(old_mesh, new_mesh)
-        character = each_skin(character, partial(_carried_skin, part_id, carry))
-        sets = {n: _carried_set(chosen, part_id, {part_id: carry}) for n, chosen in character.vertex_sets.items()}
-        character = replace(character, vertex_sets=MappingProxyType(sets))
-    changed = replace(
-        character,
-        parts=tuple(result),
-        materials=materials or character.materials,
-        images=images or character.images,
-    )
-    return document.with_character(changed), tuple(report)
-
-
 def _stood(character: Character) -> FloatArray:
     return np.array(character.standing.file_to_character).reshape(4, 4) if character.standing else np.eye(4)
 
 
-def _moved(mesh: Mesh, matrix: FloatArray) -> Mesh:
+def moved_mesh(mesh: Mesh, matrix: FloatArray) -> Mesh:
+    """A mesh and its normals, turned, scaled and moved."""
     normals = None
     if mesh.normals is not None:
         turned = mesh.normals @ matrix[:3, :3].T
@@ -493,6 +427,5 @@ def _with_weights(document: Document, weights: dict[str, Weights]) -> Document:
 
 __all__ = [
     "MENDS", "add_parts", "add_picture", "add_reference", "change_reference", "copy_material", "edge_rows_at", "insert_edge_row",
-    "join_parts", "mend_part", "pass_weights_on", "remove_part", "remove_reference", "rename_part", "replace_mesh",
-    "set_detail", "set_material", "set_subdivision", "split_part", "start_clean", "take_material",
+    "join_parts", "mend_part", "pass_weights_on", "remove_part", "remove_reference", "rename_part",     "set_detail", "set_material", "set_subdivision", "split_part", "start_clean", "take_material",
 ]  # fmt: skip

@@ -13,7 +13,7 @@ from pegloom.app.actions.needs import WITH_CHARACTER
 from pegloom.app.context import Context
 from pegloom.app.demos import DEMO, DEMOS, is_demo
 from pegloom.app.jobs import Job
-from pegloom.app.state.kept import remember
+from pegloom.app.state.kept import keep_watched, remember, watched_of
 from pegloom.core.errors import PegLoomError, TooLargeError
 from pegloom.core.jobs import Progress
 from pegloom.core.motion.clips import sample
@@ -97,6 +97,7 @@ def open_saved(c: Context, path: Path, *, most: int | None = None, said: str = "
         demo = is_demo(path)
         more = {"display": Display.TEXTURED} if demo else {}
         c.store.start_with(result, None if demo or copy else path, **more)
+        c.revised.follow(None if demo or copy else watched_of(path))
         if not copy:
             remember(path)
             picture_later(c, path)
@@ -182,6 +183,7 @@ def _import(c: Context, path: Path, imported: Imported, choice: ImportChoice, ba
         _leave(c)
         c.store.start_with(document, None)
         c.enter(c.areas[0].id)
+        c.revised.follow(path)
         remember(path)
         picture_later(c, path)
         c.say("; ".join([f"Opened {path.name}", *notes[:3]]))
@@ -259,6 +261,7 @@ def save_to(c: Context, path: Path) -> None:
         if c.store.history.present is document:
             c.autosave.clear()
         remember(path, picture)
+        keep_watched(path, c.revised.path)
         c.say(f"Saved {path.name}")
 
     c.work_on(f"Saving {path.name}", work, done, must_end=True)

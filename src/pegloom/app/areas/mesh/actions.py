@@ -70,37 +70,25 @@ def show_middle(c: Context) -> None:
 # Files
 
 
-def replace_mesh(c: Context) -> None:
-    path = c.ask.open_file()
-    if path:
-        _bring(c, Path(path), replacing=True)
-
-
 def add_parts(c: Context) -> None:
     path = c.ask.open_file()
     if path:
-        _bring(c, Path(path), replacing=False)
+        _bring(c, Path(path))
 
 
-def _bring(c: Context, path: Path, *, replacing: bool) -> None:
+def _bring(c: Context, path: Path) -> None:
     def edit(document: Document, progress: Progress) -> object:
         progress(0.1, f"reading {path.name}")
         imported = read_mesh(path)
-        progress(0.6, "reading weights from the nearest surface" if replacing else "putting the parts in")
-        if replacing:
-            return edits.replace_mesh(document, imported.parts, imported.materials, imported.images)
+        progress(0.6, "putting the parts in")
         result = edits.add_parts(document, imported.parts, imported.materials, imported.images)
-        return result, (f"{counted(len(imported.parts), 'part')} added; bind them in Weights",)
+        return result, f"{counted(len(imported.parts), 'part')} added; bind them in Weights"
 
-    def then(report: tuple[str, ...]) -> None:
-        lines = report if isinstance(report, tuple) else (report,)
-        c.store.put_setting(ReportSettings, report=lines, of=c.character.parts)
-        c.say("; ".join(lines[:3]))
+    def then(report: str) -> None:
+        c.store.put_setting(ReportSettings, report=(report,), of=c.character.parts)
+        c.say(report)
 
-    c.job(
-        f"{'Replace the mesh by' if replacing else 'Add parts of'} {path.name}", edit,
-        title=f"Reading {path.name}", then=then,
-    )  # fmt: skip
+    c.job(f"Add parts of {path.name}", edit, title=f"Reading {path.name}", then=then)
 
 
 def add_reference(c: Context) -> None:
@@ -256,7 +244,6 @@ ACTIONS = (
     Action("mesh.turn_right", "Rotate a quarter right", "Mesh", "By 90 degrees about its upright", partial(turn, -90), needs=WITH_CHARACTER),
     Action("mesh.even_out", "Make symmetric", "Mesh", "Each vertex and its partner to mirrored places", even_out, needs=WITH_CHARACTER),
     Action("mesh.middle", "Show the centre line", "Mesh", "Show the mirror plane and drag it", show_middle, needs=WITH_CHARACTER, on=lambda s: s.viewing.middle_shown),
-    Action("mesh.replace", "Replace the mesh", "Mesh", "A revised mesh in its place; all work below is kept", replace_mesh, needs=WITH_CHARACTER),
     Action("mesh.add_parts", "Add parts from a file", "Mesh", "New clothes, eyes, tack", add_parts, needs=WITH_CHARACTER),
     Action("mesh.join", "Join the picked parts", "Mesh", "One part of several, weights kept", join, needs=(CHARACTER, PART_PICKED)),
     Action("mesh.split", "Split by shells", "Mesh", "The picked part cut into its separate shells", split, needs=(CHARACTER, PART_PICKED)),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pegloom.app.areas.mesh import marks
+from pegloom.app.areas.mesh import marks, revising
 from pegloom.app.areas.mesh.actions import ACTIONS
 from pegloom.app.areas.mesh.cards import CARDS
 from pegloom.app.areas.mesh.settings import MaterialSettings, ReportSettings, StandSettings
@@ -36,7 +36,7 @@ AREA = AreaSpec(
         Step("file.open", lambda s: s.character is None, lambda s: "import a mesh"),
         Step("mesh.stand_up", _lies, lambda s: "stand it up", guide="It is turned to face you, set on the ground and scaled. Look whether it stands right."),
     ),
-    actions=ACTIONS, settings=(StandSettings, MaterialSettings, ReportSettings), cards=CARDS, lanes=(quality_lane(),), tools=TOOLS,
+    actions=(*ACTIONS, *revising.ACTIONS), settings=(StandSettings, MaterialSettings, ReportSettings), cards=CARDS, lanes=(quality_lane(),), tools=TOOLS,
     picks=("part",), shows=("ground",), marks=(marks.middle, bare_body), hint=hint, fullness=fullness,
     enter=lambda state: {"lens": Lens.NONE}, opens=lambda character: True, at_rest=True, pins=True, mesh_always=True,
     frames_new_meshes=True,

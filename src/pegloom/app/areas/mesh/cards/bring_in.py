@@ -35,14 +35,23 @@ class BringInCard(Card):
         self.body.addWidget(self.what)
         self.brought = label("", "caption", wrap=True, name="mesh.brought")
         self.body.addWidget(self.brought)
-        self.row(action_button(q["mesh.replace"], "Replace mesh"), action_button(q["mesh.add_parts"], "Add parts"))
+        self.row(action_button(q["mesh.replace"], "Revised file"), action_button(q["mesh.add_parts"], "Add parts"))
+        self.watched = label("", "caption", wrap=True, name="mesh.watched")
+        self.body.addWidget(self.watched)
+        self.again = action_button(q["file.take_again"], "Take it in again")
+        self.body.addWidget(self.again)
 
     def key(self, state: State) -> tuple[object, ...]:
         one = state.character
-        return () if one is None else (one.parts, one.import_notes, one.name, state.settings.of(ReportSettings).report)
+        watched = (self.c.revised.path, self.c.revised.fresh)
+        return watched if one is None else (one.parts, one.import_notes, one.name, state.settings.of(ReportSettings).report, watched)
 
     def show_state(self, state: State) -> None:
-        one = state.character
+        one, file = state.character, self.c.revised
+        for widget in (self.watched, self.again):
+            widget.setVisible(one is not None and file.path is not None)
+        if file.path is not None:
+            self.watched.setText(f"{file.path.name} {'has changed since it was taken in' if file.fresh else 'is watched: as it was taken in'}")
         if one is None:
             self.what.setText("Nothing is open yet.")
             self.brought.setText("")
