@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import click
 import typer
 
-from pegloom import cli_batch, cli_capture, cli_clips, cli_deliver, cli_motion, cli_rig, cli_scene
+from pegloom import cli_batch, cli_capture, cli_clips, cli_deliver, cli_family, cli_motion, cli_rig, cli_scene
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.files.reports import unforeseen
 
@@ -472,7 +472,7 @@ def convert(
     _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
 
 
-for _command in (*cli_deliver.COMMANDS, *cli_batch.COMMANDS, *cli_rig.COMMANDS, *cli_motion.COMMANDS, cli_scene.film, cli_capture.capture, cli_capture.capture_desk):
+for _command in (*cli_deliver.COMMANDS, *cli_batch.COMMANDS, *cli_family.COMMANDS, *cli_rig.COMMANDS, *cli_motion.COMMANDS, cli_scene.film, cli_capture.capture, cli_capture.capture_desk):
     app.command()(_plain_errors(_command))
 
 _clips = typer.Typer(no_args_is_help=True, help="The shelf of clips: listed, found in plain words, found by likeness, taken onto a character.")

@@ -45,6 +45,9 @@ class Answers:
     def open_file(self) -> str:
         return self.open_path
 
+    def open_master(self) -> str:
+        return self.open_path
+
     def open_figure(self) -> str:
         return self.open_path
 

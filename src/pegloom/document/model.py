@@ -307,6 +307,30 @@ class CardButton:
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Worn:
+    """The master whose rig a character wears, as it was when it was last taken; all that is said of a rig is told in its size.
+
+    name : of the master. scale : metres here for a metre of the master's.
+    The other fields are those of a character of the same names.
+    """
+
+    name: str
+    scale: float
+    pegs: PegSet | None = None
+    joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
+    own_joints: tuple[OwnJoint, ...] = ()
+    rig_recipe: Mapping[str, KitRig] = field(default_factory=dict)
+    rig_changes: RigChanges = field(default_factory=RigChanges)
+    uses: Mapping[str, Use] = field(default_factory=dict)
+    reaches: Mapping[str, float] = field(default_factory=dict)
+    mark_sizes: Mapping[str, float] = field(default_factory=dict)
+    control_sets: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    card: tuple[CardButton, ...] = ()
+    expressions: tuple[Expression, ...] = ()
+    poses: tuple[ShelfPose, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Character:
     """One character: parts, recipe (pegs), skeleton, skin, controls, motion. Points are in its own space, Y up."""
 
@@ -364,6 +388,8 @@ class Character:
     """How it stands and plays beside the document's other characters."""
     stand_ins: tuple[StandIn, ...] = ()
     """Its controls that stand in for joints of the document's other characters."""
+    worn: Worn | None = None
+    """The master whose rig it wears (edits/family)."""
     import_notes: tuple[str, ...] = ()
     """What the file brought and what of it was ignored, one line each."""
 

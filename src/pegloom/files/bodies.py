@@ -24,7 +24,7 @@ LARGEST = 32 << 20
 MOST_NUMBERS, MOST_PEGS, TALLEST = 2_000_000, 2000, 1e4
 HINT = "choose a file that was saved as a body"
 ENDING = ".body.json"
-CLOSED = ("parts", "materials", "images", "clips", "weaves", "trials", "references", "skin", "skeleton", "rig", "adopted")
+CLOSED = ("parts", "materials", "images", "clips", "weaves", "trials", "references", "skin", "skeleton", "rig", "adopted", "worn")
 """Fields of a character that a body's file has none of."""
 
 

@@ -44,7 +44,7 @@ INLINE = 20_000
 """Numbers an array may have to stand in the JSON; larger ones lie with the weights."""
 NEAREST = 4
 """Places whose weights a vertex takes where the mesh is another one."""
-APART = ("parts", "materials", "images", "clips", "sources", "pairings", "weaves", "references", "figure", "stand_ins", "import_notes", "skin", "skeleton", "rig", "name")
+APART = ("parts", "materials", "images", "clips", "sources", "pairings", "weaves", "references", "figure", "stand_ins", "import_notes", "skin", "skeleton", "rig", "name", "worn")
 """Fields of a character that a description has not, or has by themselves."""
 RECIPE = tuple(f.name for f in dataclasses.fields(Character) if f.name not in APART)
 

@@ -47,6 +47,9 @@ class AskByDialog:
         sheet = RevisedSheet(character, arrived, taking, rows, self.window)
         return sheet.taking if sheet.exec() == QDialog.DialogCode.Accepted else None
 
+    def open_master(self) -> str:
+        return QFileDialog.getOpenFileName(self.window, "Wear a master's rig", "", "Projects and bodies (*.pegloom *.body.json)")[0]
+
     def open_figure(self) -> str:
         return QFileDialog.getOpenFileName(self.window, "Bring in another character", "", FIGURES)[0]
 

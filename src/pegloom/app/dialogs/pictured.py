@@ -5,11 +5,13 @@ from __future__ import annotations
 from functools import partial
 
 from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QIcon, QPixmap
+from PyQt6.QtGui import QIcon, QImage, QPixmap
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from pegloom.app.widgets import button, label
 
+WIDE = 400
+"""Pixels from which pictures are shown large: they are there to be compared."""
 Row = tuple[str, bytes]
 """Lines of text, and a PNG; b"" for none."""
 
@@ -31,7 +33,7 @@ class PicturedSheet(QDialog):
         super().__init__(parent)
         self.setObjectName(name)
         self.setWindowTitle(title)
-        self.resize(520, min(180 + 92 * len(rows), 600))
+        self.resize(560, min(180 + 92 * len(rows), 640))
         self.way = 0
         column = QVBoxLayout(self)
         column.setContentsMargins(22, 18, 22, 18)
@@ -42,12 +44,13 @@ class PicturedSheet(QDialog):
         self.list = QListWidget()
         self.list.setObjectName(f"{name}.list")
         self.list.setAccessibleName(title)
-        self.list.setIconSize(QSize(96, 72))
+        wide = any(QPixmap.fromImage(QImage.fromData(picture)).width() > WIDE for _, picture in rows if picture)
+        self.list.setIconSize(QSize(240, 187) if wide else QSize(96, 72))
         self.list.setSpacing(2)
         for text, picture in rows:
             item = QListWidgetItem(text)
             item.setIcon(pictured(picture))
-            item.setSizeHint(QSize(0, 84))
+            item.setSizeHint(QSize(0, 199 if wide and picture else 84))
             self.list.addItem(item)
         self.list.setCurrentRow(0)
         self.list.itemDoubleClicked.connect(lambda _: self._take(0))

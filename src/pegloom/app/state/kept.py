@@ -12,7 +12,7 @@ from pegloom.files.settings import keep_json, keep_picture, read_json, read_pict
 KEYS = "keys.json"
 LADDER = "ladder.json"
 RECENT = "recent.json"
-WATCHED = "watched.json"
+WATCHED, MASTERS = "watched.json", "masters.json"
 USUAL = "usual.json"
 LAYOUT = "layout.json"
 LOOK = "look.json"
@@ -86,21 +86,24 @@ def remember(path: Path, picture: bytes = b"") -> None:
         keep_picture(_picture_name(path), picture, keep={_picture_name(Path(p)) for p in rows[:MOST_RECENT]})
 
 
-def watched_of(project: Path) -> Path | None:
-    """The file a project's meshes were last taken from, as it was kept here: a project does not say what is read."""
-    kept = read_json(WATCHED)
+def watched_of(project: Path, kind: str = WATCHED) -> Path | None:
+    """The file a project's meshes were last taken from, as it was kept here: a project does not say what is read.
+
+    kind : MASTERS for the master it wears.
+    """
+    kept = read_json(kind)
     name = kept.get(str(project.resolve())) if isinstance(kept, dict) else None
     return Path(name) if isinstance(name, str) and "\0" not in name and Path(name).is_file() else None
 
 
-def keep_watched(project: Path, file: Path | None) -> None:
-    """Keep which file a project's meshes come from, for the latest projects."""
-    kept = read_json(WATCHED)
+def keep_watched(project: Path, file: Path | None, kind: str = WATCHED) -> None:
+    """Keep which file a project's meshes, or its master, come from, for the latest projects."""
+    kept = read_json(kind)
     rows = {k: v for k, v in kept.items() if isinstance(v, str)} if isinstance(kept, dict) else {}
     rows.pop(str(project.resolve()), None)
     if file is not None:
         rows[str(project.resolve())] = str(file.resolve())
-    keep_json(WATCHED, dict(list(rows.items())[-MOST_WATCHED:]))
+    keep_json(kind, dict(list(rows.items())[-MOST_WATCHED:]))
 
 
 def read_usual(kinds: tuple[type[Setting], ...]) -> Settings:

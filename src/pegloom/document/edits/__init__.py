@@ -53,6 +53,7 @@ from pegloom.document.edits.depth import (
 )
 from pegloom.document.edits.digits import set_bent, set_fingers, set_toes
 from pegloom.document.edits.drafts import carries_much, drafted
+from pegloom.document.edits.family import Followed, follow_master, wear_master
 from pegloom.document.edits.figures import (
     add_figures,
     carry_figure,
@@ -312,6 +313,7 @@ __all__ = [
     "CarryOptions",
     "ClipWay",
     "DeliveredRest",
+    "Followed",
     "KeyAt",
     "Read",
     "Taking",
@@ -427,6 +429,7 @@ __all__ = [
     "find_pegs_again",
     "float_joint",
     "follow_figure",
+    "follow_master",
     "foretold",
     "forget_changes",
     "forget_limit",
@@ -627,6 +630,7 @@ __all__ = [
     "value_keys",
     "waiting_changes",
     "wear_body",
+    "wear_master",
     "weigh_layer",
     "with_curve",
     "with_locks_held",

@@ -82,10 +82,10 @@ def wear_body(
 def _put_on(character: Character, body: Body, found: PegSet | None) -> tuple[Character, str]:
     """found : pegs as the shape says; None where a shape says nothing of such a body."""
     document = Document((character,))
-    scaled = _scaled(body, character.height)
+    scaled = in_size(body, character.height)
     assert scaled.pegs is not None
     loose = replace(scaled.pegs, pegs=tuple(replace(p, by_hand=False, confidence=0.8 * WEAK if found is None else p.confidence) for p in scaled.pegs.pegs))
-    worn, guessed = (loose, tuple(loose.by_name)) if found is None else _along(loose, found)
+    worn, guessed = (loose, tuple(loose.by_name)) if found is None else along(loose, found)
     bare = replace(
         character, skeleton=None, rig=None, pose=Pose(), pegs=None,
         joint_overrides=MappingProxyType({j: replace(o, seen=None) for j, o in scaled.joint_overrides.items()}),
@@ -105,7 +105,7 @@ def _put_on(character: Character, body: Body, found: PegSet | None) -> tuple[Cha
     return result.require_character(), said
 
 
-def _scaled(body: Body, height: float) -> Character:
+def in_size(body: Body, height: float) -> Character:
     """The body's own things in another size, metres."""
     bare = body.character
     skeleton = assembled(bare)
@@ -114,7 +114,7 @@ def _scaled(body: Body, height: float) -> Character:
     return transformed(replace(built, rig=rig), np.diag([*([height / body.height] * 3), 1.0]), draft=True)
 
 
-def _along(old: PegSet, found: PegSet) -> tuple[PegSet, tuple[str, ...]]:
+def along(old: PegSet, found: PegSet) -> tuple[PegSet, tuple[str, ...]]:
     """The pegs found, with the body's own kits; pegs nobody looks for go along with the found ones nearest to them. Gives
     their names too."""
     result = found_again(old, found, keep_placed=False, other_fingers=False)

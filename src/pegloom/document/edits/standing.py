@@ -165,6 +165,7 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
         references=tuple(
             replace(r, centre=move.length(r.centre), height=r.height * move.scale) for r in character.references
         ),
+        worn=None if character.worn is None else replace(character.worn, scale=character.worn.scale * move.scale),
     )  # fmt: skip
     axes = {} if draft or character.skeleton is None else _new_axes(character, changed, move)
     overrides = {j: move.override(o, axes.get(j)) for j, o in character.joint_overrides.items()}

@@ -23,11 +23,12 @@ SAME_MM = 0.1
 
 @cache
 def _template(name: str) -> Any:
-    from jinja2 import Environment, StrictUndefined
+    from jinja2 import Environment, FunctionLoader, StrictUndefined
 
+    pages = FunctionLoader(lambda page: (files("pegloom.assets") / "pages" / page).read_text())
     # Everything that comes out of a document is escaped: names are other people's.
-    made = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    return made.from_string((files("pegloom.assets") / "pages" / name).read_text())
+    made = Environment(loader=pages, autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    return made.get_template(name)
 
 
 def filled(template: str, /, **values: Any) -> str:

@@ -10,6 +10,8 @@ from pegloom.app.areas.controls.cards import CARDS
 from pegloom.app.areas.controls.coupling_pane import CouplingPane
 from pegloom.app.areas.controls.coupling_pane import wanted as coupling_wanted
 from pegloom.app.areas.controls.editing import hold_wanted, solver_wanted
+from pegloom.app.areas.controls.family import ACTIONS as FAMILY
+from pegloom.app.areas.controls.family import FamilySettings
 from pegloom.app.areas.controls.finishing import FINISHING
 from pegloom.app.areas.controls.hold_pane import HoldPane
 from pegloom.app.areas.controls.ik_pane import IkPane
@@ -60,7 +62,7 @@ def enter(state: State) -> Mapping[str, Any]:
 AREA = AreaSpec(
     Area.CONTROLS, "Controls", "the rig animators hold",
     steps=(Step("controls.build", _no_rig, lambda s: "build controls", guide="Rings and cubes an animator holds. After this, drag one: your figure is rigged."),),
-    settings=SETTINGS, springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD and not s.viewing.animators, actions=(*ACTIONS, *POSING, *FINISHING, *MADE, *SHAPING), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300), Pane("controls.hold", "Constraint", Place.SIDE, HoldPane, hold_wanted, size=300), Pane("controls.ik", "IK", Place.SIDE, IkPane, solver_wanted, size=300)), lanes=(quality_lane(),), tools=(PointsTool(), *TOOLS), picks=("control", "joint"), passes_by=_passed_by,
+    settings=(*SETTINGS, FamilySettings), springs_back=lambda s: s.settings.of(WorkSettings).work is Work.BUILD and not s.viewing.animators, actions=(*ACTIONS, *POSING, *FINISHING, *MADE, *SHAPING, *FAMILY), fixes=(Fix("controls.build", "Build anew"),), cards=CARDS, panes=(posed_pane(), *pick_panes(), Pane("controls.coupling", "Coupling", Place.SIDE, CouplingPane, coupling_wanted, size=300), Pane("controls.hold", "Constraint", Place.SIDE, HoldPane, hold_wanted, size=300), Pane("controls.ik", "IK", Place.SIDE, IkPane, solver_wanted, size=300)), lanes=(quality_lane(),), tools=(PointsTool(), *TOOLS), picks=("control", "joint"), passes_by=_passed_by,
     shows=("controls", "joints", "mesh"), painters=(auto_key_sign,), marks=(joints, performers, controls, pins, draw_points), marks_face_the_eye=True,
     hint=_hint,
     fullness=lambda character: 1.0 if character.rig else 0.0, enter=enter,

@@ -7,6 +7,7 @@ from pegloom.app.areas.controls.cards.channels import ChannelCard
 from pegloom.app.areas.controls.cards.check import CheckCard
 from pegloom.app.areas.controls.cards.couplings import CouplingCard
 from pegloom.app.areas.controls.cards.face import ExpressionCard, FaceCard, HandleCard
+from pegloom.app.areas.controls.cards.family import FamilyCard
 from pegloom.app.areas.controls.cards.follows import FollowsCard
 from pegloom.app.areas.controls.cards.hold import HoldCard
 from pegloom.app.areas.controls.cards.ik import IkCard
@@ -44,7 +45,7 @@ def _snags(c: Context) -> Card:
     return card
 
 
-BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, ChannelCard, CouplingCard, SpringCard, LimitCard, MirrorCard, ShapeCard, CheckCard)
+BUILDING = (BuildCard, KitRigCard, IkCard, HoldCard, ChannelCard, CouplingCard, SpringCard, LimitCard, MirrorCard, ShapeCard, CheckCard, FamilyCard)
 POSING = (PoseCard, LimbsCard, FollowsCard, ShelfCard)
 FACE = (FaceCard, ExpressionCard, HandleCard)
 CARDS: tuple[Callable[[Context], Card], ...] = (
