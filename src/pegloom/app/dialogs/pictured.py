@@ -33,7 +33,6 @@ class PicturedSheet(QDialog):
         super().__init__(parent)
         self.setObjectName(name)
         self.setWindowTitle(title)
-        self.resize(560, min(180 + 92 * len(rows), 640))
         self.way = 0
         column = QVBoxLayout(self)
         column.setContentsMargins(22, 18, 22, 18)
@@ -46,6 +45,7 @@ class PicturedSheet(QDialog):
         self.list.setAccessibleName(title)
         wide = any(QPixmap.fromImage(QImage.fromData(picture)).width() > WIDE for _, picture in rows if picture)
         self.list.setIconSize(QSize(240, 187) if wide else QSize(96, 72))
+        self.resize(560, min(190 + (207 if wide else 92) * len(rows), 640))
         self.list.setSpacing(2)
         for text, picture in rows:
             item = QListWidgetItem(text)
