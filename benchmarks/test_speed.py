@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 import itertools
+import shutil
 import time
 import zipfile
 from dataclasses import replace
@@ -24,6 +25,7 @@ from tests.support.plain_rig import evaluate_plainly
 from tools import takes
 
 from pegloom.checks import guard
+from pegloom.cli_batch import Job, rows_of
 from pegloom.core.geometry.mesh import place_neighbours, place_triangles, weld, weld_points
 from pegloom.core.geometry.subdivide import catmull_clark
 from pegloom.core.geometry.transforms import compose, euler_quaternion
@@ -54,6 +56,7 @@ from pegloom.document import edits
 from pegloom.document.baking import baked_clip
 from pegloom.document.edits.borrow import soles_here
 from pegloom.document.evaluate import evaluate
+from pegloom.files.batches import BatchRecipe
 from pegloom.files.motion import read_sources
 from pegloom.files.project import open_project
 from pegloom.files.shelf import Shelf
@@ -790,3 +793,29 @@ def test_a_live_frame_peer_turned_with_scipy_and_numpy(benchmark, performed):
         return result
 
     benchmark(one)
+
+
+@pytest.fixture(scope="module")
+def many(tmp_path_factory):
+    """Eight figures, to be rigged, bound and exported."""
+    folder = tmp_path_factory.mktemp("many")
+    for k in range(8):
+        shutil.copy(DEMO / "wick.obj", folder / f"{k}.obj")
+    return folder
+
+
+def _all_of(folder, out, processes):
+    recipe = BatchRecipe(pictures=False, pattern="human", targets=("real-time",), keep=False)
+    jobs = [Job(str(f), f.name, str(out / f.stem), recipe) for f in sorted(folder.glob("*.obj"))]
+    assert all(row["state"] == "ok" for row in rows_of(jobs, processes))
+
+
+@pytest.mark.benchmark(group="a batch of eight")
+def test_batch_on_two_processes(benchmark, many, tmp_path):
+    """At least 1.7 times as quick as one after the other, on two cores of their own."""
+    benchmark.pedantic(_all_of, (many, tmp_path, 2), rounds=1)
+
+
+@pytest.mark.benchmark(group="a batch of eight")
+def test_batch_peer_one_after_the_other(benchmark, many, tmp_path):
+    benchmark.pedantic(_all_of, (many, tmp_path, 1), rounds=1)

@@ -8,12 +8,13 @@ import multiprocessing
 import os
 import shutil
 import signal
+from dataclasses import replace
 
 import pytest
 from typer.testing import CliRunner
 
 from pegloom.cli import app
-from pegloom.cli_batch import Job, done, rows_of
+from pegloom.cli_batch import Job, done, done_apart, rows_of, rows_of_cluster
 from pegloom.core.errors import MeshFileError
 from pegloom.files.batches import BatchRecipe, add_row, files_of, read_recipe, read_rows, report_text, table_text
 from pegloom.files.opening import open_any
@@ -143,3 +144,49 @@ def test_the_table_and_the_report_are_only_ever_text():
     row = {"file": "=cmd()|'x'", "state": "ok", "error": None, "pattern": "<i>", "confidence": 0.5, "vertices": 3, "height_m": 1.0, "joints": 2, "stretch_p99": 1.0, "folded": 0, "snags": 0, "clips": [], "slide_mm": None, "exports": ["@x"], "picture": None, "seconds": 1.0, "notes": []}  # fmt: skip
     assert "'=cmd" in table_text([row]) and "'@x" in table_text([row])
     assert "<i>" not in report_text([row], BatchRecipe(), "<script>") and "<script>" not in report_text([row], BatchRecipe(), "<script>")
+
+
+@pytest.fixture
+def cluster(monkeypatch):
+    """Two workers on this machine, as two programs, and their scheduler's address."""
+    distributed = pytest.importorskip("distributed")
+    with distributed.LocalCluster(n_workers=2, threads_per_worker=1, processes=True, dashboard_address=None, silence_logs=50) as made:
+        yield made
+
+
+def test_a_cluster_that_loses_a_worker_in_the_middle_has_a_row_for_every_file(folder, tmp_path, cluster):
+    """The same rows as without a cluster; the one whose worker is killed is done again by the other."""
+    recipe = BatchRecipe(pictures=False, pattern="human", bind="BY_REACH", targets=(), keep=False)
+    jobs = [Job(str(folder / f), f"{k} {f}", str(tmp_path / f"{k}"), recipe) for k, f in enumerate(("one.obj", "broken.glb", "one.obj", "one.obj"))]
+    rows = rows_of_cluster(jobs, cluster.scheduler_address)
+    found = [next(rows)]
+    workers = list(cluster.workers.values())
+    os.kill(workers[0].process.pid, signal.SIGKILL)
+    found += list(rows)
+    assert sorted(r["file"] for r in found) == sorted(j.told for j in jobs)
+    plain = {job.told[2:]: done(job) for job in jobs[:2]}
+    for row in found:
+        same = plain[row["file"][2:]]
+        assert (row["state"], row["joints"], row["vertices"], row["error"]) == (same["state"], same["joints"], same["vertices"], same["error"])
+
+
+def test_the_command_takes_a_cluster_and_says_where_none_answers(folder, tmp_path, cluster, monkeypatch):
+    (tmp_path / "recipe.json").write_text(json.dumps(QUICK | {"targets": [], "keep": False}))
+    for name in ("deeper/=two.ply", "<b>name<b>.stl", "empty.obj"):
+        (folder / name).unlink()
+    told = run("batch", folder, "-o", tmp_path / "out", "--recipe", tmp_path / "recipe.json", "--scheduler", cluster.scheduler_address, "--json")
+    assert told.exit_code == 0, told.output
+    result = json.loads(told.output)
+    assert result["files"] == len(files_of(folder)) and result["done"] + result["failed"] == result["files"]
+    monkeypatch.setattr("pegloom.cli_batch.ANSWERS", 1)
+    wrong = run("batch", folder, "-o", tmp_path / "other", "--recipe", tmp_path / "recipe.json", "--scheduler", "tcp://127.0.0.1:9")
+    assert wrong.exit_code == 1 and "no scheduler answers at tcp://127.0.0.1:9" in wrong.output
+
+
+def test_a_file_on_a_cluster_has_its_time_and_may_end_its_program(tmp_path, monkeypatch):
+    capsule_figure().export(tmp_path / "one.obj")
+    job = Job(str(tmp_path / "one.obj"), "one.obj", str(tmp_path / "x"), BatchRecipe(seconds=0.01, pictures=False))
+    assert "took longer than 0.01 seconds" in done_apart(job)["error"]
+    monkeypatch.setattr("pegloom.cli_batch.ONE", "import os; os.abort()")
+    row = done_apart(replace(job, recipe=BatchRecipe(pictures=False)))
+    assert row["state"] == "failed" and f"signal {int(signal.SIGABRT)}" in row["error"]

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import multiprocessing
 import os
+import subprocess
+import sys
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from multiprocessing.connection import Connection, wait
 from pathlib import Path
 from typing import Annotated, Any
@@ -30,6 +33,8 @@ from pegloom.files.batches import (
     table_text,
 )
 
+ANSWERS = 15
+"""Seconds a scheduler has to answer."""
 LOOK = 0.5
 """Seconds between two looks at what takes too long."""
 
@@ -232,10 +237,69 @@ def _row(worker: _Worker, job: Job) -> dict[str, Any] | None:
     code = worker.process.exitcode
     worker.begin()
     signal = f" (signal {-code})" if code is not None and code < 0 and not late else ""
+    return lost(job, f"{said}{signal}", time.monotonic() - worker.since)
+
+
+def done_apart(job: Job) -> dict[str, Any]:
+    """`done` in a program of its own: on a machine of a cluster a file that ends it, or takes too long, must not end the worker."""
+    begun = time.monotonic()
+    told = json.dumps({**asdict(job), "recipe": asdict(job.recipe)})
+    late, code = False, 0
+    try:
+        run = subprocess.run([sys.executable, "-c", ONE], input=told, capture_output=True, text=True, check=False, timeout=job.recipe.seconds or None)
+        code = run.returncode
+        if code == 0:
+            row: dict[str, Any] = json.loads(run.stdout.splitlines()[-1])
+            return row
+    except subprocess.TimeoutExpired:
+        late = True
+    except (ValueError, IndexError):
+        code = 1
+    signal = f" (signal {-code})" if code < 0 else ""
+    return lost(job, f"took longer than {job.recipe.seconds:g} seconds" if late else f"ended the process that read it{signal}", time.monotonic() - begun)
+
+
+ONE = "from pegloom.cli_batch import one; one()"
+"""The program that does one file: its job as JSON comes in, its row as JSON is the last line out."""
+
+
+def one() -> None:
+    """What `done_apart` runs."""
+    told = json.load(sys.stdin)
+    recipe: dict[str, Any] = {k: tuple(v) if isinstance(v, list) else v for k, v in told.pop("recipe").items()}
+    print(json.dumps(done(Job(**told, recipe=BatchRecipe(**recipe)))))
+
+
+def rows_of_cluster(jobs: list[Job], address: str) -> Iterator[dict[str, Any]]:
+    """Rows as a Dask cluster does them. A worker that is lost costs its file nothing: another one does it again; a file that
+    takes several workers along is given up with its one line.
+
+    Raises EditError without the packages, or where no scheduler answers.
+    """
+    try:
+        distributed: Any = importlib.import_module("distributed")
+    except ImportError:
+        raise EditError("--scheduler needs packages of its own: pip install 'pegloom[cluster]'") from None
+    try:
+        client = distributed.Client(address, timeout=ANSWERS, set_as_default=False)
+    except (OSError, ValueError) as error:
+        raise EditError(f"no scheduler answers at {address} ({' '.join(str(error).split())[:120] or type(error).__name__})") from error
+    with client, client.as_current():
+        asked = {client.submit(done_apart, job, pure=False): job for job in jobs}
+        for future in distributed.as_completed(list(asked)):
+            job = asked[future]
+            if future.status == "finished":
+                yield future.result()
+            else:
+                yield lost(job, f"was given up by the cluster ({type(future.exception()).__name__})", 0.0)
+
+
+def lost(job: Job, said: str, seconds: float) -> dict[str, Any]:
+    """The row of a file whose process said nothing any more."""
     return {
-        "file": job.told, "state": "failed", "error": f"{Path(job.told).name}: {said}{signal}; try it by itself", "pattern": None, "confidence": None,
+        "file": job.told, "state": "failed", "error": f"{Path(job.told).name}: {said}; try it by itself", "pattern": None, "confidence": None,
         "vertices": None, "height_m": None, "joints": None, "stretch_p99": None, "folded": None, "snags": None, "clips": [], "slide_mm": None, "exports": [],
-        "picture": None, "notes": [], "seconds": round(time.monotonic() - worker.since, 2),
+        "picture": None, "notes": [], "seconds": round(seconds, 2),
     }  # fmt: skip
 
 
@@ -244,6 +308,7 @@ def batch(
     output: Annotated[Path, typer.Option("-o", "--output", metavar="OUT", help="a folder; what an earlier run left in it is gone on from")],
     recipe: Annotated[Path | None, typer.Option("--recipe", metavar="RECIPE.json", help="what is done to each; see docs/batch.md")] = None,
     processes: Annotated[int, typer.Option("-j", "--processes", min=0, max=256, help="0 for one a core")] = 0,
+    scheduler: Annotated[str, typer.Option("--scheduler", metavar="ADDRESS", help="a Dask scheduler whose workers do it, tcp://HOST:PORT; they read and write the same folders")] = "",
     anew: Annotated[bool, typer.Option("--anew", help="do all of them again")] = False,
     as_json: Json = False,
 ) -> None:
@@ -261,7 +326,8 @@ def batch(
     count = processes or max(len(os.sched_getaffinity(0)), 1)
     by_file = {j.told: j for j in jobs}
     begun, kept = time.monotonic(), len(rows)
-    for number, row in enumerate(rows_of(jobs, count) if jobs else ()):
+    done_by = rows_of_cluster(jobs, scheduler) if scheduler else rows_of(jobs, count)
+    for number, row in enumerate(done_by if jobs else ()):
         row |= {"seen": seen(Path(by_file[row["file"]].file)), "recipe": told.stamp}
         add_row(output, row)
         rows[row["file"]] = row
