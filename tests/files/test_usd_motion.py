@@ -8,13 +8,18 @@ import numpy as np
 import pytest
 
 from pegloom.core.arrays import frozen
-from pegloom.core.motion.clips import Clip, MorphTrack
+from pegloom.core.motion.clips import Clip, MorphTrack, sample
+from pegloom.core.rig.channels import Quantity
+from pegloom.core.rig.pose import Pose
 from pegloom.document import edits
 from pegloom.document.evaluate import evaluate
 from pegloom.document.model import Morph
 from pegloom.document.world import played, seen_in
+from pegloom.files.deliver import deliver
 from pegloom.files.opening import open_any
+from pegloom.files.proof.measure import prove_files
 from pegloom.files.shelf import Shelf
+from pegloom.files.targets import known_targets
 from pegloom.files.usd import write_usd
 from pegloom.files.writing import write_any, write_together
 from tests.support.figures import rigged_capsules, shipped, wick
@@ -191,3 +196,38 @@ def test_a_package_holds_its_pictures_and_motion(tmp_path):
     assert [e.GetErrorAsString() for e in UsdValidation.ValidationContext(checks).Validate(stage)] == []
     back = open_any(tmp_path / "wick.usdz").require_character()
     assert [c.name for c in back.clips] == [c.name for c in wick().character.clips] and len(back.images) == len(wick().character.images)
+
+
+def test_parts_that_come_and_go_do_so_in_the_file(tmp_path):
+    """Visibility at time codes of the bound clip, judged by usd-core; what the stage cannot tell of another clip has its line."""
+    from pxr import Usd, UsdGeom
+
+    document = shipped("winch")
+    character = document.character
+    control = character.rig.handles[0].id
+    document, key = edits.add_channel(document, control, "flag", quantity=Quantity.SWITCH)
+    part = character.included[-1]
+    document, _ = edits.show_by(document, part.name, control, key)
+    document, clip_id = edits.add_clip(document, "raise the flag", length=2.0)
+    for time, value in ((0.0, 0.0), (1.0, 1.0), (1.5, 0.0)):
+        document = edits.set_channels(document, control, **{key: value})
+        document = edits.key_controls(document, clip_id, time, (control,))
+    clip = document.character.clip(clip_id)
+    alone = document.with_character(replace(document.character, clips=(clip,)))
+    target = replace(known_targets()["everything"], kind=".usda")
+    made = deliver(tmp_path / "flag.usda", alone, target)
+    stage = Usd.Stage.Open(str(made.files[0]))
+    prim = next(UsdGeom.Imageable(p) for p in stage.Traverse() if p.IsA(UsdGeom.Mesh) and (p.GetDisplayName() or p.GetName()) == part.name)
+    codes = stage.GetTimeCodesPerSecond()
+    seen = [prim.ComputeVisibility(time * codes) != UsdGeom.Tokens.invisible for time in (0.0, 0.9, 1.05, 1.4, 1.55, 2.0)]
+    rig = alone.character.rig
+    live = [f"part:{part.id}" not in evaluate(alone.character, sample(clip, t, alone.character.skeleton, Pose(), rig)).unseen for t in (0.0, 0.9, 1.05, 1.4, 1.55, 2.0)]
+    assert seen == live and True in seen and False in seen
+    assert not any("shows and hides" in line for line in made.notes)
+    assert not any("seen otherwise" in line for line in prove_files(alone, target, made).left)
+    assert any("shows and hides" in line for line in deliver(tmp_path / "flag.glb", alone, replace(target, kind=".glb")).notes)
+    posed = edits.set_channels(document, control, **{key: 1.0})
+    still = edits.add_clip(posed, "flag up", length=1.0)
+    two = edits.key_controls(still[0], still[1], 0.0, (control,))
+    two = two.with_character(replace(two.character, clips=(clip, two.character.clip(still[1]))))
+    assert any(line.startswith("flag up: when") and part.name in line for line in deliver(tmp_path / "two.usda", two, target).notes)

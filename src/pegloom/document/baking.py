@@ -14,12 +14,13 @@ from pegloom.core.curves import Run
 from pegloom.core.errors import EditError
 from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import by_identity
-from pegloom.core.motion.clips import Clip, MorphTrack, values_at
+from pegloom.core.motion.clips import Clip, MorphTrack, ShowTrack, values_at
 from pegloom.core.motion.follow_through import joints_of
 from pegloom.core.motion.retell import local_rows
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.evaluate import AT_ONCE, driven
+from pegloom.core.rig.outputs import PART, hidden_things
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.tolerances import BAKE_OF_SIZE, RATE_OF_SIZE
@@ -62,7 +63,7 @@ def baked_clip(character: Character, clip: Clip) -> Clip:
         )
         for i, joint in enumerate(character.skeleton.joints)
     }
-    return replace(clip, curves=MappingProxyType({}), layers=(), tracks=joint_tracks(tracks), morphs=_morph_tracks(character, clip, times))
+    return replace(clip, curves=MappingProxyType({}), layers=(), tracks=joint_tracks(tracks), morphs=_morph_tracks(character, clip, times), shows=shows_at(character, clip))
 
 
 def _morph_tracks(character: Character, clip: Clip, times: FloatArray) -> tuple[MorphTrack, ...]:
@@ -139,6 +140,42 @@ def morph_weights_at(character: Character, part: Part, clip: Clip, times: FloatA
             break
         times, result = np.insert(times, far + 1, between[far]), np.insert(result, far + 1, exact[far], axis=0)
     return times, result
+
+
+HALVINGS = 24
+"""Times the span in which a part comes or goes is halved: a frame's ten-millionth is left."""
+
+
+def shows_at(character: Character, clip: Clip, rate: float = 0.0) -> tuple[ShowTrack, ...]:
+    """When the parts that a clip's channels show and hide are seen. rate : at whole frames alone; 0 for the very moments."""
+    rig, skeleton = character.rig, character.skeleton
+    if rig is None or skeleton is None or clip.tracks or not clip.every_curve:
+        return ()
+    parts = {f"{PART}{p.id}": p.name for p in character.included}
+    drives = tuple(s for s in rig.shows if s.thing in parts)
+    if not drives:
+        return ()
+
+    def hidden_at(some: FloatArray) -> list[frozenset[str]]:
+        return [hidden_things(drives, rig.slots, row) for row in driven(skeleton, rig, values_at(clip, some, rig, character.pose))]
+
+    step = rate or clip.rate
+    frames = np.arange(round(clip.length * step) + 1) / step
+    times = frames if rate else np.unique(np.concatenate([frames, _jumps(clip)]))
+    hidden, found = hidden_at(times), []
+    for thing in sorted({s.thing for s in drives}):
+        seen = np.array([thing not in row for row in hidden])
+        turns = np.flatnonzero(np.concatenate([[True], seen[1:] != seen[:-1]]))
+        moments = times[turns].copy()
+        # Between two samples the turn is halved in upon, so that the file agrees with the live rig anywhere.
+        low, high = times[np.maximum(turns - 1, 0)].copy(), moments.copy()
+        for _ in range(0 if rate else HALVINGS):
+            middle = 0.5 * (low + high)
+            after = np.array([thing not in row for row in hidden_at(middle)]) == seen[turns]
+            low, high = np.where(after, low, middle), np.where(after, middle, high)
+        moments[1:] = high[1:]
+        found.append(ShowTrack(parts[thing], frozen(moments), tuple(seen[turns].tolist())))
+    return tuple(found)
 
 
 def with_widths(character: Character, clip: Clip, times: FloatArray, local: NDArray[np.float32]) -> NDArray[np.float32]:

@@ -49,6 +49,18 @@ class MorphTrack:
 
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class ShowTrack:
+    """When a part is seen, sampled for files that tell it.
+
+    part : its name. times (k,) : rising, the first at the clip's beginning. seen (k,) : from each until the next.
+    """
+
+    part: str
+    times: FloatArray
+    seen: tuple[bool, ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Clip:
     """Motion.
 
@@ -56,6 +68,7 @@ class Clip:
     layers : laid over the curves, from the bottom up.
     tracks : sampled motion of joints. seconds.
     morphs : sampled weights of morph targets beside it.
+    shows : when parts are seen, of a clip that was sampled to be delivered.
     borrowed : the source its motion was carried over from, where it was.
     gait : the numbers it was made from, where it was.
     origin : where it comes from, where that is known.
@@ -74,6 +87,7 @@ class Clip:
     gait: GaitTold | None = None
     origin: ClipOrigin | None = None
     worked_out: frozenset[str] = frozenset()
+    shows: tuple[ShowTrack, ...] = ()
 
     @property
     def playing(self) -> tuple[Layer, ...]:

@@ -6,9 +6,10 @@ from pegloom.core.rig.outputs import FIGURE, PART
 from pegloom.document.model import Character
 
 
-def not_exported(character: Character, *, baked: bool = False) -> list[str]:
-    """One line for each part that looks otherwise in the program than a file can tell. baked : relax and dual quaternions are."""
-    found = _channels(character)
+def not_exported(character: Character, *, baked: bool = False, switches: bool = False) -> list[str]:
+    """One line for each part that looks otherwise in the program than a file can tell. baked : relax and dual quaternions are.
+    switches : the file tells when parts are seen."""
+    found = _channels(character, switches)
     skin = character.skin
     if skin is None or baked:
         return found
@@ -21,13 +22,13 @@ def not_exported(character: Character, *, baked: bool = False) -> list[str]:
     return found
 
 
-def _channels(character: Character) -> list[str]:
+def _channels(character: Character, switches: bool) -> list[str]:
     """What channels do that no file of plain weights tells."""
     rig, skeleton = character.rig, character.skeleton
     if rig is None or skeleton is None:
         return []
     parts = {f"{PART}{p.id}": p.name for p in character.parts}
-    shown = sorted({parts[s.thing] for s in rig.shows if s.thing in parts})
+    shown = sorted({parts[s.thing] for s in rig.shows if s.thing in parts}) if not switches or not character.clips else []
     found = [f"{name}: a channel that shows and hides it is not in the file; it is always seen there" for name in shown]
     if any(s.thing.startswith(FIGURE) for s in rig.shows):
         found.append("another character is shown by a channel; that is not in the file, each is always seen there")

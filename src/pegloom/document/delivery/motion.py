@@ -14,7 +14,7 @@ from pegloom.core.motion.retell import local_rows, posed_at
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.said import counted
 from pegloom.core.skeleton.joints import Skeleton
-from pegloom.document.baking import baked_clip, live, morph_weights_at, rate_error, with_widths
+from pegloom.document.baking import baked_clip, live, morph_weights_at, rate_error, shows_at, with_widths
 from pegloom.document.model import Character
 
 SPANS = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
@@ -43,7 +43,7 @@ def sampled(character: Character, clip: Clip, rate: float) -> tuple[Clip, str]:
         if found is not None:
             rows = np.stack([np.interp(times, found[0], found[1][:, k]) for k in range(found[1].shape[1])], axis=1)
             morphs.append(MorphTrack(part.name, tuple(m.name for m in part.morphs), frozen(times), frozen(rows)))
-    made = replace(clip, rate=rate, curves=MappingProxyType({}), layers=(), tracks=joint_tracks(tracks), morphs=tuple(morphs))
+    made = replace(clip, rate=rate, curves=MappingProxyType({}), layers=(), tracks=joint_tracks(tracks), morphs=tuple(morphs), shows=shows_at(character, clip, rate))
     error = rate_error(on, clip, rate)
     said = f"{clip.name}: controls baked at {rate:g} frames a second"
     if error > WORTH_SAYING * on.height:

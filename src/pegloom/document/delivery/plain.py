@@ -96,7 +96,7 @@ def _plain(
             if strict:
                 raise
             left.append(f"{character.name} is delivered as it stands ({error})")
-    left += not_exported(character, baked=target.bake)
+    left += not_exported(replace(character, clips=wanted), baked=target.bake, switches=target.kind.startswith(".usd"))
     made = replace(document.require_character(), rig=None, pose=Pose(), trials=(), weaves=(), poses=(), expressions=(), stand_ins=())
     made = _fewer_joints(made, target, baked, left)
     if target.content is Content.MOTION:

@@ -16,6 +16,7 @@ from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.motion.clips import Clip, sample
 from pegloom.core.motion.follow_through import state_at
 from pegloom.core.rig.evaluate import evaluate_rig
+from pegloom.core.rig.outputs import PART
 from pegloom.document.delivery import Content, Target, made_plain
 from pegloom.document.edits.rest import DeliveredRest
 from pegloom.document.evaluate import evaluate
@@ -118,6 +119,7 @@ def prove_files(document: Document, target: Target, made: Delivered, *, clips: C
             live_clip = next((c for c in chosen if clip is not None and c.id == clip.id), None)
             look(points, _rest_points(matched.before) if live_clip is None else _live(character, live_clip, time), "rest" if clip is None else f"{clip.name}, frame {round(time * clip.rate)}")
         return replace(told, worst=worst, where=where, samples=count, by_vertex=seen)
+    wrong: list[str] = []
     readers = [_other(file) for file in made.files]
     moments = sum(len(_moments(c)) for c in chosen)
     for other in readers:
@@ -126,9 +128,18 @@ def prove_files(document: Document, target: Target, made: Delivered, *, clips: C
         for clip in chosen:
             if clip.name not in other.clips:
                 continue
+            told_wrong: dict[str, float] = {}
             for time in _moments(clip):
+                if isinstance(other, OtherUsd) and clip.name == other.clips[0]:
+                    for name in other.hidden(clip.name, time) ^ _hidden(character, clip, time):
+                        # Of whole frames alone a file knows no moment between them.
+                        near = {name in _hidden(character, clip, max(time + d / (target.rate or clip.rate), 0.0)) for d in (-1.0, 1.0)} if target.rate else {True}
+                        if len(near) == 1:
+                            told_wrong.setdefault(name, time)
                 progress(min(count / max(moments, 1), 1.0), f"comparing {clip.name}")
                 look(other.points(clip.name, time), _live(character, clip, time), f"{clip.name}, frame {time * clip.rate:.1f}", (clip.id, time))
+            wrong += [f"{name}: is seen otherwise in the file, {clip.name}, frame {time * clip.rate:.1f}" for name, time in told_wrong.items()]
+    told = replace(told, left=(*told.left, *wrong))
     return replace(told, worst=worst, where=where, samples=count, by_vertex=seen, moment=moment)
 
 
@@ -151,6 +162,14 @@ def _moments(clip: Clip) -> list[float]:
 def _live(character: Character, clip: Clip, time: float) -> Mapping[str, FloatArray]:
     pose = sample(clip, time, character.skeleton, character.pose, character.rig)
     return evaluate(character, pose, state_at(character.skeleton, character.rig, clip, character.pose, time)).points
+
+
+def _hidden(character: Character, clip: Clip, time: float) -> set[str]:
+    """Names of the parts that channels hide at a moment."""
+    if character.rig is None or not character.rig.shows:
+        return set()
+    unseen = evaluate(replace(character, parts=()), sample(clip, time, character.skeleton, character.pose, character.rig)).unseen
+    return {p.name for p in character.included if f"{PART}{p.id}" in unseen}
 
 
 def _rest_points(character: Character) -> Mapping[str, FloatArray]:

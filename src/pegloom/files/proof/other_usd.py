@@ -57,6 +57,16 @@ class OtherUsd:
             out.append(np.array(points, dtype=float) @ placed[:3, :3].T + placed[:3, 3])
         return np.concatenate(out) if out else np.zeros((0, 3))
 
+    def hidden(self, clip: str, time: float) -> set[str]:
+        """Names of meshes that are not seen at a moment of the clip that is bound in the file; of others the file says nothing."""
+        from pxr import UsdGeom
+
+        if not self.clips or clip != self.clips[0]:
+            return set()
+        code = time * self.codes
+        gone = [m.GetPrim() for m in self.meshes if m.ComputeVisibility(code) == UsdGeom.Tokens.invisible]
+        return {p.GetDisplayName() or p.GetName() for p in gone}
+
     def _skeleton(self, cache: Any, mesh: Any) -> Any:
         from pxr import UsdSkel
 

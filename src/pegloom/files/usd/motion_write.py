@@ -7,7 +7,7 @@ between them (turns by slerp), and weights of blend shapes by their names.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -17,7 +17,7 @@ from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retell import local_rows, posed_at
 from pegloom.core.motion.together import Figure
 from pegloom.core.rig.evaluate import evaluate_rig
-from pegloom.document.baking import bake_clip, morph_weights_at, with_widths
+from pegloom.document.baking import bake_clip, morph_weights_at, shows_at, with_widths
 from pegloom.document.model import Character
 from pegloom.document.world import clip_of
 from pegloom.files.gltf_together import on_common_time
@@ -28,7 +28,7 @@ MOVES, TURNS, SCALES = slice(0, 3), slice(3, 7), slice(7, 10)
 @dataclass(frozen=True, eq=False)
 class Motion:
     """What a clip does. times (k,) seconds. rows (k, j, 10) : joints in their parents. weights : times (m,) and weights (m,) by part
-    id and morph target."""
+    id and morph target. shows : times (s,) by part id, and whether it is seen from each on."""
 
     name: str
     rate: float
@@ -36,6 +36,7 @@ class Motion:
     times: FloatArray
     rows: FloatArray
     weights: Mapping[tuple[str, str], tuple[FloatArray, FloatArray]]
+    shows: Mapping[str, tuple[FloatArray, tuple[bool, ...]]] = field(default_factory=dict)
 
 
 def motion_of(character: Character, clip: Clip, notes: list[str]) -> Motion | None:
@@ -60,7 +61,9 @@ def motion_of(character: Character, clip: Clip, notes: list[str]) -> Motion | No
         made = (told.times, told.weights) if told is not None else morph_weights_at(character, part, clip, times) if names and not clip.tracks else None
         if made is not None:
             weights |= {(part.id, name): (made[0], made[1][:, k]) for k, name in enumerate(names)}
-    return Motion(clip.name, clip.rate, clip.length, times, rows, weights)
+    ids = {p.name: p.id for p in character.included}
+    shows = {ids[s.part]: (s.times, s.seen) for s in (clip.shows or shows_at(character, clip)) if s.part in ids}
+    return Motion(clip.name, clip.rate, clip.length, times, rows, weights, shows)
 
 
 def held_motion(character: Character) -> Motion | None:
@@ -85,7 +88,14 @@ def on_one_time(character: Character, motion: Motion, total: float) -> Motion:
     for key, (moments, values) in motion.weights.items():
         told, shifted = on_common_time(moments, values[:, None], figure, length, total)
         weights[key] = (told, shifted[:, 0])
-    return Motion("all figures", motion.rate, total, times, rows, weights)
+    shows = {}
+    for part, (moments, seen) in motion.shows.items():
+        # Told at frames of the common time: what a figure plays over and over comes again there.
+        frames = np.arange(round(length * motion.rate) + 1) / motion.rate
+        now = np.array(seen, dtype=float)[np.maximum(np.searchsorted(moments, frames + 1e-9, side="right") - 1, 0)]
+        told, shifted = on_common_time(frames, now[:, None], figure, length, total)
+        shows[part] = (told, tuple((shifted[:, 0] > 0.5).tolist()))
+    return Motion("all figures", motion.rate, total, times, rows, weights, shows)
 
 
 def shape_tokens(parts: Sequence[tuple[str, Sequence[tuple[str, str]]]], motions: Sequence[Motion]) -> dict[tuple[str, str], str]:

@@ -136,7 +136,7 @@ def _write(path: Path, some: list[_One], top: str, axes: Axes, whole: FloatArray
                 place.Set(Gf.Matrix4d(*places[0].T.ravel().tolist()))
                 for time, matrix in zip(one.times.tolist(), places, strict=True) if len(places) > 1 else ():
                     place.Set(Gf.Matrix4d(*matrix.T.ravel().tolist()), time * codes)
-            notes += [*not_exported(character), *one.found.notes]
+            notes += [*not_exported(character, switches=True), *one.found.notes, *_unbound_switches(one)]
             _write_character(stage, one, beside_it, codes)
         result = folder / f"character{suffix}"
         try:
@@ -215,6 +215,35 @@ def _write_character(stage: Any, one: _One, beside_it: Neighbours | Inside, code
         weights = character.skin.weights.get(part.id) if character.skin else None
         if weights is not None and character.skeleton is not None:
             _write_weights(prim, weights, character.skeleton, f"{base}/skeleton")
+        if motions and part.id in motions[0].shows:
+            _write_seen(prim, *motions[0].shows[part.id], codes)
+
+
+def _write_seen(prim: Any, times: FloatArray, seen: tuple[bool, ...], codes: float) -> None:
+    """When a part is seen (UsdGeom, "Imageable": visibility), by the motion that is bound."""
+    from pxr import UsdGeom
+
+    attribute = UsdGeom.Imageable(prim.GetPrim()).CreateVisibilityAttr()
+    before: bool | None = None
+    for time, now in zip(times.tolist(), seen, strict=True):
+        if now is not before:
+            attribute.Set(UsdGeom.Tokens.inherited if now else UsdGeom.Tokens.invisible, time * codes)
+        before = now
+
+
+def _unbound_switches(one: _One) -> list[str]:
+    """A stage has one timeline: when parts are seen is told of the motion that is bound to it."""
+    names = {p.id: p.name for p in one.character.included}
+    found = []
+    for _, motion in one.found.motions[1:]:
+        other = [names[p] for p, told in motion.shows.items() if not _told_alike(told, one.found.motions[0][1].shows.get(p))]
+        if other:
+            found.append(f"{motion.name}: when {', '.join(other)} is seen is not in the file, which tells it of {one.found.motions[0][1].name}; write each clip to a file of its own")
+    return found
+
+
+def _told_alike(a: tuple[FloatArray, tuple[bool, ...]], b: tuple[FloatArray, tuple[bool, ...]] | None) -> bool:
+    return b is not None and a[1] == b[1] and np.array_equal(a[0], b[0])
 
 
 def _seen_from_both_sides(character: Character, part: Part) -> bool:
