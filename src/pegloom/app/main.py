@@ -14,6 +14,7 @@ from PyQt6.QtCore import QTimer
 from PyQt6.QtGui import QIcon, QSurfaceFormat
 from PyQt6.QtWidgets import QApplication
 
+from pegloom.app import texts
 from pegloom.app.actions.common.file import offer_recovery, open_saved
 from pegloom.app.theme import apply_theme
 from pegloom.app.window import Window
@@ -36,6 +37,7 @@ def make_application(arguments: list[str]) -> QApplication:
     """The application with its look, once."""
     set_up_gl()
     app = QApplication.instance() or QApplication(arguments)
+    texts.begin()
     app.setApplicationName("Peg Loom")
     app.setDesktopFileName("pegloom")
     app.setWindowIcon(QIcon(str(resources.files("pegloom.assets") / "desktop" / "pegloom.svg")))
