@@ -67,7 +67,8 @@ class Reader(ast.NodeVisitor):
 
     def visit_Call(self, node: ast.Call) -> None:
         name = node.func.attr if isinstance(node.func, ast.Attribute) else node.func.id if isinstance(node.func, ast.Name) else ""
-        self.visit(node.func)
+        if not (isinstance(node.func, ast.Attribute) and isinstance(node.func.value, ast.Constant)):  # "a b c".split() is a list of words
+            self.visit(node.func)
         if name == "counted" and len(node.args) > 1:
             words = [a.value for a in node.args[1:3] if isinstance(a, ast.Constant)]
             if words:
