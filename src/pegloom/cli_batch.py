@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import importlib
 import json
 import multiprocessing
@@ -162,18 +163,35 @@ def _serve(pipe: Connection) -> None:
         pipe.send(done(job))
 
 
-class _Worker:
-    """A process of its own, begun anew where a file ended it."""
+THREADS = ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS", "NUMBA_NUM_THREADS")
 
-    def __init__(self) -> None:
+
+@contextlib.contextmanager
+def _threads(number: int) -> Iterator[None]:
+    """Processes begun in here use that many threads: several that each take every core stand in each other's way. What the user
+    set stays."""
+    own = {name: str(number) for name in THREADS if name not in os.environ}
+    os.environ |= own
+    try:
+        yield
+    finally:
+        for name in own:
+            del os.environ[name]
+
+
+class _Worker:
+    """A process of its own, begun anew where a file ended it. threads : it may use."""
+
+    def __init__(self, threads: int) -> None:
         self.job: Job | None = None
-        self.since = 0.0
+        self.since, self.threads = 0.0, threads
         self.begin()
 
     def begin(self) -> None:
         self.pipe, theirs = multiprocessing.Pipe()
         self.process = multiprocessing.get_context("spawn").Process(target=_serve, args=(theirs,), daemon=True)
-        self.process.start()
+        with _threads(self.threads):
+            self.process.start()
         theirs.close()
 
     def take(self, job: Job) -> None:
@@ -195,7 +213,9 @@ class _Worker:
 def rows_of(jobs: list[Job], processes: int) -> Iterator[dict[str, Any]]:
     """Rows as they are done, one for every job. A process that dies, or takes too long, costs its file and no other."""
     waiting = list(reversed(jobs))
-    workers = [_Worker() for _ in range(min(processes, len(jobs)))]
+    count = min(processes, len(jobs))
+    threads = max(len(os.sched_getaffinity(0)) // max(count, 1), 1)
+    workers = [_Worker(threads) for _ in range(count)]
     try:
         for worker in workers:
             worker.take(waiting.pop())
