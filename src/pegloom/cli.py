@@ -400,6 +400,26 @@ def bake(
 
 @app.command()
 @_plain_errors
+def flesh(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    influences: Annotated[int, typer.Option("--influences", min=0, max=16, help="most joints a vertex; 0: as each part is bound")] = 0,
+    worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
+    lock: Locks = None,
+    as_json: Json = False,
+) -> None:
+    """Fit the weights to an elastic body over the range test; what would be worse keeps its weights."""
+    document = opening.open_any(source)
+    locked = _locked(document, lock)
+    after, reports = edits.fit_to_flesh(document, influences=influences or None, worse=0.01 * worse)
+    after = edits.with_locks_held(document, after, locked)
+    writing.write_rig(output, after)
+    rows = [{"part": r.part, "poses": r.poses, "before_mm": r.before_mm, "after_mm": r.after_mm, "kept": r.kept, "led_back": list(r.led_back)} for r in reports]
+    _print({"parts": rows, "output": str(output)}, as_json, "\n".join([f"written: {output}", *(f"{r.part}: {r.says}" for r in reports)]))
+
+
+@app.command()
+@_plain_errors
 def trial(project: Path, as_json: Json = False) -> None:
     """Put a bound character through its trial poses and print what they do to the skin."""
     character = opening.open_any(project).require_character()

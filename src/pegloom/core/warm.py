@@ -28,6 +28,7 @@ from pegloom.core.skin.bind.easing import opening
 from pegloom.core.skin.crossing import crossing_faces
 from pegloom.core.skin.deform import add_normals, skin_linear
 from pegloom.core.skin.dual import skin_dual
+from pegloom.core.skin.flesh.elastic import compiled
 from pegloom.core.skin.relax import Relax, relaxed
 from pegloom.core.skin.weights import Packed, from_dense, limited_rows
 from pegloom.core.skin.weights import packed as packed_rows
@@ -55,6 +56,7 @@ def surfaces() -> None:
     start = from_dense(np.ones((4, 1)), ("a",))
     packed_rows(start)
     bake_weights(mesh, start, [(np.eye(4)[None], points)], 1, influences=1)
+    compiled()
     inward_faces(mesh)
     crossing_faces(points, triangles)
     limited_rows(np.ones((2, 3)), 2)

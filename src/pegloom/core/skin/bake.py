@@ -58,20 +58,20 @@ def bake_weights(
     g = weld(mesh)
     rest = np.ascontiguousarray(mesh.points[g.first])
     start = dense(weights)[g.first]
-    tried, reference, before = _candidates(mesh, start, spread)
+    tried, reference, before = candidates(mesh, start, spread)
     gram = np.zeros((g.count, tried.shape[1], tried.shape[1]))
     wasted = np.zeros(g.count)
-    packed_start = _rows(start)
+    packed_start = packed_rows(start)
     for number, (matrices, points) in enumerate(poses):
         progress(0.9 * number / max(count, 1), f"following pose {number + 1} of {count}")
         wanted = np.ascontiguousarray(points[g.first])
         rows = np.ascontiguousarray(matrices[:, :3, :])
-        _gather(rest, rows, wanted, tried, gram, *packed_start, wasted)
+        gather(rest, rows, wanted, tried, gram, *packed_start, wasted)
     progress(0.9, "fitting the weights")
-    old = _limited(before, influences)
+    old = limited(before, influences)
     values = np.zeros_like(before)
-    _fit(gram, reference, tried, old, influences, HOLD, values)
-    result = _spread_columns(values, tried, weights, g.group, influences)
+    fit_rows(gram, reference, tried, old, influences, HOLD, values)
+    result = spread_columns(values, tried, weights, g.group, influences)
     # A joint that crept in far from its own region follows well here and surprises everywhere else: it is barred
     # there and the row fitted anew from the others; what stays stubborn goes back.
     ring = place_neighbours(mesh)
@@ -94,10 +94,10 @@ def bake_weights(
             open_rows = np.flatnonzero(np.isin(rows, free))
             fitted = np.zeros((len(open_rows), tried.shape[1]))
             some = rows[open_rows]
-            _fit(gram[some], reference[some], tried[some], old[some], influences, HOLD, fitted)
+            fit_rows(gram[some], reference[some], tried[some], old[some], influences, HOLD, fitted)
             again[open_rows] = fitted
         values[rows] = again
-        result = _spread_columns(values, tried, weights, g.group, influences)
+        result = spread_columns(values, tried, weights, g.group, influences)
     if find_strays(mesh, result) and not known:
         result = without_strays(mesh, result)[0]
     # The figure is that of the weights as they are kept.
@@ -126,20 +126,20 @@ def _bar(tried: IntArray, reference: FloatArray, old: FloatArray, strays: list[t
     return sorted(free - fixed)
 
 
-def _spread_columns(values: FloatArray, tried: IntArray, weights: Weights, group: IntArray, influences: int) -> Weights:
+def spread_columns(values: FloatArray, tried: IntArray, weights: Weights, group: IntArray, influences: int) -> Weights:
     """Shares of the joints tried as weights of every vertex."""
     full = np.zeros((len(values), len(weights.joint_ids)))
     np.add.at(full, (np.arange(len(values))[:, None], np.maximum(tried, 0)), values)
     return from_dense(full[group], weights.joint_ids, influences=influences)
 
 
-def _rows(values: FloatArray) -> tuple[IntArray, FloatArray]:
+def packed_rows(values: FloatArray) -> tuple[IntArray, FloatArray]:
     width = max(int((values > 0).sum(axis=1).max(initial=1)), 1)
     order = np.argsort(-values, axis=1, kind="stable")[:, :width]
     return np.ascontiguousarray(order), np.ascontiguousarray(np.take_along_axis(values, order, axis=1))
 
 
-def _candidates(mesh: Mesh, start: FloatArray, spread: int) -> tuple[IntArray, FloatArray, FloatArray]:
+def candidates(mesh: Mesh, start: FloatArray, spread: int) -> tuple[IntArray, FloatArray, FloatArray]:
     """Joints tried (g, c), -1 for none; their shares after smoothing (g, c), and as they stand (g, c)."""
     ring = place_neighbours(mesh)
     degree = np.maximum(np.asarray(ring.sum(axis=1)).ravel(), 1.0)
@@ -157,7 +157,7 @@ def _candidates(mesh: Mesh, start: FloatArray, spread: int) -> tuple[IntArray, F
     return np.ascontiguousarray(tried), near / total, np.where(tried >= 0, own, 0.0)
 
 
-def _limited(rows: FloatArray, influences: int) -> FloatArray:
+def limited(rows: FloatArray, influences: int) -> FloatArray:
     cut = rows.copy()
     if influences < rows.shape[1]:
         order = np.argsort(-rows, axis=1, kind="stable")
@@ -166,7 +166,7 @@ def _limited(rows: FloatArray, influences: int) -> FloatArray:
 
 
 @njit(cache=True, nogil=True)
-def _gather(rest, matrices, wanted, tried, gram, own, share, wasted):  # type: ignore[no-untyped-def]  # pragma: no cover
+def gather(rest, matrices, wanted, tried, gram, own, share, wasted):  # type: ignore[no-untyped-def]  # pragma: no cover
     most = tried.shape[1]
     for v in range(len(rest)):
         p = rest[v]
@@ -233,7 +233,7 @@ def _solve(q, h, live, w):  # type: ignore[no-untyped-def]  # pragma: no cover
 
 
 @njit(cache=True, nogil=True)
-def _fit(gram, reference, tried, old, most, hold, out):  # type: ignore[no-untyped-def]  # pragma: no cover
+def fit_rows(gram, reference, tried, old, most, hold, out):  # type: ignore[no-untyped-def]  # pragma: no cover
     count = tried.shape[1]
     for v in range(len(gram)):
         live = tried[v] >= 0

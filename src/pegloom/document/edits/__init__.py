@@ -71,6 +71,7 @@ from pegloom.document.edits.figures import (
     take_character,
     time_stand,
 )
+from pegloom.document.edits.flesh import FleshReport, fit_to_flesh
 from pegloom.document.edits.following import drop_stand_in, follow_figure, stand_in
 from pegloom.document.edits.for_two import take_for_two
 from pegloom.document.edits.gait import change_gait, gait_across, gait_rolls, make_gait
@@ -313,6 +314,7 @@ __all__ = [
     "CarryOptions",
     "ClipWay",
     "DeliveredRest",
+    "FleshReport",
     "Followed",
     "KeyAt",
     "Read",
@@ -427,6 +429,7 @@ __all__ = [
     "fill_weight",
     "find_pegs",
     "find_pegs_again",
+    "fit_to_flesh",
     "float_joint",
     "follow_figure",
     "follow_master",

@@ -150,6 +150,19 @@ class TransferSettings(Setting):
 
 
 @dataclass(frozen=True, slots=True)
+class FleshSettings(Setting):
+    """influences : most joints a vertex; 0 as the parts are bound. worse : percent by which a region's figure may be. report : what the
+    last fit brought."""
+
+    ID = "weights.flesh"
+    PASSING = frozenset({"report"})
+
+    influences: int = 0
+    worse: float = 2.0
+    report: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class RelaxSettings(Setting):
     """Surface relax and dual quaternions.
 
@@ -183,6 +196,6 @@ class BakeSettings(Setting):
 
 
 ALL = (
-    BindSettings, InfluenceSettings, SelectSettings, WeaveSettings, MirrorSettings, TransferSettings, RelaxSettings,
+    BindSettings, InfluenceSettings, SelectSettings, WeaveSettings, MirrorSettings, TransferSettings, RelaxSettings, FleshSettings,
     BakeSettings, StraySettings, PaceSettings,
 )  # fmt: skip

@@ -1,0 +1,154 @@
+"""Weights fitted to a body that behaves like flesh, kept only where every trial is as good as before or better."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.errors import EditError
+from pegloom.core.geometry.mesh import place_triangles, weld
+from pegloom.core.jobs import Progress, part_of, silent
+from pegloom.core.motion.sampling import sampled_poses
+from pegloom.core.motion.trials import trial_pose, trials_of
+from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skin.flesh.body import flesh_of
+from pegloom.core.skin.flesh.fit import fit_weights
+from pegloom.core.skin.flesh.gate import WORSE, gated
+from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, partners_within
+from pegloom.core.skin.transfer import nearest_rows
+from pegloom.core.skin.weights import Weights, dense_over, from_dense
+from pegloom.document.edits.skins import with_weights
+from pegloom.document.edits.weaves import keep_unkept, keep_weave
+from pegloom.document.meeting import borders_carried
+from pegloom.document.model import Character, Document, Part, PartKind
+
+LEAST_FACES = 120
+"""Faces of a part that can be flesh: an eye or a button is none."""
+RANDOM = 8
+"""Poses beside the trials' own, whole and half, that are followed."""
+WHOLE = 0.99
+"""Share of a vertex from which it follows one joint alone."""
+WEAVE = "fitted to flesh"
+
+
+@dataclass(frozen=True, slots=True)
+class FleshReport:
+    """part : its name. poses : followed. before_mm, after_mm : distance to the elastic body, root mean square, before anything was led
+    back. kept : share of the places whose fitted weights stayed. led_back : names of joints whose regions went back at least in part."""
+
+    part: str
+    poses: int
+    before_mm: float
+    after_mm: float
+    kept: float
+    led_back: tuple[str, ...] = ()
+
+    @property
+    def says(self) -> str:
+        """In one line."""
+        if self.kept <= 0.0:
+            return "nothing of it is better in every trial; the weights stay"
+        back = f", led back at {len(self.led_back)} joints" if self.led_back else ""
+        return f"{self.before_mm:.1f} mm from the elastic body before, {self.after_mm:.1f} mm fitted; {self.kept:.0%} of that stays{back}"
+
+
+def fit_to_flesh(
+    document: Document, *, influences: int | None = None, part_ids: Collection[str] | None = None, worse: float = WORSE, progress: Progress = silent
+) -> tuple[Document, tuple[FleshReport, ...]]:
+    """Fit the weights of the body's skin to an elastic body over the range test, and lead back what would be worse.
+
+    Cloth goes along with the skin under it. The state before is kept as a weave, and so is the result; undone in one step.
+
+    influences : most a vertex, None for each part's own limit. part_ids : of skin parts; None for all. worse : share by which a figure
+    of a region may be worse in any trial. Raises EditError without weights or skin, Cancelled from `progress`.
+    """
+    character = document.require_character()
+    skeleton, skin = character.require_skeleton(), character.require_skin()
+    if not 0.0 <= worse <= 0.5:
+        raise EditError(f"a figure may be worse by 0 to 0.5 of itself, not {worse:g}")
+    if influences is not None and not 1 <= influences <= 16:
+        raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
+    bound = [p for p in character.at_level(0) if p.id in skin.weights and p.mesh.face_count]
+    body = [p for p in bound if p.kind is PartKind.SKIN and p.mesh.face_count >= LEAST_FACES and _bends(skin.weights[p.id]) and (part_ids is None or p.id in part_ids)]
+    if not body:
+        raise EditError("there is no bound part of skin to fit; bind first, or say which part is skin in Mesh")
+    trials = {t.id: _matrices(character, trial_pose(skeleton, t.id)) for t in trials_of(skeleton)}
+    if not trials:
+        raise EditError("no trial fits this skeleton, so nothing says what good weights would be")
+    poses = [_matrices(character, p) for p in sampled_poses(skeleton, random=RANDOM)]
+    document = keep_unkept(document, "before the fit")
+    weights, reports = dict(skin.weights), []
+    for number, part in enumerate(body):
+        one = part_of(progress, 0.95 * number / len(body), 0.95 * (number + 1) / len(body))
+        weights[part.id], report = _fitted(character, skeleton, part, poses, trials, influences or skin.limit(part.id), worse, one)
+        reports.append(report)
+    progress(0.96, "taking cloth along")
+    for part in bound:
+        if part.kind is PartKind.CLOTH and (part_ids is None or part.id in part_ids):
+            weights[part.id] = _along(part, body, skin.weights, weights, influences or skin.limit(part.id))
+    after = document.with_character(replace(document.require_character(), skin=with_weights(skin, weights)))
+    after = borders_carried(document, after)
+    if any(r.kept > 0.0 for r in reports):
+        after, _ = keep_weave(after, WEAVE)
+    progress(1.0, "fitted")
+    return after, tuple(reports)
+
+
+def _bends(weights: Weights) -> bool:
+    """Whether some of it follows several joints: what is whole with one, an eye or a badge, is no flesh."""
+    return bool((dense_over(weights, weights.joint_ids).max(axis=1) < WHOLE).mean() > 1.0 - WHOLE)
+
+
+def _matrices(character: Character, pose: object) -> FloatArray:
+    skeleton = character.require_skeleton()
+    return skin_matrices(skeleton, evaluate_rig(skeleton, None, pose).joints)  # type: ignore[arg-type]
+
+
+def _fitted(
+    character: Character, skeleton: Skeleton, part: Part, poses: list[FloatArray], trials: dict[str, FloatArray], influences: int, worse: float, progress: Progress
+) -> tuple[Weights, FleshReport]:
+    assert character.skin is not None
+    old, g = character.skin.weights[part.id], weld(part.mesh)
+    columns = [skeleton.index[j] for j in old.joint_ids]
+    middle = character.standing.middle if character.standing is not None else 0.0
+    progress(0.0, f"filling {part.name} with flesh")
+    flesh = flesh_of(part.mesh.points[g.first], place_triangles(part.mesh), dense_over(old, old.joint_ids)[g.first], skeleton, columns, middle=middle)
+    found = fit_weights(part.mesh, old, flesh, [m[columns] for m in poses], influences=influences, progress=part_of(progress, 0.05, 0.6))
+    places = partners_within(part.mesh, middle, None)
+    even = (places < 0).mean() <= 0.5
+    new = _even(part, skeleton, old, found.weights, middle, places, influences) if even else found.weights
+    across = np.where(places[g.first] >= 0, g.group[np.maximum(places[g.first], 0)], -1) if even else None
+    held = gated(part.mesh, skeleton, old, new, trials, influences=influences, worse=worse, across=across, progress=part_of(progress, 0.6, 1.0))
+    names = tuple(skeleton.joint(j).name for j in held.led_back)
+    return held.weights, FleshReport(part.name, len(poses), 1000 * found.error_before, 1000 * found.error, held.kept, names)
+
+
+def _even(part: Part, skeleton: Skeleton, old: Weights, new: Weights, middle: float, places: IntArray, influences: int) -> Weights:
+    """Both halves the mean of each other. places (n,) : the vertex across, -1 for none."""
+    across = joints_across(skeleton, middle)
+    ids = old.joint_ids
+    number = {j: k for k, j in enumerate(ids)}
+    partner = np.array([number.get(across.get(j) or "", k) for k, j in enumerate(ids)])
+    values = dense_over(new, ids)
+    even, _ = mirror_rows(values, part.mesh.points[:, 0] - middle, places, partner, Way.AVERAGED)
+    return from_dense(np.where((places >= 0)[:, None], even, values), ids, influences=influences)
+
+
+def _along(part: Part, body: list[Part], old: dict[str, Weights] | object, new: dict[str, Weights], influences: int) -> Weights:
+    """Cloth whose rows change as those of the nearest skin under it."""
+    mine: Weights = new[part.id]
+    best = min(body, key=lambda p: float(np.linalg.norm(p.mesh.points.mean(axis=0) - part.mesh.points.mean(axis=0))))
+    ids = tuple(dict.fromkeys((*mine.joint_ids, *new[best.id].joint_ids)))
+    was, is_ = (dense_over(some[best.id], ids) for some in (old, new))  # type: ignore[index]
+    change = np.asarray(nearest_rows(best.mesh, part.mesh) @ (is_ - was))
+    rows = np.clip(dense_over(mine, ids) + change, 0.0, None)
+    g = weld(part.mesh)
+    rows = (rows / np.maximum(rows.sum(axis=1, keepdims=True), 1e-12))[g.first][g.group]
+    return from_dense(rows, ids, influences=influences)
+
+
+__all__ = ["FleshReport", "fit_to_flesh"]
