@@ -19,6 +19,7 @@ from pegloom.app.areas.motion.borrowing import BorrowSettings
 from pegloom.app.areas.motion.gaits import put_points
 from pegloom.app.areas.motion.keying import KeySettings
 from pegloom.app.areas.motion.shelving import ShelfSettings, look
+from pegloom.app.areas.weights.settings import FleshSettings
 from pegloom.app.demos import DEMO
 from pegloom.app.main import make_application
 from pegloom.app.panels.graph import QualityGraph
@@ -27,7 +28,6 @@ from pegloom.app.widgets.card import Card
 from pegloom.app.window import Window
 from pegloom.core.rig.controls import with_values
 from pegloom.core.rig.pose import Pose
-from pegloom.core.skin.bind import BindMethod
 from pegloom.document import edits
 from pegloom.render.film import make_film
 from pegloom.scene.display import Display
@@ -147,11 +147,13 @@ def main() -> None:
         settle(app, 0.2)
     only(window, "weights.bends", "weights.brush")
     graph._go_to_dip(min(graph.dips(), key=lambda k: graph.watch.row("arm.l.upper")[k].area))
-    only(window, "weights.weaves")
-    s.commit("Bind by reach", edits.bind(s.history.present, method=BindMethod.BY_REACH))
+    only(window, "weights.flesh")
+    told = edits.fit_to_flesh(s.history.present, worse=0.1)
+    s.commit("Fit to flesh", told[0])
+    window.store.put_setting(FleshSettings, worse=10.0, report="; ".join(f"{r.part}: {r.says}" for r in told[1]))
     s.select("joint", "arm.l.upper")
     s.play_source(RANGE_TEST, 20 / 30)
-    first = s.character.weaves[0]
+    first = next(w for w in s.character.weaves if w.name == "before the fit")
     s.set_view(compared=first.id, lens=Lens.STRAIN, seam=0.47)
     window.stage.show_all()
     measured(app, window)

@@ -183,7 +183,7 @@ def _import(c: Context, path: Path, imported: Imported, choice: ImportChoice, ba
         _leave(c)
         c.store.start_with(document, None)
         c.enter(c.areas[0].id)
-        c.revised.follow(path)
+        c.revised.follow(None if is_demo(path) else path)
         remember(path)
         picture_later(c, path)
         c.say("; ".join([f"Opened {path.name}", *notes[:3]]))
