@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QDialog, QLabel, QListWidget
+from PyQt6.QtWidgets import QDialog, QFileDialog, QLabel, QListWidget
 
 from pegloom.app.areas.handover.versions import earlier
+from pegloom.app.dialogs.ask import AskByDialog
 from pegloom.app.dialogs.pictured import PicturedSheet
-from pegloom.app.state.kept import picture_of, recent
+from pegloom.app.state.kept import folder_of, picture_of, recent
 from pegloom.app.state.state import Area
 from pegloom.document import edits
 from pegloom.files.project import open_project, save_project
@@ -125,3 +126,28 @@ def test_a_project_without_a_place_is_saved_first(hand):
     hand.until(lambda: "Save the project first" in hand.window.frame_.note.text())
     hand.session.run("handover.versions")
     hand.until(lambda: "Keep a version makes the first" in hand.window.frame_.note.text())
+
+
+def test_file_dialogs_begin_where_the_last_file_of_their_kind_was(hand, tmp_path, monkeypatch):
+    began = []
+    (tmp_path / "art").mkdir()
+
+    def open_one(parent, title, folder, kinds):
+        began.append(folder)
+        return str(tmp_path / "art" / "coat.png"), kinds
+
+    def save_one(parent, title, start, kinds):
+        began.append(start)
+        return str(tmp_path / "out.glb"), kinds
+
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", open_one)
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", save_one)
+    ask = AskByDialog()
+    for _ in range(2):
+        ask.open_picture()
+        ask.open_file()
+        ask.save_file("Export GLB", "wick.glb", "*.glb")
+    art = str((tmp_path / "art").resolve())
+    assert began == ["", "", "wick.glb", art, art, str(tmp_path.resolve() / "wick.glb")]
+    (tmp_path / "art").rmdir()
+    assert folder_of("pictures") == "", "a folder that is gone is no beginning"

@@ -14,6 +14,7 @@ from pegloom.app.dialogs.pictured import PicturedSheet, Row
 from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet, ask_name
 from pegloom.app.dialogs.recovery import RecoverySheet
 from pegloom.app.dialogs.revised_sheet import RevisedSheet
+from pegloom.app.state.kept import folder_of, keep_folder
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.edits.revised import Arrived, Taking
 from pegloom.document.edits.revised import Row as Told
@@ -38,29 +39,29 @@ class AskByDialog:
         self.window: QWidget | None = None
 
     def open_file(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Open a mesh or project", "", READABLE)[0]
+        return self._open("work", "Open a mesh or project", READABLE)
 
     def open_revised(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Take in a revised file", "", REVISED)[0]
+        return self._open("revised", "Take in a revised file", REVISED)
 
     def choose_revised(self, character: Character, arrived: Arrived, taking: Taking, rows: list[Told]) -> Taking | None:
         sheet = RevisedSheet(character, arrived, taking, rows, self.window)
         return sheet.taking if sheet.exec() == QDialog.DialogCode.Accepted else None
 
     def open_master(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Wear a master's rig", "", "Projects and bodies (*.pegloom *.body.json)")[0]
+        return self._open("masters", "Wear a master's rig", "Projects and bodies (*.pegloom *.body.json)")
 
     def open_figure(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Bring in another character", "", FIGURES)[0]
+        return self._open("work", "Bring in another character", FIGURES)
 
     def open_picture(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Choose a picture", "", PICTURES)[0]
+        return self._open("pictures", "Choose a picture", PICTURES)
 
     def open_expressions(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Load expressions", "", "Expressions (*.json)")[0]
+        return self._open("expressions", "Load expressions", "Expressions (*.json)")
 
     def open_body(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Load a body", "", "Bodies (*.body.json)")[0]
+        return self._open("bodies", "Load a body", "Bodies (*.body.json)")
 
     def choose_import(self, imported: Imported) -> ImportChoice | None:
         sheet = ImportSheet(imported, self.window)
@@ -71,13 +72,14 @@ class AskByDialog:
         return sheet.pairs if sheet.exec() == QDialog.DialogCode.Accepted else None
 
     def open_motion(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Import motion", "", MOTIONS)[0]
+        return self._open("motion", "Import motion", MOTIONS)
 
     def open_takes(self) -> list[str]:
-        return QFileDialog.getOpenFileNames(self.window, "Bring motion of another body", "", ANY_MOTION)[0]
+        found = QFileDialog.getOpenFileNames(self.window, "Bring motion of another body", folder_of("motion"), ANY_MOTION)[0]
+        return [keep_folder("motion", one) for one in found]
 
     def open_pairing(self) -> str:
-        return QFileDialog.getOpenFileName(self.window, "Open a pairing", "", "Pairing (*.json)")[0]
+        return self._open("pairings", "Open a pairing", "Pairing (*.json)")
 
     def name(self, title: str, suggestion: str) -> str:
         return ask_name(title, suggestion, self.window)
@@ -88,7 +90,13 @@ class AskByDialog:
         return sheet.chosen if sheet.exec() == QDialog.DialogCode.Accepted else -1
 
     def save_file(self, title: str, name: str, kind: str) -> str:
-        return QFileDialog.getSaveFileName(self.window, title, name, kind)[0]
+        where = "work" if kind.endswith(".pegloom") else f"save {kind}"
+        start = str(Path(folder_of(where)) / name) if folder_of(where) else name
+        return keep_folder(where, QFileDialog.getSaveFileName(self.window, title, start, kind)[0])
+
+    def _open(self, where: str, title: str, kinds: str) -> str:
+        """Ask for a file, in the folder the last one of its kind came from; that is kept for the next session, too."""
+        return keep_folder(where, QFileDialog.getOpenFileName(self.window, title, folder_of(where), kinds)[0])
 
     def confirm(self, question: str, yes: str, no: str) -> bool:
         return QuestionSheet(question, yes, no, self.window).exec() == QDialog.DialogCode.Accepted

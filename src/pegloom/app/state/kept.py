@@ -12,6 +12,7 @@ from pegloom.files.settings import keep_json, keep_picture, read_json, read_pict
 KEYS = "keys.json"
 LADDER = "ladder.json"
 RECENT = "recent.json"
+FOLDERS = "folders.json"
 WATCHED, MASTERS = "watched.json", "masters.json"
 USUAL = "usual.json"
 LAYOUT = "layout.json"
@@ -84,6 +85,22 @@ def remember(path: Path, picture: bytes = b"") -> None:
     keep_json(RECENT, rows[:MOST_RECENT])
     if picture:
         keep_picture(_picture_name(path), picture, keep={_picture_name(Path(p)) for p in rows[:MOST_RECENT]})
+
+
+def folder_of(kind: str) -> str:
+    """The folder the last file of a kind came from or went to; "" where none is kept, or it is gone."""
+    kept = read_json(FOLDERS)
+    name = kept.get(kind, "") if isinstance(kept, dict) else ""
+    return name if isinstance(name, str) and "\0" not in name and Path(name).is_dir() else ""
+
+
+def keep_folder(kind: str, file: str) -> str:
+    """Keep a file's folder for the next time it is asked for one of its kind; gives the file."""
+    if file:
+        kept = read_json(FOLDERS)
+        rows = {k: v for k, v in kept.items() if isinstance(v, str)} if isinstance(kept, dict) else {}
+        keep_json(FOLDERS, rows | {kind: str(Path(file).resolve().parent)})
+    return file
 
 
 def watched_of(project: Path, kind: str = WATCHED) -> Path | None:
