@@ -86,10 +86,13 @@ def fit_to_flesh(
         one = part_of(progress, 0.95 * number / len(body), 0.95 * (number + 1) / len(body))
         weights[part.id], report = _fitted(character, skeleton, part, poses, trials, influences or skin.limit(part.id), worse, one)
         reports.append(report)
-    progress(0.96, "taking cloth along")
-    for part in bound:
-        if part.kind is PartKind.CLOTH and (part_ids is None or part.id in part_ids):
-            weights[part.id] = _along(part, body, skin.weights, weights, influences or skin.limit(part.id))
+    cloth = [p for p in bound if p.kind is PartKind.CLOTH and (part_ids is None or p.id in part_ids)]
+    for number, part in enumerate(cloth):
+        progress(0.95 + 0.04 * number / len(cloth), f"taking {part.name} along")
+        limit = influences or skin.limit(part.id)
+        old, new = _along(part, body, skin.weights, weights, limit)
+        # A strap that bends worse than it did keeps what it had.
+        weights[part.id] = gated(part.mesh, skeleton, old, new, trials, influences=limit, worse=worse, progress=part_of(progress, 0.95, 0.99)).weights
     after = document.with_character(replace(document.require_character(), skin=with_weights(skin, weights)))
     after = borders_carried(document, after)
     if any(r.kept > 0.0 for r in reports):
@@ -138,8 +141,8 @@ def _even(part: Part, skeleton: Skeleton, old: Weights, new: Weights, middle: fl
     return from_dense(np.where((places >= 0)[:, None], even, values), ids, influences=influences)
 
 
-def _along(part: Part, body: list[Part], old: dict[str, Weights] | object, new: dict[str, Weights], influences: int) -> Weights:
-    """Cloth whose rows change as those of the nearest skin under it."""
+def _along(part: Part, body: list[Part], old: dict[str, Weights] | object, new: dict[str, Weights], influences: int) -> tuple[Weights, Weights]:
+    """Cloth as it is, and with rows that change as those of the nearest skin under it, both over the same joints."""
     mine: Weights = new[part.id]
     best = min(body, key=lambda p: float(np.linalg.norm(p.mesh.points.mean(axis=0) - part.mesh.points.mean(axis=0))))
     ids = tuple(dict.fromkeys((*mine.joint_ids, *new[best.id].joint_ids)))
@@ -148,7 +151,7 @@ def _along(part: Part, body: list[Part], old: dict[str, Weights] | object, new: 
     rows = np.clip(dense_over(mine, ids) + change, 0.0, None)
     g = weld(part.mesh)
     rows = (rows / np.maximum(rows.sum(axis=1, keepdims=True), 1e-12))[g.first][g.group]
-    return from_dense(rows, ids, influences=influences)
+    return from_dense(dense_over(mine, ids), ids), from_dense(rows, ids, influences=influences)
 
 
 __all__ = ["FleshReport", "fit_to_flesh"]
