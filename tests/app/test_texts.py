@@ -10,7 +10,7 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QAbstractButton, QComboBox, QLabel, QWidget
 from tools import texts as gathering
 
-from pegloom.app.texts import Texts, english, read_texts, speak, template
+from pegloom.app.texts import Texts, read_texts, speak, template
 from pegloom.app.window import Window
 from pegloom.core.errors import MeshFileError
 from tests.app.conftest import widgets
@@ -19,6 +19,11 @@ from tests.support.figures import shipped
 
 def test_the_file_is_what_the_source_says():
     assert template().read_text() == gathering.told(), "run python tools/texts.py"
+
+
+def english():
+    """Every text there is."""
+    return [text for group in json.loads(template().read_text())["texts"].values() for text in group]
 
 
 def test_gaps_are_kept_and_what_fills_them_is_told_too():

@@ -6,7 +6,6 @@ filled in, `LANGUAGE.json` in the user's folder `texts`, or named by PEGLOOM_TEX
 
 from __future__ import annotations
 
-import json
 import os
 import re
 from collections.abc import Callable, Iterable, Mapping
@@ -156,9 +155,3 @@ def template() -> Path:
     from importlib import resources
 
     return Path(str(resources.files("pegloom.assets") / "texts" / "en.json"))
-
-
-def english() -> dict[str, str]:
-    """Every text there is, by where it stands."""
-    tree = json.loads(template().read_text())
-    return {text: where for where, group in tree["texts"].items() for text in group}

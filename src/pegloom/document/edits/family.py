@@ -229,7 +229,7 @@ def alike(a: Any, b: Any) -> bool:
 
 def lines_of(followed: Followed, most: int = 12) -> Iterable[str]:
     """What was taken and kept, for a person."""
-    for head, some in (("taken", followed.taken), ("changed by hand here and kept", followed.kept)):
+    for head, some in (("from the master", followed.taken), ("changed by hand here and kept", followed.kept)):
         if some:
             yield f"{head}: {', '.join(some[:most])}{f' and {len(some) - most} more' if len(some) > most else ''}"
 

@@ -37,8 +37,8 @@ MUCH_NEARER = 0.5
 much nearer to ours."""
 OVERLAP = 0.6
 """Share of two boxes in common from which a part of another name and other faces stands in another's place."""
-MOMENTS, MOVED = 24, 1e-5
-"""Of a clip that are looked at; metres from which something has moved."""
+MOMENTS, MOVED, PLAYED = 24, 1e-5, 2e-4
+"""Of a clip that are looked at; shares of the height from which a mesh has moved, and from which a clip plays otherwise."""
 SAME_FACES = 0.99
 """Share of faces, or of our faces' edges, from which a mesh cut into triangles is ours."""
 MOST_OF_THEM = 0.5
@@ -109,7 +109,7 @@ def propose(document: Document, arrived: Arrived) -> Taking:
 def _way(character: Character, ours: Clip | None, clip: Clip) -> ClipWay:
     if ours is None:
         return ClipWay.ADD
-    if clip_gap(character, ours, clip)[0] <= MOVED * max(character.height, 1e-9) * 20:
+    if clip_gap(character, ours, clip)[0] <= PLAYED * character.height:
         return ClipWay.LEAVE
     return ClipWay.LAYER if character.rig is not None and not ours.tracks else ClipWay.REPLACE
 
@@ -277,7 +277,7 @@ def foretold(document: Document, arrived: Arrived, taking: Taking) -> list[Row]:
         said = way.value
         if clip.name in ours:
             gap, time = clip_gap(character, ours[clip.name], clip)
-            far = f"differs by up to {1000 * gap:.1f} mm at {time:.2f} s" if gap > MOVED * character.height * 20 else "as it went"
+            far = f"differs by up to {1000 * gap:.1f} mm at {time:.2f} s" if gap > PLAYED * character.height else "as it went"
             said = far if way is ClipWay.LEAVE and far == "as it went" else f"{far}; {said}"
         rows.append(Row("clip", clip.name, said))
     return rows
