@@ -280,6 +280,8 @@ def window(qapp, qtbot, tmp_path):
     yield made
     answers.yes = True
     made.store.put(saved=made.store.history.present)
+    # The window does not close while a file is written; a test may have seen the file before the job was over.
+    qtbot.waitUntil(lambda: not made.c.jobs.must_end)
     assert made.close()
     assert not made.c.jobs.busy
     assert not made.c.player.ticker.isActive()
