@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.arrays import BoolArray, FloatArray, IntArray
 
 
 def edge_stretch(rest: FloatArray, posed: FloatArray, edges: IntArray) -> FloatArray:
@@ -55,4 +55,9 @@ def flat_pairs(rest: FloatArray, triangles: IntArray) -> IntArray:
 def folded_faces(rest: FloatArray, posed: FloatArray, triangles: IntArray) -> IntArray:
     """Triangles (f,) folded back on a neighbour: normals within 60 degrees at rest, over 120 degrees apart posed."""
     pairs = flat_pairs(rest, triangles)
-    return np.unique(pairs[_cosines(posed, triangles, pairs) < -0.5])
+    return np.unique(pairs[folded_back(posed, triangles, pairs)])
+
+
+def folded_back(posed: FloatArray, triangles: IntArray, pairs: IntArray) -> BoolArray:
+    """Which pairs (p, 2) of triangles lie over 120 degrees apart."""
+    return np.asarray(_cosines(posed, triangles, pairs) < -0.5)

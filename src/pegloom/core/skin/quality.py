@@ -103,6 +103,12 @@ def measured(mesh: Mesh, gauge: Gauge, posed: FloatArray) -> Figures:
     """Figures of a part's posed points (n, 3) around the gauge's joint."""
     g = weld(mesh)
     rest, now = mesh.points[g.first], posed[g.first]
+    stretch = edge_stretch(rest, now, gauge.edges)
+    return Figures(*sections_kept(gauge, now), float(np.quantile(stretch, 0.99)) if len(stretch) else 1.0, _folded(now, gauge))
+
+
+def sections_kept(gauge: Gauge, now: FloatArray) -> tuple[float | None, float | None]:
+    """The least share of girth and of area a gauge's sections keep when its places are now (g, 3); None without a section."""
     girths, areas = [], []
     for ring, girth, area in gauge.rings:
         loop = ring.followed(now)
@@ -110,13 +116,7 @@ def measured(mesh: Mesh, gauge: Gauge, posed: FloatArray) -> Figures:
             girths.append(_girth(loop, ring.closed) / girth)
         if ring.closed and area > 0:
             areas.append(_area(loop) / area)
-    stretch = edge_stretch(rest, now, gauge.edges)
-    return Figures(
-        min(girths) if girths else None,
-        min(areas) if areas else None,
-        float(np.quantile(stretch, 0.99)) if len(stretch) else 1.0,
-        _folded(now, gauge),
-    )
+    return min(girths) if girths else None, min(areas) if areas else None
 
 
 def worst_of(figures: list[Figures]) -> Figures | None:

@@ -17,7 +17,9 @@ from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.flesh.body import flesh_of
 from pegloom.core.skin.flesh.fit import fit_weights
-from pegloom.core.skin.flesh.gate import WORSE, gated
+from pegloom.core.skin.flesh.gate import gated
+from pegloom.core.skin.flesh.goals import goals
+from pegloom.core.skin.flesh.judge import WORSE, Judge
 from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, partners_within
 from pegloom.core.skin.transfer import nearest_rows
 from pegloom.core.skin.weights import Weights, dense_over, from_dense
@@ -92,7 +94,8 @@ def fit_to_flesh(
         limit = influences or skin.limit(part.id)
         old, new = _along(part, body, skin.weights, weights, limit)
         # A strap that bends worse than it did keeps what it had.
-        weights[part.id] = gated(part.mesh, skeleton, old, new, trials, influences=limit, worse=worse, progress=part_of(progress, 0.95, 0.99)).weights
+        judge = Judge(part.mesh, skeleton, old, trials, worse)
+        weights[part.id] = gated(judge, old, new, influences=limit, progress=part_of(progress, 0.95, 0.99)).weights
     after = document.with_character(replace(document.require_character(), skin=with_weights(skin, weights)))
     after = borders_carried(document, after)
     if any(r.kept > 0.0 for r in reports):
@@ -120,12 +123,16 @@ def _fitted(
     middle = character.standing.middle if character.standing is not None else 0.0
     progress(0.0, f"filling {part.name} with flesh")
     flesh = flesh_of(part.mesh.points[g.first], place_triangles(part.mesh), dense_over(old, old.joint_ids)[g.first], skeleton, columns, middle=middle)
-    found = fit_weights(part.mesh, old, flesh, [m[columns] for m in poses], influences=influences, progress=part_of(progress, 0.05, 0.6))
+    wanted = goals(part.mesh, old, flesh, [m[columns] for m in poses], progress=part_of(progress, 0.05, 0.4))
     places = partners_within(part.mesh, middle, None)
     even = (places < 0).mean() <= 0.5
-    new = _even(part, skeleton, old, found.weights, middle, places, influences) if even else found.weights
+    judge = Judge(part.mesh, skeleton, old, trials, worse)
+    found = fit_weights(
+        part.mesh, old, wanted, influences=influences, judge=judge, trials={t: (2 * k, 2 * k + 1) for k, t in enumerate(trials)},
+        finish=lambda w: _even(part, skeleton, old, w, middle, places, influences) if even else w, progress=part_of(progress, 0.4, 0.7),
+    )  # fmt: skip
     across = np.where(places[g.first] >= 0, g.group[np.maximum(places[g.first], 0)], -1) if even else None
-    held = gated(part.mesh, skeleton, old, new, trials, influences=influences, worse=worse, across=across, progress=part_of(progress, 0.6, 1.0))
+    held = gated(judge, old, found.weights, influences=influences, across=across, progress=part_of(progress, 0.7, 1.0))
     names = tuple(skeleton.joint(j).name for j in held.led_back)
     return held.weights, FleshReport(part.name, len(poses), 1000 * found.error_before, 1000 * found.error, held.kept, names)
 

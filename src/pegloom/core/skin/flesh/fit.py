@@ -1,23 +1,26 @@
-"""Weights fitted to the elastic body: fitted row by row and eased along the skin in turn, so that no edge tears."""
+"""Weights fitted to the elastic body: fitted row by row and eased along the skin in turn, so that no edge tears.
+
+What a fit makes worse anywhere is weighed more there, in that pose, and asked to stay nearer to what it was; then it is fitted anew.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import sparse
+from numba import njit
 
 from pegloom.core.arrays import FloatArray, IntArray
-from pegloom.core.geometry.mesh import Mesh, place_edges, place_neighbours, weld
-from pegloom.core.jobs import Progress, ask, part_of, silent
-from pegloom.core.skin.bake import candidates, fit_rows, gather, limited, packed_rows, spread_columns
+from pegloom.core.geometry.mesh import Mesh, weld
+from pegloom.core.jobs import Progress, ask, silent
+from pegloom.core.skin.bake import candidates, fit_rows, limited, spread_columns
 from pegloom.core.skin.bind.easing import nearness, softened
 from pegloom.core.skin.deform import skin_linear
-from pegloom.core.skin.flesh.body import Flesh
-from pegloom.core.skin.flesh.elastic import posed_flesh
-from pegloom.core.skin.measures import edge_stretch
-from pegloom.core.skin.weights import Weights, dense, from_dense, packed
+from pegloom.core.skin.flesh.goals import Goals
+from pegloom.core.skin.flesh.judge import Judge
+from pegloom.core.skin.weights import Weights, dense, packed
 
 AT_ONCE = 8
 """Joints of a row while it is fitted; it is cut to what is allowed after each easing."""
@@ -29,18 +32,18 @@ EASED = 110
 """Shares of the diagonal: how long an edge may be for its ends to be eased as one."""
 EASINGS = 4
 """Half-passes of the umbrella operator after each round."""
-
-
-STRAINED = (0.02, 0.12)
-"""Strain of a place's edges from which weights begin to follow the body, and from which they do so wholly."""
-WIDER = 6
-"""Rings over which what is strained spreads."""
+TIMES = 6
+"""How often the fit is weighed anew by what it made worse."""
+HEAVIER, PLAINER = 0.5, 0.25
+"""How much more a pose counts around what became worse there, and how far its goal goes back to the plain skin, each time."""
+NEARLY = 0.9
+"""Share of what may be worse from which that is done."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Fitted:
     """weights : fitted, at most as many joints a row as were allowed. error, error_before : metres, root mean square of the distance to
-    the elastic body over all places and poses."""
+    the goals over all places and poses."""
 
     weights: Weights
     error: float
@@ -48,64 +51,98 @@ class Fitted:
 
 
 def fit_weights(
-    mesh: Mesh, weights: Weights, flesh: Flesh, poses: Sequence[FloatArray], *, influences: int, progress: Progress = silent
+    mesh: Mesh, weights: Weights, goals: Goals, *, influences: int, judge: Judge | None = None, trials: dict[str, tuple[int, ...]] | None = None,
+    finish: Callable[[Weights], Weights] = lambda w: w, times: int = TIMES, progress: Progress = silent,
 ) -> Fitted:
-    """Weights whose skinning comes nearest to the elastic body over some poses.
+    """Weights whose skinning comes nearest to some goals.
 
     Parameters
     ----------
-    weights : where to start. flesh : of the mesh's welded places. poses : joint matrices (j, 4, 4) of each, in the weights' columns.
+    weights : where to start, those of the goals. judge : says where a trial is worse; None fits once. trials : numbers of the goals' poses
+    of each trial. finish : what is done to fitted weights before they are judged, mirrored for example.
 
     Raises Cancelled from `progress`.
     """
     g = weld(mesh)
     rest = np.ascontiguousarray(mesh.points[g.first])
-    start = dense(weights)[g.first]
-    tried, reference, before = candidates(mesh, start, SPREAD)
-    gram = np.zeros((g.count, tried.shape[1], tried.shape[1]))
-    wasted, first = np.zeros(g.count), packed_rows(start)
-    ring = place_neighbours(mesh)
-    degree = np.maximum(np.asarray(ring.sum(axis=1)).ravel(), 1.0)[:, None]
+    tried, reference, before = candidates(mesh, dense(weights)[g.first], SPREAD)
     # Over a long edge a neighbour says little: a coarse mesh is eased no wider than a fine one.
     near = nearness(mesh, np.full(g.count, float(np.linalg.norm(np.ptp(rest, axis=0))) / EASED))
-    edges, skin = place_edges(mesh), packed(from_dense(start, weights.joint_ids))
-    for number, matrices in enumerate(poses):
-        progress(0.85 * number / len(poses), f"bending the body, pose {number + 1} of {len(poses)}")
-        body = posed_flesh(flesh, matrices, rest, progress=part_of(progress, 0.85 * number / len(poses), 0.85 * (number + 1) / len(poses)))
-        plain = skin_linear(rest, skin, matrices)
-        share = _strained(rest, plain, edges, ring, degree)
-        wanted = plain + share[:, None] * (body - plain)
-        gather(rest, np.ascontiguousarray(matrices[:, :3, :]), wanted, tried, gram, *first, wasted)
-    columns = np.maximum(tried, 0)
-    values = reference
+    columns, shape = np.maximum(tried, 0), (g.count, len(weights.joint_ids))
+    follow, heavy = goals.follow.copy(), np.ones_like(goals.follow)
 
     def eased(rows: FloatArray, passes: int) -> FloatArray:
-        full = np.zeros((g.count, len(weights.joint_ids)))
+        full = np.zeros(shape)
         np.add.at(full, (np.arange(g.count)[:, None], columns), np.where(tried >= 0, rows, 0.0))
         full = softened(full, near, passes, progress=progress)
-        cut = np.where(tried >= 0, np.take_along_axis(full, columns, axis=1), 0.0)
-        return limited(cut, influences)
+        return limited(np.where(tried >= 0, np.take_along_axis(full, columns, axis=1), 0.0), influences)
 
-    for number, hold in enumerate(HOLDS):
-        ask(progress)
-        progress(0.85 + 0.15 * number / len(HOLDS), "fitting the weights")
-        fitted = np.zeros_like(before)
-        fit_rows(gram, values, tried, before, max(AT_ONCE, influences), hold, fitted)
-        values = eased(fitted, EASINGS)
-    values = eased(values, 1)
-    error = float(np.sqrt(np.einsum("ni,nij,nj->n", values, gram, values).mean() / max(len(poses), 1)))
+    def fitted() -> Weights:
+        gram, values = _in_halves(rest, goals, follow, heavy, tried), reference
+        for hold in HOLDS:
+            ask(progress)
+            rows = np.zeros_like(before)
+            fit_rows(gram, values, tried, before, max(AT_ONCE, influences), hold, rows)
+            values = eased(rows, EASINGS)
+        return finish(spread_columns(eased(values, 1), tried, weights, g.group, influences))
+
+    result = fitted()
+    for number in range(times if judge is not None and trials else 0):
+        assert judge is not None and trials is not None
+        progress((number + 1) / (times + 1), f"weighing anew what became worse, {number + 1} of {times}")
+        worse = judge.worse_by_place(result, NEARLY)
+        if not worse:
+            break
+        for trial, some in worse.items():
+            for k in trials[trial]:
+                heavy[k] *= 1.0 + HEAVIER * some
+                follow[k] *= 1.0 - PLAINER * np.clip(some, 0.0, 1.0)
+        result = fitted()
+    wanted, skin = goals.wanted, packed(result)
+    now = (skin_linear(mesh.points, skin, m)[g.first] for m in _square(goals.poses, weights, result))
+    error = float(np.sqrt(np.mean([((a - b) ** 2).sum(axis=1).mean() for a, b in zip(now, wanted, strict=True)])))
+    error_before = float(np.sqrt(((goals.plain - wanted) ** 2).sum(axis=2).mean()))
     progress(1.0, "fitted")
-    return Fitted(spread_columns(values, tried, weights, g.group, influences), error, float(np.sqrt(wasted.mean() / max(len(poses), 1))))
+    return Fitted(result, error, error_before)
 
 
-def _strained(rest: FloatArray, plain: FloatArray, edges: IntArray, ring: sparse.csr_matrix, degree: FloatArray) -> FloatArray:
-    """How far (p,), 0 to 1, each place is to follow the body: not where the weights bend it well already, so that a pose that is
-    sound is not given up for one that is not."""
-    bent = np.abs(edge_stretch(rest, plain, edges) - 1.0)
-    strain = np.zeros(len(rest))
-    for side in (0, 1):
-        np.maximum.at(strain, edges[:, side], bent)
-    for _ in range(WIDER):
-        strain = np.maximum(strain, np.asarray(ring @ strain) / degree[:, 0])
-    low, high = STRAINED
-    return np.asarray(np.clip((strain - low) / (high - low), 0.0, 1.0))
+def _square(poses: FloatArray, weights: Weights, result: Weights) -> FloatArray:
+    """Poses (k, j, 3, 4) of some weights' columns as (k, i, 4, 4) of the result's."""
+    at = [weights.joint_ids.index(j) for j in result.joint_ids]
+    last = np.broadcast_to([0.0, 0.0, 0.0, 1.0], (len(poses), len(at), 1, 4))
+    return np.concatenate([poses[:, at], last], axis=2)
+
+
+def _in_halves(rest: FloatArray, goals: Goals, follow: FloatArray, heavy: FloatArray, tried: IntArray) -> FloatArray:
+    """Products (p, c, c) of how far each joint tried takes a place from where it is wanted, summed over the poses."""
+    gram = np.zeros((len(rest), tried.shape[1], tried.shape[1]))
+    half = len(rest) // 2
+    with ThreadPoolExecutor(2) as pool:
+        for some in [pool.submit(_weigh, rest, goals.poses, goals.plain, goals.body, follow, heavy, tried, a, b, gram) for a, b in ((0, half), (half, len(rest)))]:
+            some.result()
+    return gram
+
+
+@njit(cache=True, nogil=True)
+def _weigh(rest, poses, plain, body, follow, heavy, tried, first, last, gram):  # type: ignore[no-untyped-def]  # pragma: no cover
+    most = tried.shape[1]
+    away = np.empty((most, 3))
+    for v in range(first, last):
+        p = rest[v]
+        for k in range(len(poses)):
+            h = heavy[k, v]
+            for a in range(most):
+                j = tried[v, a]
+                if j >= 0:
+                    for d in range(3):
+                        goal = plain[k, v, d] + follow[k, v] * (body[k, v, d] - plain[k, v, d])
+                        away[a, d] = poses[k, j, d, 0] * p[0] + poses[k, j, d, 1] * p[1] + poses[k, j, d, 2] * p[2] + poses[k, j, d, 3] - goal
+            for a in range(most):
+                if tried[v, a] < 0:
+                    continue
+                for b in range(a + 1):
+                    if tried[v, b] >= 0:
+                        gram[v, a, b] += h * (away[a, 0] * away[b, 0] + away[a, 1] * away[b, 1] + away[a, 2] * away[b, 2])
+        for a in range(most):
+            for b in range(a):
+                gram[v, b, a] = gram[v, a, b]
