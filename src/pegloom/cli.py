@@ -5,7 +5,6 @@ An error is one line on stderr starting `error:` and exit code 1; wrong usage is
 
 from __future__ import annotations
 
-import difflib
 import io
 import json
 import os
@@ -22,7 +21,18 @@ from typing import TYPE_CHECKING, Annotated, Any, TypeVar
 import click
 import typer
 
-from pegloom import cli_batch, cli_capture, cli_clips, cli_deliver, cli_family, cli_motion, cli_rig, cli_scene
+from pegloom import (
+    cli_batch,
+    cli_capture,
+    cli_clips,
+    cli_deliver,
+    cli_family,
+    cli_flesh,
+    cli_motion,
+    cli_rig,
+    cli_scene,
+)
+from pegloom.cli_flesh import Locks, _locked
 from pegloom.core.errors import EditError, MeshFileError, PegLoomError
 from pegloom.files.reports import unforeseen
 
@@ -77,7 +87,6 @@ def _axis(text: str) -> standing.Direction:
 
 Up = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis that is up, else by its shape.")]
 Facing = Annotated[Any, typer.Option(parser=_axis, metavar="AXIS", help="The file's axis it faces, else by its shape.")]
-Locks = Annotated[list[str] | None, typer.Option("--lock", metavar="JOINT", help="a joint that keeps what it holds")]
 Influences = Annotated[int, typer.Option(min=1, max=16, help="Most influences a vertex.")]
 METHODS = {
     "default": "SEGMENT", "segment": "SEGMENT", "skin": "ALONG_SKIN", "along-the-skin": "ALONG_SKIN", "heat": "ALONG_SKIN",
@@ -124,17 +133,6 @@ def _method(name: str) -> BindMethod:
     if method is None:
         raise EditError(f"there is no bind method {name}; use one of {', '.join(METHODS)}")
     return BindMethod[method]
-
-
-def _locked(document: Document, names: list[str] | None) -> frozenset[str]:
-    """Ids of the joints of these names. Raises EditError naming one that is not there."""
-    skeleton = document.require_character().skeleton
-    ids = {joint.name: joint.id for joint in skeleton.joints} if skeleton is not None else {}
-    unknown = [name for name in names or [] if name not in ids]
-    if unknown:
-        near = difflib.get_close_matches(unknown[0], ids, 3, 0.4) or list(ids)[:3]
-        raise EditError(f"--lock {unknown[0]}: there is no joint of that name; near it are {', '.join(near) or 'none'}")
-    return frozenset(ids[name] for name in names or [])
 
 
 def _plan(document: Document, name: str) -> plans.Pattern:
@@ -400,26 +398,6 @@ def bake(
 
 @app.command()
 @_plain_errors
-def flesh(
-    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
-    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
-    influences: Annotated[int, typer.Option("--influences", min=0, max=16, help="most joints a vertex; 0: as each part is bound")] = 0,
-    worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
-    lock: Locks = None,
-    as_json: Json = False,
-) -> None:
-    """Fit the weights to an elastic body over the range test; what would be worse keeps its weights."""
-    document = opening.open_any(source)
-    locked = _locked(document, lock)
-    after, reports = edits.fit_to_flesh(document, influences=influences or None, worse=0.01 * worse)
-    after = edits.with_locks_held(document, after, locked)
-    writing.write_rig(output, after)
-    rows = [{"part": r.part, "poses": r.poses, "before_mm": r.before_mm, "after_mm": r.after_mm, "kept": r.kept, "led_back": list(r.led_back)} for r in reports]
-    _print({"parts": rows, "output": str(output)}, as_json, "\n".join([f"written: {output}", *(f"{r.part}: {r.says}" for r in reports)]))
-
-
-@app.command()
-@_plain_errors
 def trial(project: Path, as_json: Json = False) -> None:
     """Put a bound character through its trial poses and print what they do to the skin."""
     character = opening.open_any(project).require_character()
@@ -492,7 +470,7 @@ def convert(
     _print(result, as_json, "\n".join([f"written: {output}", *result["notes"]]))  # type: ignore[misc]
 
 
-for _command in (*cli_deliver.COMMANDS, *cli_batch.COMMANDS, *cli_family.COMMANDS, *cli_rig.COMMANDS, *cli_motion.COMMANDS, cli_scene.film, cli_capture.capture, cli_capture.capture_desk):
+for _command in (*cli_deliver.COMMANDS, *cli_batch.COMMANDS, *cli_family.COMMANDS, *cli_flesh.COMMANDS, *cli_rig.COMMANDS, *cli_motion.COMMANDS, cli_scene.film, cli_capture.capture, cli_capture.capture_desk):
     app.command()(_plain_errors(_command))
 
 _clips = typer.Typer(no_args_is_help=True, help="The shelf of clips: listed, found in plain words, found by likeness, taken onto a character.")

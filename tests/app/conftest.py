@@ -85,6 +85,10 @@ class Answers:
         self.offered.append(options)
         return self.take_number
 
+    def choose_way(self, told: object) -> int:
+        self.offered.append(told)
+        return self.take_number
+
     def open_revised(self) -> str:
         return self.open_path
 
@@ -281,9 +285,11 @@ def window(qapp, qtbot, tmp_path):
     answers.yes = True
     made.store.put(saved=made.store.history.present)
     # The window does not close while a file is written; a test may have seen the file before the job was over.
-    qtbot.waitUntil(lambda: not made.c.jobs.must_end)
+    jobs = made.c.jobs
+    qtbot.waitUntil(lambda: not jobs.must_end)
     assert made.close()
-    assert not made.c.jobs.busy
+    assert not jobs.busy
+    jobs = None
     assert not made.c.player.ticker.isActive()
     # Gone before the next one comes, and on this thread: widgets left in rings of references would otherwise be
     # collected whenever memory is next asked for.

@@ -16,10 +16,11 @@ from pegloom.core.geometry.transforms import rotation_matrix
 from pegloom.core.memo import by_identity
 from pegloom.core.motion.clips import Clip, MorphTrack, ShowTrack, values_at
 from pegloom.core.motion.follow_through import joints_of
-from pegloom.core.motion.retell import local_rows
+from pegloom.core.motion.retell import local_rows, posed_at
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.evaluate import AT_ONCE, driven
+from pegloom.core.rig.halfway import halfway_rows
 from pegloom.core.rig.outputs import PART, hidden_things
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
@@ -51,8 +52,10 @@ def live(character: Character) -> Live:
 
 
 def baked_clip(character: Character, clip: Clip) -> Clip:
-    """The clip as tracks of every joint, see `bake_clip`; one that has tracks already is itself."""
-    if clip.tracks or not clip.every_curve or character.skeleton is None:
+    """The clip as tracks of every joint, see `bake_clip`; one that has tracks already is itself, with those of helper joints."""
+    if clip.tracks:
+        return with_helper_tracks(character, clip)
+    if not clip.every_curve or character.skeleton is None:
         return clip
     times, local = bake_clip(character, clip)
     times = np.asarray(frozen(times))
@@ -64,6 +67,22 @@ def baked_clip(character: Character, clip: Clip) -> Clip:
         for i, joint in enumerate(character.skeleton.joints)
     }
     return replace(clip, curves=MappingProxyType({}), layers=(), tracks=joint_tracks(tracks), morphs=_morph_tracks(character, clip, times), shows=shows_at(character, clip))
+
+
+def with_helper_tracks(character: Character, clip: Clip) -> Clip:
+    """Sampled motion with that of helper joints, which follow from it: at its frames and wherever it has samples."""
+    skeleton = character.skeleton
+    if not clip.tracks or skeleton is None:
+        return clip
+    which = halfway_rows(skeleton)[0][:, 0].tolist()
+    if not which:
+        return clip
+    count = max(round(clip.length * clip.rate), 1)
+    times = np.unique(np.concatenate([np.linspace(0.0, clip.length, count + 1), *(t.times for rows in clip.tracks.values() for t in rows)]))
+    local = local_rows(skeleton, posed_at(clip, skeleton, times))
+    spans = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
+    more = {skeleton.joints[i].id: tuple(Track(path, frozen(times), frozen(np.ascontiguousarray(local[:, i, span]))) for path, span in spans) for i in which}
+    return replace(clip, tracks=joint_tracks({**clip.tracks, **more}))
 
 
 def _morph_tracks(character: Character, clip: Clip, times: FloatArray) -> tuple[MorphTrack, ...]:

@@ -216,6 +216,17 @@ class OwnJoint:
     takes: bool = True
 
 
+@dataclass(frozen=True, slots=True)
+class Helper:
+    """A helper joint that is to stand at a joint of the body; see `Halfway`. It waits where that is gone."""
+
+    id: str
+    name: str
+    of: str
+    share: float = 0.5
+    push: Vector = (0.0, 0.0, 0.0)
+
+
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Skin:
     """Weights of the bound parts, by part id, and the bind that made them."""
@@ -319,6 +330,7 @@ class Worn:
     pegs: PegSet | None = None
     joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
     own_joints: tuple[OwnJoint, ...] = ()
+    helpers: tuple[Helper, ...] = ()
     rig_recipe: Mapping[str, KitRig] = field(default_factory=dict)
     rig_changes: RigChanges = field(default_factory=RigChanges)
     uses: Mapping[str, Use] = field(default_factory=dict)
@@ -346,6 +358,7 @@ class Character:
     skeleton: Skeleton | None = None
     joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
     own_joints: tuple[OwnJoint, ...] = ()
+    helpers: tuple[Helper, ...] = ()
     counted: Mapping[str, int] = field(default_factory=dict)
     """The highest number ids of each stem ever had: they are never used again."""
     adopted: Skeleton | None = None

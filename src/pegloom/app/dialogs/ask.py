@@ -14,10 +14,12 @@ from pegloom.app.dialogs.pictured import PicturedSheet, Row
 from pegloom.app.dialogs.question import ChoiceSheet, QuestionSheet, ask_name
 from pegloom.app.dialogs.recovery import RecoverySheet
 from pegloom.app.dialogs.revised_sheet import RevisedSheet
+from pegloom.app.dialogs.ways_sheet import WaysSheet
 from pegloom.app.state.kept import folder_of, keep_folder
+from pegloom.checks.ways import Told
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.edits.revised import Arrived, Taking
-from pegloom.document.edits.revised import Row as Told
+from pegloom.document.edits.revised import Row as RevisedRow
 from pegloom.document.model import Character
 from pegloom.files.import_choice import ImportChoice
 from pegloom.files.imported import Imported
@@ -44,7 +46,7 @@ class AskByDialog:
     def open_revised(self) -> str:
         return self._open("revised", "Take in a revised file", REVISED)
 
-    def choose_revised(self, character: Character, arrived: Arrived, taking: Taking, rows: list[Told]) -> Taking | None:
+    def choose_revised(self, character: Character, arrived: Arrived, taking: Taking, rows: list[RevisedRow]) -> Taking | None:
         sheet = RevisedSheet(character, arrived, taking, rows, self.window)
         return sheet.taking if sheet.exec() == QDialog.DialogCode.Accepted else None
 
@@ -106,6 +108,12 @@ class AskByDialog:
         sheet = PicturedSheet("pictured", title, words, rows, ways, "Cancel", self.window)
         sheet.exec()
         return sheet.chosen, sheet.way
+
+    def choose_way(self, told: tuple[Told, ...]) -> int:
+        """The number of the way of bending taken, -1 for none."""
+        sheet = WaysSheet(told, self.window)
+        sheet.exec()
+        return sheet.chosen
 
     def show_folder(self, folder: Path) -> None:
         """The folder in the desktop's own program for that."""

@@ -19,6 +19,8 @@ from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.evaluate import AT_ONCE, evaluate_rig, joints_at, nodes_at
+from pegloom.core.rig.halfway import halfway_rows
+from pegloom.core.rig.kernels.halfway import all_halfway
 from pegloom.core.rig.match import values_for, values_of_joints
 from pegloom.core.rig.pose import JointPose, Pose, joint_pose
 from pegloom.core.skeleton.joints import Skeleton
@@ -74,6 +76,9 @@ def posed_at(clip: Clip, skeleton: Skeleton, times: FloatArray) -> FloatArray:
         local[:, :3, 3] = parts["translation"]
         parent = int(skeleton.parents[j])
         worlds[:, j] = local if parent < 0 else worlds[:, parent] @ local
+    rows, floats = halfway_rows(skeleton)
+    for world in worlds if len(rows) else ():
+        all_halfway(world, rows, floats)
     return worlds
 
 

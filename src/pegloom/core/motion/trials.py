@@ -23,7 +23,7 @@ from pegloom.core.memo import by_identity
 from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.pose import JointPose
 from pegloom.core.skeleton.body import Body, body_of, palm_of
-from pegloom.core.skeleton.joints import JointKind, Quaternion, Skeleton
+from pegloom.core.skeleton.joints import Quaternion, Skeleton
 
 NONE: Mapping[str, FloatArray] = MappingProxyType({})
 UP, FORWARD, OUT = np.array([0.0, 1.0, 0.0]), np.array([0.0, 0.0, 1.0]), np.array([1.0, 0.0, 0.0])
@@ -172,7 +172,7 @@ def _posed(skeleton: Skeleton, trial_id: str) -> Poser:
             poser.flex_hand(s, 1.1)
         elif trial_id == "fist":
             for joint in skeleton.joints:
-                if joint.id.startswith(f"hand.{s}.") and joint.kind is not JointKind.TWIST:
+                if joint.id.startswith(f"hand.{s}.") and not joint.aside:
                     poser.fold(joint.id, 0.45 if ".thumb." in joint.id else 1.35)
         elif trial_id == "leg_back":
             poser.turn_about(f"leg.{s}.upper", OUT, 0.45)

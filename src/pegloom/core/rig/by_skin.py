@@ -23,7 +23,7 @@ from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.match import ik_values, values_for
 from pegloom.core.rig.pose import Pose
 from pegloom.core.rig.solvers import BodyIk
-from pegloom.core.skeleton.joints import JointKind, Skeleton
+from pegloom.core.skeleton.joints import Skeleton
 
 TOUCH = 0.002
 """Shares of the height that the led surface stays off what it touches."""
@@ -151,7 +151,7 @@ class Grab:
             while above is not None:
                 wanted.add(above)
                 above = self.skeleton.joint(above).parent
-        some = [j.id for j in self.skeleton.joints if j.id in wanted and j.id in self.known and j.kind is not JointKind.TWIST]
+        some = [j.id for j in self.skeleton.joints if j.id in wanted and j.id in self.known and not j.aside]
         # What carries the body from outside stays: the tree begins at the lowest joint that may move and carries all ends.
         ends = [self.joint, *self.pinned]
         movable = [j for j in some if set(MOVE) & set(self.known[j].free) and all(self._below(e, j) for e in ends)]

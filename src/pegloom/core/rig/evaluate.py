@@ -11,8 +11,10 @@ from pegloom.core.geometry.transforms import decompose, quaternion_euler
 from pegloom.core.rig.channels import MOVE, ROTATE
 from pegloom.core.rig.controls import Control, ControlRig, with_values
 from pegloom.core.rig.couplings import Combine
+from pegloom.core.rig.halfway import halfway_rows
 from pegloom.core.rig.kernels import joints as joint_kernels
 from pegloom.core.rig.kernels import walk
+from pegloom.core.rig.kernels.halfway import all_halfway
 from pegloom.core.rig.plan import make_plan
 from pegloom.core.rig.pose import JointPose, Pose, Shown
 from pegloom.core.rig.refs import ChannelRef
@@ -87,7 +89,11 @@ def _by_joints(skeleton: Skeleton, pose: JointPose) -> FloatArray:
     if len(known) and known.min() < 0:
         rows, known = rows[known >= 0], known[known >= 0]
     joint_kernels.put_rows(local, known, np.ascontiguousarray(rows, dtype=np.float64))
-    return np.asarray(joint_kernels.down(skeleton.parents, local))
+    world = np.asarray(joint_kernels.down(skeleton.parents, local))
+    helpers, floats = halfway_rows(skeleton)
+    if len(helpers):
+        all_halfway(world, helpers, floats)
+    return world
 
 
 def skin_matrices(skeleton: Skeleton, joints: FloatArray) -> FloatArray:

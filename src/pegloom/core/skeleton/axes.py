@@ -8,7 +8,7 @@ import numpy as np
 
 from pegloom.core.arrays import FloatArray
 from pegloom.core.geometry.transforms import compose, frame, normalised, rotation_matrix
-from pegloom.core.skeleton.joints import Joint, JointKind, Origin, Skeleton
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton
 from pegloom.core.tolerances import PREBEND
 
 CROOKED_AIM, CROOKED_BEND = np.radians(6.0), np.radians(20.0)
@@ -27,7 +27,7 @@ class Crooked:
 def aim_of(skeleton: Skeleton, joint: Joint) -> FloatArray | None:
     """Unit direction of a joint's bone: to its first child on its own line, else to its tail; None without one."""
     here = np.array(joint.position)
-    children = [c for c in skeleton.children(joint.id) if not c.floating and c.kind is not JointKind.TWIST]
+    children = [c for c in skeleton.children(joint.id) if not c.floating and not c.aside]
     ends = [np.array(c.position) for c in children]
     if len(ends) > 1:
         # Of several children, the one the present axis points to best, so that a chest aims at the neck.
@@ -61,7 +61,7 @@ def crooked_axes(skeleton: Skeleton, joints: set[str] | None = None) -> tuple[Cr
         if (joints is not None and joint.id not in joints) or joint.parent is None:
             continue
         aim = aim_of(skeleton, joint)
-        branches = [c for c in skeleton.children(joint.id) if not c.floating and c.kind is not JointKind.TWIST]
+        branches = [c for c in skeleton.children(joint.id) if not c.floating and not c.aside]
         if aim is None or len(branches) > 1:
             continue  # a joint that carries several has no one bone to run along
         if branches and joint.tail is not None and kit_stem(branches[0].id) != kit_stem(joint.id):

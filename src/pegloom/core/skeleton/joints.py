@@ -12,6 +12,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray, frozen
 from pegloom.core.errors import ShapeError
 from pegloom.core.geometry.transforms import compose, rotation_matrix
+from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.names import Side, other_side_name, other_side_names, side_of_name
 
 Vector = tuple[float, float, float]
@@ -37,6 +38,22 @@ class JointKind(Enum):
     PLAIN = "plain"
     TWIST = "twist"
     """Shares out the twist of the bone it lies on."""
+    HALFWAY = "halfway"
+    """Stands where another joint does and turns part of the way with it, so that the skin there has a middle to follow."""
+
+
+@dataclass(frozen=True, slots=True)
+class Halfway:
+    """How a helper joint follows the joint it stands at.
+
+    of : that joint, which hangs on the same one. share : of how far that turned from rest, how far this turns.
+    push : metres in the joint's own axes, times one minus the cosine of how far that turned: as a muscle that swells, or as a
+    knuckle that is pushed out.
+    """
+
+    of: str
+    share: float = 0.5
+    push: Vector = (0.0, 0.0, 0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +68,7 @@ class Joint:
     floating : no cord is drawn to its parent, and it owns no share of its parent's bone.
     role : what it is in its kit, "" for nothing in particular: `upper`, `lower`, `end`, `clavicle`...
     thick : how deep a file's joint lay in the mesh as it came, in shares of its extent (surroundings.py); None not known.
+    halfway : of a helper joint, whom it follows, and how. Nothing hangs on one.
     """
 
     id: str
@@ -65,6 +83,12 @@ class Joint:
     kind: JointKind = JointKind.PLAIN
     role: str = ""
     thick: float | None = None
+    halfway: Halfway | None = None
+
+    @property
+    def aside(self) -> bool:
+        """Whether it is no bone of the body but a joint beside one: for twist, or a helper."""
+        return self.kind is not JointKind.PLAIN
 
     @property
     def matrix(self) -> FloatArray:
@@ -182,6 +206,21 @@ def with_sides(skeleton: Skeleton) -> Skeleton:
     return Skeleton(tuple(result))
 
 
+@by_identity
+def without_helpers(skeleton: Skeleton) -> Skeleton:
+    """The joints that are a body's own: by its shape a helper joint would look like a limb."""
+    if all(joint.kind is not JointKind.HALFWAY for joint in skeleton.joints):
+        return skeleton
+    return Skeleton(tuple(joint for joint in skeleton.joints if joint.kind is not JointKind.HALFWAY))
+
+
+def as_plain(skeleton: Skeleton) -> Skeleton:
+    """Helper joints as joints that follow nothing: their motion has to be told."""
+    if all(joint.halfway is None for joint in skeleton.joints):
+        return skeleton
+    return Skeleton(tuple(replace(j, halfway=None, kind=JointKind.PLAIN if j.kind is JointKind.HALFWAY else j.kind) for j in skeleton.joints))
+
+
 AT_ROOT = 1e-6
 """Metres from its bone's joint within which a twist joint stands at the root."""
 
@@ -211,7 +250,7 @@ def _ends_bone(skeleton: Skeleton, joint: Joint, begin: FloatArray) -> bool:
 
 
 def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]:
-    """Segments each joint owns: to every child, or to its tail. starts (s, 3), ends (s, 3), owner (s,).
+    """Segments each joint owns: to every child, or to its tail. starts (s, 3), ends (s, 3), owner (s,). Helper joints own none.
 
     A bone with twist joints along it ends, for its own joint, at the first of them; where they begin at its root, its own
     joint has what lies beyond the last.
@@ -223,6 +262,8 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
         if joint.kind is JointKind.TWIST:
             first_twist.setdefault(joint.parent, joint.id)
     for i, joint in enumerate(skeleton.joints):
+        if joint.kind is JointKind.HALFWAY:
+            continue
         parent = int(skeleton.parents[i])
         along = joint.parent in first_twist and joint.id != first_twist[joint.parent]
         begin = section_start(skeleton, skeleton.joints[parent]) if parent >= 0 else None
@@ -238,7 +279,7 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
             ends.append(np.array(joint.tail) if joint.tail is not None else skeleton.positions[i])
             owners.append(i)
     # A joint all of whose children float, or that ends where it starts, is at least a point.
-    for i in sorted(set(range(len(skeleton.joints))) - set(owners)):
+    for i in sorted({i for i, j in enumerate(skeleton.joints) if j.kind is not JointKind.HALFWAY} - set(owners)):
         starts.append(skeleton.positions[i])
         ends.append(skeleton.positions[i])
         owners.append(i)
@@ -246,5 +287,6 @@ def bone_segments(skeleton: Skeleton) -> tuple[FloatArray, FloatArray, IntArray]
 
 
 __all__ = [
-    "Joint", "JointKind", "Origin", "Quaternion", "Side", "Skeleton", "Vector", "bone_segments", "other_side_name", "side_of_name", "with_sides",
+    "Halfway", "Joint", "JointKind", "Origin", "Quaternion", "Side", "Skeleton", "Vector", "bone_segments", "other_side_name", "side_of_name", "with_sides",
+    "without_helpers",
 ]  # fmt: skip

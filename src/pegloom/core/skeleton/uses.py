@@ -69,8 +69,8 @@ def told_uses(skeleton: Skeleton) -> Mapping[str, Use]:
     uses: dict[str, Use] = {}
     for joint in reversed(skeleton.joints):
         below = skeleton.children(joint.id)
-        use = Use.BONE
-        if joint.origin is not Origin.KIT and joint.kind is not JointKind.TWIST:
+        use = Use.HELPER if joint.kind is JointKind.HALFWAY else Use.BONE
+        if joint.origin is not Origin.KIT and not joint.aside:
             holds = [c for c in below if uses[c.id] is Use.BONE]
             own = words(joint.name) - shared
             if not holds and joint.parent is not None:

@@ -66,7 +66,9 @@ class Figures:
 
 @by_identity
 def gauge_of(mesh: Mesh, skeleton: Skeleton, joint_id: str) -> Gauge | None:
-    """The gauge of a part at a joint; None where the part is not around or near it."""
+    """The gauge of a part at a joint; None where the part is not around or near it, and of helper joints."""
+    if skeleton.joint(joint_id).kind is JointKind.HALFWAY:
+        return None
     g = weld(mesh)
     points, triangles = mesh.points[g.first], place_triangles(mesh)
     i = skeleton.index[joint_id]
@@ -149,7 +151,7 @@ def bones_at(skeleton: Skeleton, joint_id: str) -> tuple[FloatArray, FloatArray,
     """Unit directions into and out of a joint, and the longer bone's length."""
     joint = skeleton.joint(joint_id)
     here = skeleton.positions[skeleton.index[joint_id]]
-    ends = [np.array(c.position) for c in skeleton.children(joint_id) if c.kind is not JointKind.TWIST]
+    ends = [np.array(c.position) for c in skeleton.children(joint_id) if not c.aside]
     if not ends and joint.tail is not None:
         ends = [np.array(joint.tail)]
     # Of several children the one straightest on is the limb; the others branch off.

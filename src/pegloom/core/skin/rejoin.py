@@ -10,7 +10,7 @@ import numpy as np
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.distance import closest_on_segments
 from pegloom.core.geometry.transforms import normalised
-from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton, section_start
+from pegloom.core.skeleton.joints import Joint, Skeleton, section_start
 from pegloom.core.skin.weights import Weights, dense_over, limited_rows, with_rows, without_columns
 
 
@@ -27,7 +27,7 @@ def share_of(points: FloatArray, skeleton: Skeleton, joint: Joint, before: Skele
     branch (an ear) what lies around the branch, no farther than it is long or two of its bones are.
     """
     here = np.array(joint.position)
-    children = [c for c in skeleton.children(joint.id) if c.kind is not JointKind.TWIST]
+    children = [c for c in skeleton.children(joint.id) if not c.aside]
     ends = [np.array(c.position) for c in children] + ([np.array(joint.tail)] if joint.tail else [])
     if not ends:
         return np.zeros(len(points))
@@ -61,7 +61,7 @@ def _branch(skeleton: Skeleton, joint: Joint) -> FloatArray:
     """Places (p, 3) from a joint down the first of what hangs on it, and so on, to the last one's end."""
     line = [np.array(joint.position)]
     while True:
-        children = [c for c in skeleton.children(joint.id) if c.kind is not JointKind.TWIST]
+        children = [c for c in skeleton.children(joint.id) if not c.aside]
         if not children:
             return np.array(line if joint.tail is None else [*line, np.array(joint.tail)])
         joint = children[0]
@@ -129,7 +129,7 @@ def carry_weights(
             continue
         last = new.joint(alive[-1])
         places = [section_start(new, new.joint(j)) for j in alive]
-        ends = [c for c in new.children(last.id) if c.kind is not JointKind.TWIST and last.kind is not JointKind.TWIST and len(alive) > 1]
+        ends = [c for c in new.children(last.id) if not c.aside and not last.aside and len(alive) > 1]
         end = ends[0].position if ends and not np.array_equal(places[-1], last.position) else last.tail
         places.append(np.array(end) if end else 2 * places[-1] - places[max(len(places) - 2, 0)])
         for joint, part in zip(alive, spread_over_chain(some, total, np.array(places)).T, strict=True):

@@ -14,7 +14,15 @@ from pegloom.core.motion.retell import local_rows, posed_at
 from pegloom.core.motion.tracks import Track, joint_tracks
 from pegloom.core.said import counted
 from pegloom.core.skeleton.joints import Skeleton
-from pegloom.document.baking import baked_clip, live, morph_weights_at, rate_error, shows_at, with_widths
+from pegloom.document.baking import (
+    baked_clip,
+    live,
+    morph_weights_at,
+    rate_error,
+    shows_at,
+    with_helper_tracks,
+    with_widths,
+)
 from pegloom.document.model import Character
 
 SPANS = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
@@ -32,7 +40,7 @@ def sampled(character: Character, clip: Clip, rate: float) -> tuple[Clip, str]:
         return made, f"{clip.name}: controls baked to {counted(count, 'sample')} of each joint" if on_controls else ""
     times = np.arange(round(clip.length * rate) + 1) / rate
     if not on_controls:
-        return _resampled(clip, times, rate), ""
+        return _resampled(with_helper_tracks(character, clip), times, rate), ""
     on = live(character)
     local = local_rows(on.skeleton, joints_of(on.skeleton, on.rig, clip, times, on.pose)).astype(np.float32)
     local = with_widths(character, clip, times, local)

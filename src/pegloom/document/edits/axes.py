@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pegloom.core.arrays import FloatArray
 from pegloom.core.errors import EditError
 from pegloom.core.skeleton.axes import aim_of, aimed, carried, crooked_axes, mirrored, squared
-from pegloom.core.skeleton.joints import JointKind, Origin, Skeleton
+from pegloom.core.skeleton.joints import Origin, Skeleton
 from pegloom.document.edits.skeleton import turn_joints
 from pegloom.document.model import Document
 
@@ -44,7 +44,7 @@ def align_chain(document: Document, first: str, *, both_sides: bool = True) -> D
         axes = aimed(skeleton, here)
         while True:
             turns[here.id] = axes
-            children = [c for c in skeleton.children(here.id) if not c.floating and c.kind is not JointKind.TWIST]
+            children = [c for c in skeleton.children(here.id) if not c.floating and not c.aside]
             if len(children) != 1:
                 break
             here = children[0]

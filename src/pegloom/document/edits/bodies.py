@@ -46,7 +46,7 @@ def body_of(character: Character, name: str = "") -> Body:
     poses = tuple(replace(p, picture=None) for p in character.poses)
     kept = Character(
         "body", name.strip() or character.name, pegs=character.pegs, joint_overrides=character.joint_overrides,
-        own_joints=character.own_joints, counted=character.counted, front=character.front, rig_recipe=character.rig_recipe,
+        own_joints=character.own_joints, helpers=character.helpers, counted=character.counted, front=character.front, rig_recipe=character.rig_recipe,
         rig_changes=character.rig_changes, uses=character.uses, reaches=character.reaches, mark_sizes=character.mark_sizes,
         poses=poses, control_sets=character.control_sets, card=character.card,
         expressions=tuple(replace(e, picture=None) for e in character.expressions),
@@ -89,7 +89,7 @@ def _put_on(character: Character, body: Body, found: PegSet | None) -> tuple[Cha
     bare = replace(
         character, skeleton=None, rig=None, pose=Pose(), pegs=None,
         joint_overrides=MappingProxyType({j: replace(o, seen=None) for j, o in scaled.joint_overrides.items()}),
-        own_joints=scaled.own_joints, counted=MappingProxyType({**character.counted, **_higher(character, scaled)}),
+        own_joints=scaled.own_joints, helpers=scaled.helpers, counted=MappingProxyType({**character.counted, **_higher(character, scaled)}),
         rig_recipe=scaled.rig_recipe, uses=scaled.uses, reaches=scaled.reaches, mark_sizes=scaled.mark_sizes,
         rig_changes=replace(scaled.rig_changes, controls=MappingProxyType({c: replace(v, seen=None) for c, v in scaled.rig_changes.controls.items()})),
         control_sets=scaled.control_sets, card=scaled.card, poses=_named_apart(character.poses, scaled.poses),

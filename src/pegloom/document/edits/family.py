@@ -28,7 +28,7 @@ ALIKE = 1e-9
 """Numbers that differ by no more than this share of them are the same: a member's may have been scaled twice."""
 FIELDS = tuple(f.name for f in fields(Worn) if f.name not in ("name", "scale"))
 WORDS = {
-    "joint_overrides": "joint", "own_joints": "added joint", "rig_recipe": "limb kit", "uses": "use of joint", "reaches": "reach of joint", "mark_sizes": "mark of joint",
+    "joint_overrides": "joint", "own_joints": "added joint", "helpers": "helper joint", "rig_recipe": "limb kit", "uses": "use of joint", "reaches": "reach of joint", "mark_sizes": "mark of joint",
     "control_sets": "set", "card": "place on the pick card", "expressions": "expression", "poses": "pose", "controls": "control", "channels": "channel",
     "own_controls": "own control", "own_channels": "own channels of", "limits": "limits of joint",
 }  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,12 +14,14 @@ from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.motion.sampling import sampled_poses
 from pegloom.core.motion.trials import trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
+from pegloom.core.rig.pose import Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.flesh.body import flesh_of
 from pegloom.core.skin.flesh.fit import fit_weights
 from pegloom.core.skin.flesh.gate import gated
 from pegloom.core.skin.flesh.goals import goals
 from pegloom.core.skin.flesh.judge import WORSE, Judge
+from pegloom.core.skin.helpers import given_back
 from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, partners_within
 from pegloom.core.skin.transfer import nearest_rows
 from pegloom.core.skin.weights import Weights, dense_over, from_dense
@@ -75,26 +77,23 @@ def fit_to_flesh(
     if influences is not None and not 1 <= influences <= 16:
         raise EditError(f"influences per vertex must be 1 to 16, not {influences}")
     bound = [p for p in character.at_level(0) if p.id in skin.weights and p.mesh.face_count]
-    body = [p for p in bound if p.kind is PartKind.SKIN and p.mesh.face_count >= LEAST_FACES and _bends(skin.weights[p.id]) and (part_ids is None or p.id in part_ids)]
+    body = [p for p in bound if is_flesh(p, skin.weights[p.id]) and (part_ids is None or p.id in part_ids)]
     if not body:
         raise EditError("there is no bound part of skin to fit; bind first, or say which part is skin in Mesh")
-    trials = {t.id: _matrices(character, trial_pose(skeleton, t.id)) for t in trials_of(skeleton)}
-    if not trials:
-        raise EditError("no trial fits this skeleton, so nothing says what good weights would be")
-    poses = [_matrices(character, p) for p in sampled_poses(skeleton, random=RANDOM)]
+    range_of = bent_through(character)
     document = keep_unkept(document, "before the fit")
     weights, reports = dict(skin.weights), []
     for number, part in enumerate(body):
         one = part_of(progress, 0.95 * number / len(body), 0.95 * (number + 1) / len(body))
-        weights[part.id], report = _fitted(character, skeleton, part, poses, trials, influences or skin.limit(part.id), worse, one)
+        weights[part.id], report = fitted(character, part, skin.weights[part.id], range_of, influences or skin.limit(part.id), worse, one)
         reports.append(report)
     cloth = [p for p in bound if p.kind is PartKind.CLOTH and (part_ids is None or p.id in part_ids)]
     for number, part in enumerate(cloth):
         progress(0.95 + 0.04 * number / len(cloth), f"taking {part.name} along")
         limit = influences or skin.limit(part.id)
-        old, new = _along(part, body, skin.weights, weights, limit)
+        old, new = along(part, body, skin.weights, weights, limit)
         # A strap that bends worse than it did keeps what it had.
-        judge = Judge(part.mesh, skeleton, old, trials, worse)
+        judge = Judge(part.mesh, skeleton, old, range_of.trials, worse)
         weights[part.id] = gated(judge, old, new, influences=limit, progress=part_of(progress, 0.95, 0.99)).weights
     after = document.with_character(replace(document.require_character(), skin=with_weights(skin, weights)))
     after = borders_carried(document, after)
@@ -104,37 +103,70 @@ def fit_to_flesh(
     return after, tuple(reports)
 
 
-def _bends(weights: Weights) -> bool:
-    """Whether some of it follows several joints: what is whole with one, an eye or a badge, is no flesh."""
-    return bool((dense_over(weights, weights.joint_ids).max(axis=1) < WHOLE).mean() > 1.0 - WHOLE)
+def is_flesh(part: Part, weights: Weights) -> bool:
+    """Whether a part is skin some of which follows several joints: what is whole with one, an eye or a badge, is no flesh."""
+    return part.kind is PartKind.SKIN and part.mesh.face_count >= LEAST_FACES and bool((dense_over(weights, weights.joint_ids).max(axis=1) < WHOLE).mean() > 1.0 - WHOLE)
 
 
-def _matrices(character: Character, pose: object) -> FloatArray:
+@dataclass(frozen=True, slots=True, eq=False)
+class Range:
+    """Joint matrices (j, 4, 4) of a whole skeleton: of each trial by name, and of all poses a fit follows, of which the first are each
+    trial's half and whole."""
+
+    trials: dict[str, FloatArray]
+    poses: list[FloatArray]
+
+
+def bent_through(character: Character) -> Range:
+    """A character's range test. Raises EditError where no trial fits its joints."""
     skeleton = character.require_skeleton()
-    return skin_matrices(skeleton, evaluate_rig(skeleton, None, pose).joints)  # type: ignore[arg-type]
+    trials = {t.id: _matrices(skeleton, trial_pose(skeleton, t.id)) for t in trials_of(skeleton)}
+    if not trials:
+        raise EditError("no trial fits this skeleton, so nothing says what good weights would be")
+    return Range(trials, [_matrices(skeleton, p) for p in sampled_poses(skeleton, random=RANDOM)])
 
 
-def _fitted(
-    character: Character, skeleton: Skeleton, part: Part, poses: list[FloatArray], trials: dict[str, FloatArray], influences: int, worse: float, progress: Progress
+def _matrices(skeleton: Skeleton, pose: Shown) -> FloatArray:
+    return skin_matrices(skeleton, evaluate_rig(skeleton, None, pose).joints)
+
+
+def fitted(
+    character: Character, part: Part, old: Weights, range_of: Range, influences: int, worse: float, progress: Progress, *,
+    start: Weights | None = None, safe: Weights | None = None,
 ) -> tuple[Weights, FleshReport]:
-    assert character.skin is not None
-    old, g = character.skin.weights[part.id], weld(part.mesh)
-    columns = [skeleton.index[j] for j in old.joint_ids]
+    """A part's weights fitted to the elastic body, no figure of any trial worse by more than a share than `old` has it.
+
+    start : what the fit begins with, and what it keeps of it in a region in which it is thicker than the elastic body. safe : what is led
+    back to. Both are the old weights where none are given. Raises Cancelled from `progress`.
+    """
+    skeleton, g = character.require_skeleton(), weld(part.mesh)
+    begin = old if start is None else start
     middle = character.standing.middle if character.standing is not None else 0.0
     progress(0.0, f"filling {part.name} with flesh")
-    flesh = flesh_of(part.mesh.points[g.first], place_triangles(part.mesh), dense_over(old, old.joint_ids)[g.first], skeleton, columns, middle=middle)
-    wanted = goals(part.mesh, old, flesh, [m[columns] for m in poses], progress=part_of(progress, 0.05, 0.4))
+    helpers = [(j.id, j.halfway.of) for j in skeleton.joints if j.halfway is not None]
+    bare = given_back(old, skeleton, helpers)
+    columns = [skeleton.index[j] for j in bare.joint_ids]
+    flesh = flesh_of(part.mesh.points[g.first], place_triangles(part.mesh), dense_over(bare, bare.joint_ids)[g.first], skeleton, columns, middle=middle)
+    wanted = goals(part.mesh, skeleton, old, flesh, range_of.poses, ids=begin.joint_ids, progress=part_of(progress, 0.05, 0.4))
     places = partners_within(part.mesh, middle, None)
     even = (places < 0).mean() <= 0.5
-    judge = Judge(part.mesh, skeleton, old, trials, worse)
+    judge = Judge(part.mesh, skeleton, old, range_of.trials, worse, swells=start is not None)
+    both = {t: (2 * k, 2 * k + 1) for k, t in enumerate(range_of.trials)}
+    if start is not None:
+        wanted = judge.thicker(wanted, begin, both)
     found = fit_weights(
-        part.mesh, old, wanted, influences=influences, judge=judge, trials={t: (2 * k, 2 * k + 1) for k, t in enumerate(trials)},
-        finish=lambda w: _even(part, skeleton, old, w, middle, places, influences) if even else w, progress=part_of(progress, 0.4, 0.7),
+        part.mesh, begin, wanted, influences=influences, judge=judge, trials=both,
+        finish=lambda w: _even(part, skeleton, begin, w, middle, places, influences) if even else w, progress=part_of(progress, 0.4, 0.7),
     )  # fmt: skip
-    across = np.where(places[g.first] >= 0, g.group[np.maximum(places[g.first], 0)], -1) if even else None
-    held = gated(judge, old, found.weights, influences=influences, across=across, progress=part_of(progress, 0.7, 1.0))
+    held = gated(judge, safe or old, found.weights, influences=influences, across=across_of(part, places) if even else None, progress=part_of(progress, 0.7, 1.0))
     names = tuple(skeleton.joint(j).name for j in held.led_back)
-    return held.weights, FleshReport(part.name, len(poses), 1000 * found.error_before, 1000 * found.error, held.kept, names)
+    return held.weights, FleshReport(part.name, len(range_of.poses), 1000 * found.error_before, 1000 * found.error, held.kept, names)
+
+
+def across_of(part: Part, places: IntArray) -> IntArray:
+    """The welded place across (g,) of each, -1 for none. places (n,) : the vertex across."""
+    g = weld(part.mesh)
+    return np.where(places[g.first] >= 0, g.group[np.maximum(places[g.first], 0)], -1)
 
 
 def _even(part: Part, skeleton: Skeleton, old: Weights, new: Weights, middle: float, places: IntArray, influences: int) -> Weights:
@@ -148,12 +180,12 @@ def _even(part: Part, skeleton: Skeleton, old: Weights, new: Weights, middle: fl
     return from_dense(np.where((places >= 0)[:, None], even, values), ids, influences=influences)
 
 
-def _along(part: Part, body: list[Part], old: dict[str, Weights] | object, new: dict[str, Weights], influences: int) -> tuple[Weights, Weights]:
+def along(part: Part, body: list[Part], old: Mapping[str, Weights], new: Mapping[str, Weights], influences: int) -> tuple[Weights, Weights]:
     """Cloth as it is, and with rows that change as those of the nearest skin under it, both over the same joints."""
     mine: Weights = new[part.id]
     best = min(body, key=lambda p: float(np.linalg.norm(p.mesh.points.mean(axis=0) - part.mesh.points.mean(axis=0))))
-    ids = tuple(dict.fromkeys((*mine.joint_ids, *new[best.id].joint_ids)))
-    was, is_ = (dense_over(some[best.id], ids) for some in (old, new))  # type: ignore[index]
+    ids = tuple(dict.fromkeys((*mine.joint_ids, *old[best.id].joint_ids, *new[best.id].joint_ids)))
+    was, is_ = (dense_over(some[best.id], ids) for some in (old, new))
     change = np.asarray(nearest_rows(best.mesh, part.mesh) @ (is_ - was))
     rows = np.clip(dense_over(mine, ids) + change, 0.0, None)
     g = weld(part.mesh)
@@ -161,4 +193,4 @@ def _along(part: Part, body: list[Part], old: dict[str, Weights] | object, new: 
     return from_dense(dense_over(mine, ids), ids), from_dense(rows, ids, influences=influences)
 
 
-__all__ = ["FleshReport", "fit_to_flesh"]
+__all__ = ["FleshReport", "Range", "across_of", "along", "bent_through", "fit_to_flesh", "fitted", "is_flesh"]

@@ -408,7 +408,7 @@ def start_clean(
     if weights:
         changed = replace(changed, skin=None, weaves=())
     if skeleton:
-        changed = replace(changed, skeleton=None, adopted=None, pegs=None, joint_overrides={}, own_joints=())
+        changed = replace(changed, skeleton=None, adopted=None, pegs=None, joint_overrides={}, own_joints=(), helpers=())
     if morphs:
         changed = replace(changed, parts=tuple(replace(p, morphs=()) for p in changed.parts))
     return document.with_character(changed)

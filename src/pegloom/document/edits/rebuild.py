@@ -23,7 +23,17 @@ from pegloom.core.rig.pose import JointPose
 from pegloom.core.rig.recipe import build_rig
 from pegloom.core.rig.recipe.fit import fit_shapes
 from pegloom.core.skeleton.build import AS_STOOD, build_joints, kits_in, turned
-from pegloom.core.skeleton.joints import Joint, Origin, Side, Skeleton, side_of_name, with_sides
+from pegloom.core.skeleton.joints import (
+    Halfway,
+    Joint,
+    JointKind,
+    Origin,
+    Side,
+    Skeleton,
+    side_of_name,
+    with_sides,
+    without_helpers,
+)
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
 from pegloom.core.skin.rejoin import carry_weights, taken_anew
@@ -51,7 +61,7 @@ def kits_of(character: Character) -> tuple[Kit, ...]:
     own = kits_in(character.pegs) if character.pegs is not None else ()
     skeleton = character.skeleton
     if character.adopted is not None and skeleton is not None:
-        guessed = guess_kits(as_it_stood(skeleton, character.front))
+        guessed = guess_kits(as_it_stood(without_helpers(skeleton), character.front))
         own = (*own, *(_named_apart(kit, {k.id for k in own}) for kit in guessed))
     return own
 
@@ -190,7 +200,8 @@ def assembled(character: Character) -> Skeleton:
             )  # fmt: skip
         joints[joint.id] = joint
     _add_own(joints, character)
-    _drop(joints, {j for j, change in changes.items() if change.dropped})
+    _drop(joints, {j for j, change in changes.items() if change.dropped} | {j.id for j in recipe.joints if j.kind is JointKind.HALFWAY})
+    _add_helpers(joints, character)
     return with_sides(Skeleton(tuple(_sided(joint) for joint in _in_order(joints))))
 
 
@@ -220,6 +231,18 @@ def _add_own(joints: dict[str, Joint], character: Character) -> None:
                 if child.parent == own.parent:
                     joints[child.id] = replace(child, parent=own.id)
         waiting = [own for own in waiting if own not in ready]
+
+
+def _add_helpers(joints: dict[str, Joint], character: Character) -> None:
+    """Helper joints, where what they follow is now."""
+    for one in character.helpers:
+        of = joints.get(one.of)
+        if of is None or of.parent is None or of.parent not in joints or one.id in joints:
+            continue
+        follows = Halfway(one.of, one.share, one.push)
+        joints[one.id] = Joint(
+            one.id, one.name, of.parent, of.side, of.position, of.rotation, floating=True, origin=Origin.OWN, kind=JointKind.HALFWAY, halfway=follows
+        )
 
 
 def _own_joint(own: OwnJoint, joints: Mapping[str, Joint]) -> Joint:

@@ -21,7 +21,7 @@ from pegloom.core.geometry.transforms import (
     transform_points,
 )
 from pegloom.core.skeleton.axes import aim_of, mirrored
-from pegloom.core.skeleton.joints import Joint, JointKind, Skeleton, Vector
+from pegloom.core.skeleton.joints import Joint, Skeleton, Vector
 from pegloom.core.skeleton.names import Side, SideStyle, other_side_name, renamed, side_of_name
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.joints import middle_of
@@ -104,7 +104,7 @@ def lengthen_joint(document: Document, joint_id: str, length: float, *, both_sid
         if aim is None:
             raise EditError(f"{joint.name} has no bone to lengthen; draw a joint at its end first")
         here = np.array(joint.position)
-        children = [c for c in skeleton.children(target) if c.kind is not JointKind.TWIST]
+        children = [c for c in skeleton.children(target) if not c.aside]
         if children:
             end = max(children, key=lambda c: float((np.array(c.position) - here) @ aim))
             targets |= _shifted(skeleton, end.id, here + aim * length - np.array(end.position), True)

@@ -38,7 +38,7 @@ from pegloom.core.skeleton.build import AS_STOOD
 from pegloom.core.skeleton.joints import Skeleton, Vector
 from pegloom.core.skeleton.pegs import Peg, PegSet
 from pegloom.document.edits.rebuild import rebuilt, recipe_of
-from pegloom.document.model import Character, Document, JointOverride, OwnJoint, Part, Standing
+from pegloom.document.model import Character, Document, Helper, JointOverride, OwnJoint, Part, Standing
 
 
 def stand_up(
@@ -170,7 +170,8 @@ def transformed(character: Character, matrix: FloatArray, *, draft: bool = False
     axes = {} if draft or character.skeleton is None else _new_axes(character, changed, move)
     overrides = {j: move.override(o, axes.get(j)) for j, o in character.joint_overrides.items()}
     own = tuple(move.own(o, axes.get(o.parent)) for o in character.own_joints)
-    changed = replace(changed, joint_overrides=MappingProxyType(overrides), own_joints=own)
+    helpers = tuple(move.helper(h, axes.get(h.of)) for h in character.helpers)
+    changed = replace(changed, joint_overrides=MappingProxyType(overrides), own_joints=own, helpers=helpers)
     old = character.skeleton
     if old is None:
         return changed
@@ -279,6 +280,7 @@ class _Similarity:
                 replace(
                     j, position=self.place(j.position), rotation=self.turned(j.rotation),
                     tail=None if j.tail is None else self.place(j.tail),
+                    halfway=None if j.halfway is None else replace(j.halfway, push=self.length(j.halfway.push)),
                 )
                 for j in skeleton.joints
             )
@@ -306,6 +308,11 @@ class _Similarity:
             return replace(own, place=place, turn=turn, tail=tail)
         tail = None if own.tail is None else self.place(own.tail)
         return replace(own, place=self.place(own.place), turn=self.turned(own.turn), tail=tail)
+
+    def helper(self, one: Helper, axes: FloatArray | None) -> Helper:
+        """axes: of the joint it follows, see _new_axes."""
+        push = self.length(one.push)
+        return replace(one, push=push if axes is None else _in_axes(axes, push))
 
     def change(self, change: ControlChange) -> ControlChange:
         seen = change.seen

@@ -151,14 +151,15 @@ class TransferSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class FleshSettings(Setting):
-    """influences : most joints a vertex; 0 as the parts are bound. worse : percent by which a region's figure may be. report : what the
-    last fit brought."""
+    """influences : most joints a vertex; 0 as the parts are bound. worse : percent by which a region's figure may be. digits : whether
+    fingers and toes get helper joints. report : what the last fit brought."""
 
     ID = "weights.flesh"
     PASSING = frozenset({"report"})
 
     influences: int = 0
     worse: float = 2.0
+    digits: bool = False
     report: str = ""
 
 

@@ -12,7 +12,7 @@ from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import triangulate, vertex_normals
 from pegloom.core.rig.by_skin import PROBES, Grab, Obstacle, limb_end, obstacle, standing_ends
 from pegloom.core.rig.pose import JointPose, Pose
-from pegloom.core.skeleton.joints import JointKind, Skeleton
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.evaluate import PosedFrame
 from pegloom.document.model import Character, Part, PartKind
 from pegloom.scene.handles import MOVE_SNAP, on_view_plane
@@ -56,7 +56,7 @@ def _limb_start(skeleton: Skeleton, joint: str) -> str:
     """Where the limb of a joint begins: the last joint above it that has no other limb beside it."""
     while True:
         above = skeleton.joint(joint).parent
-        if above is None or sum(c.kind is not JointKind.TWIST for c in skeleton.children(above)) != 1:
+        if above is None or sum(not c.aside for c in skeleton.children(above)) != 1:
             return joint
         joint = above
 

@@ -13,7 +13,7 @@ from pegloom.core.geometry.transforms import frame
 from pegloom.core.memo import by_identity
 from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.body_words import CHAINS, SIDES, chain_title
-from pegloom.core.skeleton.joints import JointKind, Skeleton
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skeleton.kits import FINGERS
 
 LIMBS = {"arm": "shoulder", "wing": "wing_root", "leg": "hip", "foreleg": "blade"}
@@ -31,7 +31,7 @@ def parts_of(skeleton: Skeleton) -> Mapping[str, tuple[str, ...]]:
     `leg.r` (thigh, shin, foot, toes), `foreleg.l`, `index.l`, `tail`... Only what is recognised; ends of bones are left out.
     """
     body = body_of(skeleton)
-    role_of = {joint: role for joint, role in body.role_of.items() if skeleton.joint(joint).kind is not JointKind.TWIST}
+    role_of = {joint: role for joint, role in body.role_of.items() if not skeleton.joint(joint).aside}
     at = {role: joint for joint, role in role_of.items()}
     found: dict[str, tuple[str, ...]] = {}
     hips, chest, head = (at.get(f"spine.{name}") for name in ("hips", "chest", "head"))

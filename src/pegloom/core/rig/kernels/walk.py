@@ -15,16 +15,17 @@ from pegloom.core.rig.kernels.bend import bend
 from pegloom.core.rig.kernels.body import body, limited_chain
 from pegloom.core.rig.kernels.chain import chain
 from pegloom.core.rig.kernels.formula import couple
+from pegloom.core.rig.kernels.halfway import halfway
 from pegloom.core.rig.kernels.hold import hold
 from pegloom.core.rig.kernels.limb import limb
 from pegloom.core.rig.kernels.spline import spline
 from pegloom.core.rig.kernels.spring import spring
 from pegloom.core.rig.kernels.twist import twist
 
-LIMIT, RIDE, TURN, LIMB, BEND, CHAIN, LIMITED, SPLINE, BODY, HOLD, COUPLE, TWIST, SPRING = range(13)
+LIMIT, RIDE, TURN, LIMB, BEND, CHAIN, LIMITED, SPLINE, BODY, HOLD, COUPLE, TWIST, SPRING, HALFWAY = range(14)
 """What a step does: bring a slot within its limits; place a node on its parent; put a control's channels on its base;
 solve a limb of two bones, of three, a chain, a chain with limits, a curve, a whole body; bring a node to its targets;
-drive a slot; spread a twist; let a chain follow through.
+drive a slot; spread a twist; let a chain follow through; turn a helper joint part of the way.
 How many numbers a step has in the pools, its kernel knows."""
 
 
@@ -86,6 +87,8 @@ def walk(steps, ints, floats, local, values, world, state, seconds):
             twist(world, ints[i:], values, floats[f:], out)
         elif op == SPRING:
             spring(world, ints[i:], values, floats[f:], state, seconds)
+        elif op == HALFWAY:
+            halfway(world, ints[i], ints[i + 1], floats[f:], out)
 
 
 @njit(cache=True, nogil=True)

@@ -15,7 +15,8 @@ from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.couplings import checked as check_coupling
 from pegloom.core.rig.couplings import pack as pack_coupling
 from pegloom.core.rig.couplings import reads as coupling_reads
-from pegloom.core.rig.kernels.walk import LIMIT, RIDE, TURN
+from pegloom.core.rig.halfway import halfway_rows
+from pegloom.core.rig.kernels.walk import HALFWAY, LIMIT, RIDE, TURN
 from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.plan.nodes import NodeTable
 from pegloom.core.rig.plan.order import in_order
@@ -127,6 +128,7 @@ class _Planner:
         holds = self._holds()
         self._twisted()
         self._sprung()
+        self._helped()
         needs = self._needs(chosen, holds)
         self._need_more(needs)
         order = in_order(needs, self._name, self._opening)
@@ -153,6 +155,16 @@ class _Planner:
                 if node in self.twists or node in self.last:
                     raise EditError(f"{self._name(node)} cannot take a share of {spread.name or spread.id}: it is worked out already")
                 self.twists[node] = (spread, k)
+
+    def _helped(self) -> None:
+        """Which joints are helpers: they follow the joint they stand at, unless a control or a solver turns them."""
+        self.helpers: dict[int, tuple[int, int, FloatArray]] = {}
+        rows, floats = halfway_rows(self.skeleton)
+        first = self.nodes.controls
+        for (joint, of, against), some in zip(rows.tolist(), floats, strict=True):
+            driven = self.parents[first + joint] != (first + against if against >= 0 else -1)
+            if not driven and first + joint not in self.last and first + joint not in self.twists:
+                self.helpers[first + joint] = (first + of, first + against if against >= 0 else -1, some)
 
     def _sprung(self) -> None:
         """Which joints follow through: those that ride or are driven one by one, those of a solver after it, all at once."""
@@ -207,6 +219,8 @@ class _Planner:
             of = [self.nodes.number(spread.of), self.nodes.number(spread.against)]
             amount = [] if spread.amount is None else [self._slot_vertex(self.slot(spread.amount))]
             needs[node] |= {v for v in (*of, *amount) if v >= 0}
+        for node, (followed, _, _) in self.helpers.items():
+            needs[node].add(followed)
         for node, (spring, group, _, _) in self.sprung.items():
             needs[node] |= {self._vertex(c) for c in spring_reads(spring, group)}
         for row, (spring, group, joints, _) in self.after.items():
@@ -406,6 +420,9 @@ class _Planner:
                 if v in self.sprung:
                     spring, group, joint, begin = self.sprung[v]
                     put(pack_spring(spring, group, self.rests, (joint,), begin, carried=False), v)
+                if v in self.helpers:
+                    of, against, some = self.helpers[v]
+                    put(Packed(HALFWAY, (of, against), some), v)
         held = frozenset(rig.controls[n - self.bases].id for n in holds if n >= self.bases)
         return Plan(
             slots, nodes, np.asarray(frozen(np.array(steps, dtype=np.int64).reshape(-1, 5))),

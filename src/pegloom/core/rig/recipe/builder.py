@@ -13,7 +13,7 @@ from pegloom.core.rig.refs import NodeRef, control_node
 from pegloom.core.rig.solvers import Solver
 from pegloom.core.rig.twists import TwistSpread
 from pegloom.core.skeleton.axes import clean_matrix
-from pegloom.core.skeleton.joints import Joint, JointKind, Side, Skeleton
+from pegloom.core.skeleton.joints import Joint, Side, Skeleton
 from pegloom.core.skeleton.names import with_ending
 
 HUMAN_SIZES = {
@@ -63,7 +63,7 @@ class Builder:
         )
 
     def length(self, joint: Joint) -> float:
-        ends = [np.array(c.position) for c in self.skeleton.children(joint.id) if c.kind is not JointKind.TWIST]
+        ends = [np.array(c.position) for c in self.skeleton.children(joint.id) if not c.aside]
         end = ends[0] if ends else np.array(joint.tail if joint.tail else joint.position)
         return float(np.linalg.norm(end - np.array(joint.position)))
 

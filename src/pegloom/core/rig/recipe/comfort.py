@@ -17,7 +17,7 @@ from pegloom.core.rig.recipe.builder import Builder
 from pegloom.core.rig.recipe.choices import USUAL_KIT, KitRig
 from pegloom.core.rig.refs import ChannelRef, control_node, joint_node
 from pegloom.core.rig.solvers import LIMBS, Limb
-from pegloom.core.skeleton.joints import JointKind, Side, Vector
+from pegloom.core.skeleton.joints import Side, Vector
 from pegloom.core.skeleton.kits import Kit
 
 FEET = ("leg", "hind leg")
@@ -171,7 +171,7 @@ def _is_base(b: Builder, joint_id: str) -> bool:
     joint = b.skeleton.joint(joint_id)
     above = b.skeleton.joint(joint.parent) if joint.parent else None
     turned = any(d.joint == joint_id for d in b.drives)
-    return joint.role == "finger" and turned and above is not None and above.role != "finger" and joint.kind is not JointKind.TWIST
+    return joint.role == "finger" and turned and above is not None and above.role != "finger" and not joint.aside
 
 
 def _hand(b: Builder, hand: str, bases: list[str]) -> None:
@@ -224,7 +224,7 @@ def _chain(b: Builder, base: str) -> list[tuple[str, str]]:
         if not control:
             return found
         found.append((b.skeleton.joint(at).name, control))
-        below = [c.id for c in b.skeleton.children(at) if c.kind is not JointKind.TWIST and c.role == "finger"]
+        below = [c.id for c in b.skeleton.children(at) if not c.aside and c.role == "finger"]
         if not below:
             return found
         at = below[0]
@@ -254,6 +254,6 @@ def _opens(b: Builder, joint: str, control: str, line: FloatArray) -> float:
 
 def _end_of(b: Builder, joint_id: str) -> Vector:
     joint = b.skeleton.joint(joint_id)
-    ends = [c.position for c in b.skeleton.children(joint_id) if c.kind is not JointKind.TWIST]
+    ends = [c.position for c in b.skeleton.children(joint_id) if not c.aside]
     x, y, z = joint.position
     return ends[0] if ends else joint.tail if joint.tail is not None else (x, y - 1e-3, z)

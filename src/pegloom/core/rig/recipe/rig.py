@@ -21,7 +21,7 @@ from pegloom.core.rig.recipe.spaces import add_eyes, add_spaces
 from pegloom.core.rig.recipe.twist import add_twists
 from pegloom.core.rig.refs import WORLD, control_node, joint_node
 from pegloom.core.skeleton.build import AS_STOOD
-from pegloom.core.skeleton.joints import Joint, JointKind, Quaternion, Side, Skeleton, Vector
+from pegloom.core.skeleton.joints import Joint, Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.kits import Kit
 
 NO_PEGS: Mapping[str, Vector] = MappingProxyType({})
@@ -122,8 +122,8 @@ def _with_rest(control: Control, joint: Joint) -> Control:
 
 
 def _between(skeleton: Skeleton, kits: tuple[Kit, ...]) -> set[str]:
-    """Joints inside IK limbs that ride along: twist joints, and joints put in between later."""
-    found = {j.id for j in skeleton.joints if j.kind is JointKind.TWIST}
+    """Joints inside IK limbs that ride along: twist and helper joints, and joints put in between later."""
+    found = {j.id for j in skeleton.joints if j.aside}
     for kit in kits:
         if len(kit.ik) == 3 and all(j in skeleton.index for j in kit.ik):
             for low in kit.ik[1:]:

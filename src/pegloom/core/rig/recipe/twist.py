@@ -11,7 +11,7 @@ from pegloom.core.rig.recipe.builder import Builder
 from pegloom.core.rig.recipe.choices import USUAL_KIT, KitRig
 from pegloom.core.rig.refs import joint_node
 from pegloom.core.rig.twists import TwistSpread
-from pegloom.core.skeleton.joints import Joint, JointKind, Origin, Skeleton, twist_joints
+from pegloom.core.skeleton.joints import Joint, Origin, Skeleton, twist_joints
 from pegloom.core.skeleton.kits import Kit
 
 
@@ -35,7 +35,7 @@ def spread_along(skeleton: Skeleton, joint: Joint, along: tuple[Joint, ...], *, 
     turns_itself : what twists is the joint in what it hangs on (an upper arm, a thigh), and its twist joints turn back;
         else it is the joint at the bone's end (a hand in the forearm, a head in the neck), and they turn along.
     """
-    ends = [c for c in skeleton.children(joint.id) if c.kind is not JointKind.TWIST and not c.floating]
+    ends = [c for c in skeleton.children(joint.id) if not c.aside and not c.floating]
     if not ends or (turns_itself and joint.parent is None):
         return None
     start = np.array(joint.position)

@@ -31,7 +31,8 @@ NEAREST = 4
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Flesh:
-    """rest (c, 3) : middles of the cells, metres.
+    """columns : the joint in the skeleton of each column of the weights it was made of.
+    rest (c, 3) : middles of the cells, metres.
     starts (c + 1,), others (e,), shares (e,) : for each cell its neighbours and how much each counts.
     rows (c, k), held (c, k) : columns of the weights a cell starts from, and their shares.
     bone (c,) : the joint's column a cell goes along with rigidly; -1 for free ones.
@@ -39,6 +40,7 @@ class Flesh:
     rides (p, 8), carried (p, 8) : cells that carry each place, and their shares.
     """
 
+    columns: tuple[int, ...]
     rest: FloatArray
     starts: IntArray
     others: IntArray
@@ -95,7 +97,7 @@ def flesh_of(points: FloatArray, triangles: IntArray, values: FloatArray, skelet
     rides, carried = _riders(points, rest, nearest, values, borders, solid.cell)
     graph = graph.tocsr()
     return Flesh(
-        rest, graph.indptr.astype(np.int64), graph.indices.astype(np.int64), graph.data, rows, held, bone, free, factor,
+        tuple(columns), rest, graph.indptr.astype(np.int64), graph.indices.astype(np.int64), graph.data, rows, held, bone, free, factor,
         (-laplace[free]).tocsr(), rides, carried,
     )  # fmt: skip
 

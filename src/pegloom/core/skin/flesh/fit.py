@@ -5,7 +5,7 @@ What a fit makes worse anywhere is weighed more there, in that pose, and asked t
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -18,7 +18,7 @@ from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.skin.bake import candidates, fit_rows, limited, spread_columns
 from pegloom.core.skin.bind.easing import nearness, softened
 from pegloom.core.skin.deform import skin_linear
-from pegloom.core.skin.flesh.goals import Goals
+from pegloom.core.skin.flesh.goals import Goals, squared
 from pegloom.core.skin.flesh.judge import Judge
 from pegloom.core.skin.weights import Weights, dense, packed
 
@@ -51,7 +51,7 @@ class Fitted:
 
 
 def fit_weights(
-    mesh: Mesh, weights: Weights, goals: Goals, *, influences: int, judge: Judge | None = None, trials: dict[str, tuple[int, ...]] | None = None,
+    mesh: Mesh, weights: Weights, goals: Goals, *, influences: int, judge: Judge | None = None, trials: Mapping[str, tuple[int, ...]] | None = None,
     finish: Callable[[Weights], Weights] = lambda w: w, times: int = TIMES, progress: Progress = silent,
 ) -> Fitted:
     """Weights whose skinning comes nearest to some goals.
@@ -99,18 +99,12 @@ def fit_weights(
                 follow[k] *= 1.0 - PLAINER * np.clip(some, 0.0, 1.0)
         result = fitted()
     wanted, skin = goals.wanted, packed(result)
-    now = (skin_linear(mesh.points, skin, m)[g.first] for m in _square(goals.poses, weights, result))
+    at = [weights.joint_ids.index(j) for j in result.joint_ids]
+    now = (skin_linear(mesh.points, skin, m)[g.first] for m in squared(goals.poses[:, at]))
     error = float(np.sqrt(np.mean([((a - b) ** 2).sum(axis=1).mean() for a, b in zip(now, wanted, strict=True)])))
     error_before = float(np.sqrt(((goals.plain - wanted) ** 2).sum(axis=2).mean()))
     progress(1.0, "fitted")
     return Fitted(result, error, error_before)
-
-
-def _square(poses: FloatArray, weights: Weights, result: Weights) -> FloatArray:
-    """Poses (k, j, 3, 4) of some weights' columns as (k, i, 4, 4) of the result's."""
-    at = [weights.joint_ids.index(j) for j in result.joint_ids]
-    last = np.broadcast_to([0.0, 0.0, 0.0, 1.0], (len(poses), len(at), 1, 4))
-    return np.concatenate([poses[:, at], last], axis=2)
 
 
 def _in_halves(rest: FloatArray, goals: Goals, follow: FloatArray, heavy: FloatArray, tried: IntArray) -> FloatArray:

@@ -12,6 +12,7 @@ from scipy import sparse
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_edges, place_neighbours, weld
 from pegloom.core.jobs import Progress, ask, silent
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.flesh.body import Flesh
 from pegloom.core.skin.flesh.elastic import posed_flesh
@@ -26,7 +27,7 @@ WIDER = 6
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Goals:
-    """poses (k, j, 3, 4) : joint matrices, in the columns of some weights. plain, body (k, p, 3) : places skinned by those weights, and of
+    """poses (k, j, 3, 4) : joint matrices, in the columns of the weights to be fitted. plain, body (k, p, 3) : places skinned by the weights there were, and of
     the elastic body, metres. follow (k, p) : how far, 0 to 1, each place is to go from one to the other: not where the weights bend it
     well already, so that a pose that is sound is not given up for one that is not.
     """
@@ -42,10 +43,13 @@ class Goals:
         return np.asarray(self.plain + self.follow[:, :, None] * (self.body - self.plain))
 
 
-def goals(mesh: Mesh, weights: Weights, flesh: Flesh, poses: Sequence[FloatArray], *, progress: Progress = silent) -> Goals:
-    """Bend the body of a mesh's welded places by joint matrices (j, 4, 4), in the weights' columns.
+def goals(
+    mesh: Mesh, skeleton: Skeleton, weights: Weights, flesh: Flesh, poses: Sequence[FloatArray], *, ids: Sequence[str] = (), progress: Progress = silent
+) -> Goals:
+    """Bend the body of a mesh's welded places by joint matrices (s, 4, 4) of a whole skeleton.
 
-    Raises Cancelled from `progress`."""
+    ids : columns of the weights that are to be fitted, where those are more. Raises Cancelled from `progress`."""
+    columns = [skeleton.index[j] for j in weights.joint_ids]
     g = weld(mesh)
     rest = np.ascontiguousarray(mesh.points[g.first])
     skin = packed(from_dense(dense(weights)[g.first], weights.joint_ids))
@@ -54,8 +58,8 @@ def goals(mesh: Mesh, weights: Weights, flesh: Flesh, poses: Sequence[FloatArray
     plain, body, follow = np.empty((len(poses), g.count, 3)), np.empty((len(poses), g.count, 3)), np.empty((len(poses), g.count))
 
     def bend(k: int) -> None:
-        body[k] = posed_flesh(flesh, poses[k], rest)
-        plain[k] = skin_linear(rest, skin, poses[k])
+        body[k] = posed_flesh(flesh, poses[k][list(flesh.columns)], rest)
+        plain[k] = skin_linear(rest, skin, poses[k][columns])
         follow[k] = _strained(rest, plain[k], edges, ring, degree)
 
     # The kernels let go of the interpreter, so two poses are bent at once; cancelling waits for two at most.
@@ -64,7 +68,8 @@ def goals(mesh: Mesh, weights: Weights, flesh: Flesh, poses: Sequence[FloatArray
             progress(first / len(poses), f"bending the body, pose {first + 1} of {len(poses)}")
             list(pool.map(bend, range(first, min(first + 2, len(poses)))))
     ask(progress)
-    return Goals(np.ascontiguousarray(np.stack(poses)[:, :, :3, :]), plain, body, follow)
+    told = [skeleton.index[j] for j in ids or weights.joint_ids]
+    return Goals(np.ascontiguousarray(np.stack(poses)[:, told, :3, :]), plain, body, follow)
 
 
 def _strained(rest: FloatArray, plain: FloatArray, edges: IntArray, ring: sparse.csr_matrix, degree: FloatArray) -> FloatArray:
@@ -76,3 +81,8 @@ def _strained(rest: FloatArray, plain: FloatArray, edges: IntArray, ring: sparse
         strain = np.maximum(strain, np.asarray(ring @ strain) / degree)
     low, high = STRAINED
     return np.asarray(np.clip((strain - low) / (high - low), 0.0, 1.0))
+
+
+def squared(poses: FloatArray) -> FloatArray:
+    """Matrices (..., 3, 4) as (..., 4, 4)."""
+    return np.concatenate([poses, np.broadcast_to([0.0, 0.0, 0.0, 1.0], (*poses.shape[:-2], 1, 4))], axis=-2)

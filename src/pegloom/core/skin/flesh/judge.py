@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
+from dataclasses import replace
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_edges, place_neighbours, place_triangles, weld
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
+from pegloom.core.skin.flesh.goals import Goals, squared
 from pegloom.core.skin.measures import edge_stretch, folded_back
 from pegloom.core.skin.quality import REGION, Figures, folding_pairs, gauge_of, sections_kept
 from pegloom.core.skin.weights import Weights, packed
@@ -58,19 +60,20 @@ class Judge:
     Parameters
     ----------
     skeleton : of the trials. weights : to hold others against. trials : joint matrices (j, 4, 4) of the whole skeleton, by name.
-    worse : share by which a figure may be worse. joints : whose regions are looked at; None for all.
+    worse : share by which a figure may be worse. swells : whether a region whose sections keep more area than they did may be as much
+    longer: a limb that no longer caves in has a longer way round the outside of its bend.
     """
 
     def __init__(
-        self, mesh: Mesh, skeleton: Skeleton, weights: Weights, trials: Mapping[str, FloatArray], worse: float = WORSE, *, joints: Collection[str] | None = None,
+        self, mesh: Mesh, skeleton: Skeleton, weights: Weights, trials: Mapping[str, FloatArray], worse: float = WORSE, *, swells: bool = False,
     ) -> None:  # fmt: skip
-        self.mesh, self.skeleton, self.trials, self.worse = mesh, skeleton, trials, worse
+        self.mesh, self.skeleton, self.trials, self.worse, self.swells = mesh, skeleton, trials, worse, swells
         self.rest = mesh.points[weld(mesh).first]
-        names = [j.id for j in skeleton.joints if joints is None or j.id in joints]
-        self.gauges = {j: gauge for j in names if (gauge := gauge_of(mesh, skeleton, j)) is not None}
+        self.gauges = {j.id: gauge for j in skeleton.joints if (gauge := gauge_of(mesh, skeleton, j.id)) is not None}
         self.wide = {joint: REGION * gauge.radius for joint, gauge in self.gauges.items()}
         self.edges, self.triangles = place_edges(mesh), place_triangles(mesh)
         self.pairs = folding_pairs(mesh)
+        self.size = self._sizes()
         self.inside = {joint: self._inside(joint) for joint in self.gauges}
         self.before = self.of(weights)
 
@@ -78,6 +81,15 @@ class Judge:
         """Numbers of the edges, and of the pairs of faces, of a joint's region."""
         near = np.linalg.norm(self.rest - self.skeleton.positions[self.skeleton.index[joint]], axis=1) < self.wide[joint]
         return np.flatnonzero(near[self.edges].all(axis=1)), np.flatnonzero(near[self.triangles[self.pairs]].all(axis=(1, 2)))
+
+    def _sizes(self) -> FloatArray:
+        """How thick (p,) the body is about each place, metres: the radius of the joint's gauge in whose measure it is nearest."""
+        nearest, result = np.full(len(self.rest), np.inf), np.zeros(len(self.rest))
+        for joint, gauge in self.gauges.items():
+            away = np.linalg.norm(self.rest - self.skeleton.positions[self.skeleton.index[joint]], axis=1) / gauge.radius
+            closer = away < nearest
+            nearest[closer], result[closer] = away[closer], gauge.radius
+        return result
 
     def of(self, weights: Weights, trials: Collection[str] | None = None) -> Seen:
         """Figures of other weights, in all trials or some."""
@@ -98,13 +110,31 @@ class Judge:
             some, any_worse = np.zeros(len(self.rest)), False
             for joint in self.gauges:
                 was, is_ = self.before.figures[trial, joint], now.figures[trial, joint]
-                over, folds = excess(was, is_, nearly * self.worse) / max(self.worse, 1e-3), is_.folded > was.folded
+                over, folds = self.excess(was, is_, nearly * self.worse) / max(self.worse, 1e-3), is_.folded > was.folded
                 if over > 0.0 or folds:
                     some = np.maximum(some, (min(max(over, 0.0), LOUDEST) + float(folds)) * (1.0 - self.apart(joint)))
                     any_worse = True
             if any_worse:
                 result[trial] = np.maximum(some, self._torn(stretch))
         return result
+
+    def thicker(self, goals: Goals, weights: Weights, trials: Mapping[str, tuple[int, ...]]) -> Goals:
+        """Goals that lie where some weights bend the skin to, in regions in which that keeps more girth and area than the elastic body:
+        deep folds squeeze flesh that has no bone. weights : in the goals' columns. trials : numbers of the goals' poses of each, the whole
+        one last."""
+        g = weld(self.mesh)
+        body = Seen(self, {t: goals.body[some[-1]][g.group] for t, some in trials.items()})
+        now, wanted, follow, skin = self.of(weights), goals.body.copy(), goals.follow.copy(), packed(weights)
+        for trial, some in trials.items():
+            away = np.ones(len(self.rest))
+            for joint in self.gauges:
+                if thinner(now.figures[trial, joint], body.figures[trial, joint]) > self.worse:
+                    away = np.minimum(away, self.apart(joint))
+            for k in some if away.min() < 1.0 else ():
+                there = skin_linear(self.mesh.points, skin, squared(goals.poses[k]))[g.first]
+                wanted[k] = away[:, None] * wanted[k] + (1.0 - away)[:, None] * there
+                follow[k] = np.maximum(follow[k], 1.0 - away)
+        return replace(goals, body=wanted, follow=follow)
 
     def _torn(self, stretch: FloatArray) -> FloatArray:
         hot, share = np.zeros(len(self.rest)), np.clip(stretch / TORN - 1.0, 0.0, 1.0)
@@ -115,6 +145,16 @@ class Judge:
         for _ in range(AROUND):
             hot = np.maximum(hot, np.asarray(ring @ hot) / degree)
         return np.asarray(2.0 * hot)
+
+    def excess(self, was: Figures, now: Figures, worse: float) -> float:
+        """By how much more than a share a region's girth, area or stretch is worse, as a share of what it was; 0 and less where it is not."""
+        return max(now.stretch / (self._longer(was, now) * max(was.stretch, 1.0)) - 1.0, thinner(was, now)) - worse
+
+    def _longer(self, was: Figures, now: Figures) -> float:
+        """How much longer what swells may be for it."""
+        if not self.swells or not was.area or not now.area or now.area <= was.area:
+            return 1.0
+        return float(np.sqrt(max(min(now.area, 1.0) / was.area, 1.0)))
 
     def faults(self, now: Seen) -> tuple[dict[str, float], IntArray, list[str]]:
         """Joints whose regions are worse and the share of the way that may be left of them, places where edges are longer than any was
@@ -130,13 +170,14 @@ class Judge:
             for joint in self.gauges:
                 was, is_ = self.before.figures[trial, joint], now.figures[trial, joint]
                 folds = folds or is_.folded > was.folded
-                over = excess(was, is_, worse)
+                over = self.excess(was, is_, worse)
                 if over > 0.0:
                     mine[joint] = max(worse / (worse + over), STEP) if worse > 0.0 else STEP
-            limit = max((1.0 + worse) * float(before.max(initial=1.0)), SEVERE)
+            longer = max((self._longer(self.before.figures[trial, j], now.figures[trial, j]) for j in self.gauges), default=1.0)
+            limit = longer * max((1.0 + worse) * float(before.max(initial=1.0)), SEVERE)
             spots = [self.edges[stretch > limit].ravel()]
             usual = (1.0 + worse) * float(np.quantile(before, 0.99)) if len(stretch) else 1.0
-            if len(stretch) and np.quantile(stretch, 0.99) > usual:
+            if len(stretch) and not self.swells and np.quantile(stretch, 0.99) > usual:
                 spots.append(self.edges[stretch > np.maximum(usual, before)].ravel())
             if folds:
                 spots.append(self.triangles[np.setdiff1d(now.folded[trial], self.before.folded[trial])].ravel())
@@ -148,10 +189,10 @@ class Judge:
         return regions, np.unique(np.concatenate(places)), bad
 
 
-def excess(was: Figures, now: Figures, worse: float) -> float:
-    """By how much more than a share a region's girth, area or stretch is worse, as a share of what it was; 0 and less where it is not."""
-    over = now.stretch / max(was.stretch, 1.0) - 1.0
+def thinner(was: Figures, now: Figures) -> float:
+    """By how much a region's girth or area strays farther from what it is at rest, as a share of what it was; 0 where neither does."""
+    over = 0.0
     for a, b in ((was.girth, now.girth), (was.area, now.area)):
         if a is not None and b is not None and b < a:
             over = max(over, (abs(1.0 - b) - abs(1.0 - a)) / max(a, 1e-9))
-    return over - worse
+    return over

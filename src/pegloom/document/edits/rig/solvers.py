@@ -19,7 +19,7 @@ from pegloom.core.rig.limits import JointLimit
 from pegloom.core.rig.recipe.limb import limb_channels, limb_settings, pole_direction
 from pegloom.core.rig.refs import BOARD, ChannelRef, NodeKind, NodeRef, control_node, joint_node
 from pegloom.core.rig.solvers import BendIk, BodyGoal, BodyIk, ChainIk, LimbIk, Solver, SplineIk
-from pegloom.core.skeleton.joints import JointKind, Side, Skeleton, Vector
+from pegloom.core.skeleton.joints import Side, Skeleton, Vector
 from pegloom.document.edits.controls import posed, set_pose
 from pegloom.document.edits.rig.changing import (
     MADE,
@@ -55,7 +55,7 @@ def chain_between(skeleton: Skeleton, rig: ControlRig, first: str, last: str) ->
             )
         found.append(parent)
     turners = turners_of(rig)
-    return tuple(j for j in reversed(found) if j in turners and skeleton.joint(j).kind is not JointKind.TWIST)
+    return tuple(j for j in reversed(found) if j in turners and not skeleton.joint(j).aside)
 
 
 def turners_of(rig: ControlRig) -> Mapping[str, str]:
@@ -193,7 +193,7 @@ def put_body(document: Document, made: str, name: str) -> Document:
         while above is not None:
             wanted.add(above)
             above = skeleton.joint(above).parent
-    order = [j.id for j in skeleton.joints if j.id in wanted and j.id in turners and skeleton.joint(j.id).kind is not JointKind.TWIST]
+    order = [j.id for j in skeleton.joints if j.id in wanted and j.id in turners and not skeleton.joint(j.id).aside]
     root = turners.get(order[0]) if order else None
     if root is not None and not set(MOVE) & set(rig.control(root).free):
         raise EditError("a whole body needs a root that may move; the body control drives none")

@@ -18,7 +18,7 @@ from pegloom.core.rig.controls import ControlRig
 from pegloom.core.rig.match import values_for
 from pegloom.core.rig.refs import BOARD, ChannelRef
 from pegloom.core.rig.springs import Spring, SpringGroup
-from pegloom.core.skeleton.joints import JointKind, Skeleton
+from pegloom.core.skeleton.joints import Skeleton
 from pegloom.document.edits.controls import posed
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.rig.changing import (
@@ -223,7 +223,7 @@ def _line(skeleton: Skeleton, first: str, last: str) -> tuple[str, ...]:
         return tuple(reversed(found))
     line = [first]
     while True:
-        below = [c for c in skeleton.children(line[-1]) if c.kind is not JointKind.TWIST]
+        below = [c for c in skeleton.children(line[-1]) if not c.aside]
         if not below:
             return tuple(line)
         if len(below) > 1:

@@ -1,19 +1,22 @@
-"""Weights fitted to a body that behaves like flesh."""
+"""Weights fitted to a body that behaves like flesh, helper joints, and all ways of bending compared."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 from typing import Any
 
-from pegloom.app.actions.action import Action
+from pegloom.app.actions.action import Action, Need
 from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import WITH_SKIN
 from pegloom.app.areas.weights.settings import FleshSettings, WeaveSettings
 from pegloom.app.context import Context
-from pegloom.core.jobs import Progress
+from pegloom.app.state.state import State
+from pegloom.checks.ways import Told, told_ways
+from pegloom.core.jobs import Progress, part_of
 from pegloom.document import edits
+from pegloom.document.edits.flesh import FleshReport
 from pegloom.document.edits.weaves import kept_as
-from pegloom.document.model import Document
+from pegloom.document.model import Character, Document
 
 
 def fit(c: Context) -> None:
@@ -22,17 +25,69 @@ def fit(c: Context) -> None:
     def edit(document: Document, progress: Progress) -> object:
         return edits.fit_to_flesh(document, influences=chosen.influences or None, worse=0.01 * chosen.worse, progress=progress)
 
+    c.job("Fit to flesh", around_locks(c, edit), title="Fitting the weights to flesh", then=lambda reports: _told(c, was, reports))
+
+
+def help_joints(c: Context) -> None:
+    chosen, was = c.state.settings.of(FleshSettings), c.character
+    picked = None
+    if c.state.selection.kind == "joint" and c.state.selection.ids:
+        picked = c.state.selection.ids
+
+    def edit(document: Document, progress: Progress) -> object:
+        return edits.add_helpers(
+            document, picked, digits=chosen.digits, influences=chosen.influences or None, worse=0.01 * chosen.worse, progress=progress
+        )
+
     def then(reports: Any) -> None:
-        said = "\n".join(f"{r.part}: {r.says}" for r in reports)
-        c.store.put_setting(FleshSettings, report=said)
-        before = kept_as(replace(was, weaves=c.character.weaves))
-        if before is not None:  # what the seam compares with
-            c.store.put_setting(WeaveSettings, chosen=before.id)
-        c.say(said.splitlines()[0])
+        more = len(c.character.helpers) - len(was.helpers)
+        _told(c, was, reports, f"{more} helper joints. ")
 
-    c.job("Fit to flesh", around_locks(c, edit), title="Fitting the weights to flesh", then=then)
+    c.job("Helper joints", around_locks(c, edit), title="Putting in helper joints", then=then)
 
+
+def drop_helpers(c: Context) -> None:
+    def then(_: object) -> None:
+        c.say("Helper joints are gone; what they held went half to each side")
+
+    c.try_edit("Helper joints away", around_locks(c, edits.drop_helpers), then)
+
+
+def compare(c: Context) -> None:
+    chosen = c.state.settings.of(FleshSettings)
+
+    def work(document: Document, progress: Progress) -> tuple[Told, ...]:
+        made = edits.ways_to_bend(document, influences=chosen.influences or None, worse=0.01 * chosen.worse, progress=part_of(progress, 0.0, 0.8))
+        return told_ways(made, part_of(progress, 0.8, 1.0))
+
+    def done(base: Document, told: tuple[Told, ...]) -> None:
+        number = c.ask.choose_way(told)
+        if number > 0 and told[number].way.document is not None:
+            way = told[number].way
+            assert way.document is not None
+            c.land(base, way.title, way.document)
+
+    c.work_on("Trying ways to bend", work, done)
+
+
+def _told(c: Context, was: Character, reports: tuple[FleshReport, ...], first: str = "") -> None:
+    said = "\n".join(f"{r.part}: {r.says}" for r in reports)
+    c.store.put_setting(FleshSettings, report=first + said)
+    before = kept_as(replace(was, weaves=c.character.weaves))
+    if before is not None:  # what the seam compares with
+        c.store.put_setting(WeaveSettings, chosen=before.id)
+    c.say((first + said).splitlines()[0])
+
+
+def _helped(state: State) -> bool:
+    return state.character is not None and bool(state.character.helpers)
+
+
+HELPED = Need("helpers", "Put in helper joints first, in Weights", _helped, "weights.add_helpers")
 
 ACTIONS = (
     Action("weights.fit_flesh", "Fit to flesh", "Weights", "Bend an elastic body through the range test and fit the weights to it; kept only where every trial is as good", fit, needs=WITH_SKIN),
+    Action("weights.add_helpers", "Add helper joints", "Weights", "Half-turn joints where the body bends far (or at the picked joints), with weights fitted to them; exported as plain joints with their motion", help_joints, needs=WITH_SKIN),
+    Action("weights.drop_helpers", "Take helper joints away", "Weights", "Remove all helper joints; what each holds goes half to each side of its joint", drop_helpers, needs=(*WITH_SKIN, HELPED)),
+    Action("weights.ways", "Compare ways to bend…", "Weights", "Fitted, with helper joints, dual quaternions and surface relax side by side in figures; take one, or none", compare, needs=WITH_SKIN),
 )  # fmt: skip

@@ -1,4 +1,4 @@
-"""Flesh: weights fitted to an elastic body, and what that brought."""
+"""Flesh: weights fitted to an elastic body, helper joints, and what they brought."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from pegloom.app.context import Context
 from pegloom.app.state.state import State
 from pegloom.app.widgets import action_button, label
 from pegloom.app.widgets.card import Card
-from pegloom.app.widgets.fields import number, whole
+from pegloom.app.widgets.fields import number, tick, whole
 
 
 class FleshCard(Card):
@@ -21,6 +21,10 @@ class FleshCard(Card):
         self.field("Worse by", number(self, FleshSettings, "worse", 0.0, 20.0, name="weights.flesh.worse", suffix=" %"))
         self.body.addWidget(label("0 per vertex: as each part is bound. How much worse a figure may be: more lets more of the fit stay.", "caption", wrap=True))
         self.body.addWidget(action_button(q["weights.fit_flesh"], role="main"))
+        self.body.addWidget(label("Helper joints turn half way with the joint they stand at and keep a bend from caving in.", "caption", wrap=True))
+        self.body.addWidget(tick(self, FleshSettings, "digits", "Fingers and toes too", name="weights.flesh.digits"))
+        self.row(action_button(q["weights.add_helpers"]), action_button(q["weights.drop_helpers"], "Take away"))
+        self.body.addWidget(action_button(q["weights.ways"]))
         self.row(action_button(q["weave.compare"], "Compare along the seam"))
         self.report = label("", "caption", wrap=True, name="weights.flesh.report")
         self.body.addWidget(self.report)

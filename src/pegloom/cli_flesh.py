@@ -1,0 +1,113 @@
+"""How a body bends, without a screen: weights fitted to flesh, helper joints, and the ways side by side."""
+
+from __future__ import annotations
+
+import difflib
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from pegloom.cli_rig import Json, _print
+from pegloom.core.errors import EditError
+
+if TYPE_CHECKING:
+    from pegloom.document.edits.flesh import FleshReport
+    from pegloom.document.model import Document
+
+Locks = Annotated[list[str] | None, typer.Option("--lock", metavar="JOINT", help="a joint that keeps what it holds")]
+
+
+def _locked(document: Document, names: list[str] | None) -> frozenset[str]:
+    """Ids of the joints of these names. Raises EditError naming one that is not there."""
+    skeleton = document.require_character().skeleton
+    ids = {joint.name: joint.id for joint in skeleton.joints} if skeleton is not None else {}
+    unknown = [name for name in names or [] if name not in ids]
+    if unknown:
+        near = difflib.get_close_matches(unknown[0], ids, 3, 0.4) or list(ids)[:3]
+        raise EditError(f"--lock {unknown[0]}: there is no joint of that name; near it are {', '.join(near) or 'none'}")
+    return frozenset(ids[name] for name in names or [])
+
+
+def flesh(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    influences: Annotated[int, typer.Option("--influences", min=0, max=16, help="most joints a vertex; 0: as each part is bound")] = 0,
+    worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
+    lock: Locks = None,
+    as_json: Json = False,
+) -> None:
+    """Fit the weights to an elastic body over the range test; what would be worse keeps its weights."""
+    from pegloom.document import edits
+    from pegloom.files import opening, writing
+
+    document = opening.open_any(source)
+    locked = _locked(document, lock)
+    after, reports = edits.fit_to_flesh(document, influences=influences or None, worse=0.01 * worse)
+    after = edits.with_locks_held(document, after, locked)
+    writing.write_rig(output, after)
+    rows = [{"part": r.part, "poses": r.poses, "before_mm": r.before_mm, "after_mm": r.after_mm, "kept": r.kept, "led_back": list(r.led_back)} for r in reports]
+    _print({"parts": rows, "output": str(output)}, as_json, "\n".join([f"written: {output}", *(f"{r.part}: {r.says}" for r in reports)]))
+
+
+def helpers(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    joint: Annotated[list[str] | None, typer.Option("--joint", help="that gets one, by name; may be given again. Without: where some trial bends far")] = None,
+    digits: Annotated[bool, typer.Option("--digits", help="fingers and toes too")] = False,
+    influences: Annotated[int, typer.Option("--influences", min=0, max=16, help="most joints a vertex; 0: as each part is bound")] = 0,
+    worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
+    drop: Annotated[bool, typer.Option("--drop", help="take all helper joints away instead")] = False,
+    as_json: Json = False,
+) -> None:
+    """Put half-turn helper joints where the body bends far, and fit the weights with them; exported as plain joints."""
+    from pegloom.document import edits
+    from pegloom.files import opening, writing
+
+    document = opening.open_any(source)
+    reports: tuple[FleshReport, ...] = ()
+    if drop:
+        after = edits.drop_helpers(document)
+    else:
+        skeleton = document.require_character().require_skeleton()
+        wanted = None if not joint else [found.id if (found := skeleton.by_name(name)) is not None else name for name in joint]
+        after, reports = edits.add_helpers(document, wanted, digits=digits, influences=influences or None, worse=0.01 * worse)
+    notes = writing.write_rig(output, after)
+    names = [h.name for h in after.require_character().helpers]
+    rows = [{"part": r.part, "before_mm": r.before_mm, "after_mm": r.after_mm, "kept": r.kept, "led_back": list(r.led_back)} for r in reports]
+    told = [f"written: {output}", f"helper joints: {', '.join(names) or 'none'}", *(f"{r.part}: {r.says}" for r in reports), *notes]
+    _print({"helpers": names, "parts": rows, "output": str(output)}, as_json, "\n".join(told))
+
+
+def ways(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
+    way: Annotated[list[str] | None, typer.Option("--way", help="to try: fitted, helpers, dual, relaxed; may be given again. Without: all")] = None,
+    output: Annotated[Path | None, typer.Option("-o", "--output", help="write what the first way that is named makes: .glb or .pegloom")] = None,
+    influences: Annotated[int, typer.Option("--influences", min=0, max=16, help="most joints a vertex; 0: as each part is bound")] = 0,
+    worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
+    as_json: Json = False,
+) -> None:
+    """Compare the ways a body can be made to bend better, in figures over the range test, and what plays each."""
+    from pegloom.checks.ways import as_lines, told_ways
+    from pegloom.document import edits
+    from pegloom.document.edits.ways import WAYS
+    from pegloom.files import opening, writing
+
+    document = opening.open_any(source)
+    unknown = [w for w in way or () if w not in WAYS]
+    if unknown:
+        raise EditError(f"there is no way {unknown[0]}; known are {', '.join(WAYS)}")
+    if output is not None and not way:
+        raise EditError("say with --way which one is to be written")
+    told = told_ways(edits.ways_to_bend(document, way or None, influences=influences or None, worse=0.01 * worse))
+    if output is not None:
+        made = next(t.way for t in told if way is not None and t.way.id == way[0])
+        if made.document is None:
+            raise EditError(made.why)
+        writing.write_rig(output, made.document)
+    rows = [{"way": t.way.id, "title": t.way.title, "plays": t.way.plays, "why": t.way.why, "bends": None if t.bends is None else asdict(t.bends)} for t in told]
+    _print({"ways": rows}, as_json, "\n".join(as_lines(told)))
+
+
+COMMANDS = (flesh, helpers, ways)
