@@ -14,6 +14,7 @@ from pegloom.core.errors import EditError
 
 if TYPE_CHECKING:
     from pegloom.document.edits.flesh import FleshReport
+    from pegloom.document.edits.shapes import ShapesReport
     from pegloom.document.model import Document
 
 Locks = Annotated[list[str] | None, typer.Option("--lock", metavar="JOINT", help="a joint that keeps what it holds")]
@@ -80,9 +81,42 @@ def helpers(
     _print({"helpers": names, "parts": rows, "output": str(output)}, as_json, "\n".join(told))
 
 
+def shapes(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    most: Annotated[int, typer.Option("--most", min=1, max=40, help="shapes a part gets at most, a left and a right one as one")] = 6,
+    worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
+    sculpted: Annotated[Path | None, typer.Option("--sculpted", metavar="MESH", help="take a mesh corrected in the project's pose as a shape instead")] = None,
+    part: Annotated[str, typer.Option("--part", help="that was corrected, by name; without: the one that has as many vertices")] = "",
+    drop: Annotated[bool, typer.Option("--drop", help="take all corrective shapes away instead")] = False,
+    as_json: Json = False,
+) -> None:
+    """Add corrective shapes: a few morph targets that joints bring in as they turn, baked into each clip on export."""
+    from pegloom.document import edits
+    from pegloom.files import opening, reading, writing
+
+    document = opening.open_any(source)
+    reports: tuple[ShapesReport, ...] = ()
+    if sculpted is not None:
+        mesh = reading.read_mesh(sculpted).parts[0].mesh
+        parts = [p for p in document.require_character().included if (p.name == part if part else p.mesh.vertex_count == mesh.vertex_count)]
+        if not parts:
+            raise EditError(f"no part is {part!r}" if part else f"no part has {mesh.vertex_count} vertices as {sculpted.name} has")
+        after, _ = edits.sculpt_shape(document, parts[0].id, mesh.points)
+    elif drop:
+        after = edits.drop_shapes(document)
+    else:
+        after, reports = edits.add_shapes(document, most=most, worse=0.01 * worse)
+    notes = writing.write_rig(output, after)
+    names = [s.morph for s in after.require_character().shapes]
+    rows = [{"part": r.part, "shapes": list(r.shapes), "before_mm": r.before_mm, "after_mm": r.after_mm} for r in reports]
+    told = [f"written: {output}", f"corrective shapes: {', '.join(names) or 'none'}", *(f"{r.part}: {r.says}" for r in reports), *notes]
+    _print({"shapes": names, "parts": rows, "output": str(output)}, as_json, "\n".join(told))
+
+
 def ways(
     source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
-    way: Annotated[list[str] | None, typer.Option("--way", help="to try: fitted, helpers, dual, relaxed; may be given again. Without: all")] = None,
+    way: Annotated[list[str] | None, typer.Option("--way", help="to try: fitted, helpers, shapes, dual, relaxed; may be given again. Without: all")] = None,
     output: Annotated[Path | None, typer.Option("-o", "--output", help="write what the first way that is named makes: .glb or .pegloom")] = None,
     influences: Annotated[int, typer.Option("--influences", min=0, max=16, help="most joints a vertex; 0: as each part is bound")] = 0,
     worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
@@ -110,4 +144,4 @@ def ways(
     _print({"ways": rows}, as_json, "\n".join(as_lines(told)))
 
 
-COMMANDS = (flesh, helpers, ways)
+COMMANDS = (flesh, helpers, shapes, ways)

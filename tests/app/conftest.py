@@ -89,6 +89,9 @@ class Answers:
         self.offered.append(told)
         return self.take_number
 
+    def open_sculpted(self) -> str:
+        return self.open_path
+
     def open_revised(self) -> str:
         return self.open_path
 

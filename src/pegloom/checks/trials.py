@@ -11,7 +11,7 @@ from pegloom.core.geometry.mesh import is_watertight, place_edges, place_triangl
 from pegloom.core.motion.trials import trial_pose, trials_of
 from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.skin.measures import edge_stretch, enclosed_volume, folded_faces
-from pegloom.document.evaluate import evaluate, part_points
+from pegloom.document.evaluate import evaluate, part_points, weights_of, with_shapes
 from pegloom.document.model import Character
 
 
@@ -40,11 +40,12 @@ def trial_figures(character: Character) -> tuple[TrialFigures, ...]:
     for trial in trials_of(character.skeleton):
         frame = evaluate_rig(character.skeleton, None, trial_pose(character.skeleton, trial.id))
         matrices = skin_matrices(character.skeleton, frame.joints)
+        weights = with_shapes(character, {}, frame.joints) if character.shapes else {}
         for part in character.included:
             if part.id not in character.skin.weights:
                 continue
             first = weld(part.mesh).first
-            rest, posed = part.mesh.points[first], part_points(character, part, matrices)[first]
+            rest, posed = part.mesh.points[first], part_points(character, part, matrices, weights_of(part, weights))[first]
             triangles = place_triangles(part.mesh)
             stretch = edge_stretch(rest, posed, place_edges(part.mesh))
             volume = None

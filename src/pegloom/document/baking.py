@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from types import MappingProxyType
 from typing import NamedTuple
@@ -24,6 +25,7 @@ from pegloom.core.rig.halfway import halfway_rows
 from pegloom.core.rig.outputs import PART, hidden_things
 from pegloom.core.rig.pose import Pose, Shown
 from pegloom.core.skeleton.joints import Skeleton
+from pegloom.core.skin.shapes import ShapeDrive, shape_weights
 from pegloom.core.tolerances import BAKE_OF_SIZE, RATE_OF_SIZE
 from pegloom.document.model import Character, Part
 
@@ -52,9 +54,9 @@ def live(character: Character) -> Live:
 
 
 def baked_clip(character: Character, clip: Clip) -> Clip:
-    """The clip as tracks of every joint, see `bake_clip`; one that has tracks already is itself, with those of helper joints."""
+    """The clip as tracks of every joint, see `bake_clip`; one that has tracks already is itself, with what follows from it."""
     if clip.tracks:
-        return with_helper_tracks(character, clip)
+        return with_followers(character, clip)
     if not clip.every_curve or character.skeleton is None:
         return clip
     times, local = bake_clip(character, clip)
@@ -69,20 +71,37 @@ def baked_clip(character: Character, clip: Clip) -> Clip:
     return replace(clip, curves=MappingProxyType({}), layers=(), tracks=joint_tracks(tracks), morphs=_morph_tracks(character, clip, times), shows=shows_at(character, clip))
 
 
-def with_helper_tracks(character: Character, clip: Clip) -> Clip:
-    """Sampled motion with that of helper joints, which follow from it: at its frames and wherever it has samples."""
+def with_followers(character: Character, clip: Clip) -> Clip:
+    """Sampled motion with what follows from it, helper joints and corrective shapes: at its frames and wherever it has samples."""
     skeleton = character.skeleton
     if not clip.tracks or skeleton is None:
         return clip
     which = halfway_rows(skeleton)[0][:, 0].tolist()
-    if not which:
+    shaped = [p for p in character.included if shapes_of(character, p)]
+    if not which and not shaped:
         return clip
     count = max(round(clip.length * clip.rate), 1)
     times = np.unique(np.concatenate([np.linspace(0.0, clip.length, count + 1), *(t.times for rows in clip.tracks.values() for t in rows)]))
-    local = local_rows(skeleton, posed_at(clip, skeleton, times))
+    worlds = posed_at(clip, skeleton, times)
+    local = local_rows(skeleton, worlds)
+    morphs = tuple(m for m in clip.morphs if m.part not in {p.name for p in shaped})
+    morphs += tuple(_track_with_shapes(character, p, clip, times, worlds) for p in shaped)
     spans = (("translation", slice(0, 3)), ("rotation", slice(3, 7)), ("scale", slice(7, 10)))
     more = {skeleton.joints[i].id: tuple(Track(path, frozen(times), frozen(np.ascontiguousarray(local[:, i, span]))) for path, span in spans) for i in which}
-    return replace(clip, tracks=joint_tracks({**clip.tracks, **more}))
+    return replace(clip, tracks=joint_tracks({**clip.tracks, **more}), morphs=morphs)
+
+
+def _track_with_shapes(character: Character, part: Part, clip: Clip, times: FloatArray, worlds: FloatArray) -> MorphTrack:
+    """Weights of a part's morph targets in sampled motion, with those that joints bring in."""
+    columns = {m.name: k for k, m in enumerate(part.morphs)}
+    rows = np.zeros((len(times), len(columns)))
+    for track in clip.morphs:
+        for k, time in enumerate(times.tolist() if track.part == part.name else ()):
+            for _, name, weight in track.at(time):
+                rows[k, columns[name]] += weight
+    known = {name for track in clip.morphs if track.part == part.name for name in track.names}
+    add_shapes(rows, character.require_skeleton(), tuple(s for s in shapes_of(character, part) if s.morph not in known), columns, worlds)
+    return MorphTrack(part.name, tuple(columns), frozen(times), frozen(rows))
 
 
 def _morph_tracks(character: Character, clip: Clip, times: FloatArray) -> tuple[MorphTrack, ...]:
@@ -134,19 +153,24 @@ def morph_weights_at(character: Character, part: Part, clip: Clip, times: FloatA
     """Times (k,) and weights (k, m) of a part's morph targets in a clip on controls, finer than `times` where straight runs
     would stray by more than BAKE_OF_SIZE of the height; None where no channel moves them."""
     rig, skeleton = character.rig, character.skeleton
-    if rig is None or skeleton is None or not rig.morphs or not part.morphs:
+    if rig is None or skeleton is None or not part.morphs:
         return None
     columns = {x.name: k for k, x in enumerate(part.morphs)}
     drives = [m for m in rig.morphs if m.part in ("", part.id) and m.morph in columns]
-    if not drives:
+    shapes = shapes_of(character, part)
+    if not drives and not shapes:
         return None
     reach = np.array([float(np.linalg.norm(m.deltas, axis=1).max(initial=0.0)) for m in part.morphs])
 
     def weights(at: FloatArray) -> FloatArray:
-        values = driven(skeleton, rig, values_at(clip, at, rig, character.pose))
         found = np.zeros((len(at), len(columns)))
+        values = driven(skeleton, rig, values_at(clip, at, rig, character.pose)) if drives else np.zeros((0, 0))
         for drive in drives:
             found[:, columns[drive.morph]] += values[:, rig.slots.index[drive.channel]]
+        if shapes:
+            for first in range(0, len(at), AT_ONCE):
+                some = slice(first, first + AT_ONCE)
+                add_shapes(found[some], skeleton, shapes, columns, joints_of(skeleton, rig, clip, at[some], character.pose))
         return found
 
     result = weights(times)
@@ -159,6 +183,18 @@ def morph_weights_at(character: Character, part: Part, clip: Clip, times: FloatA
             break
         times, result = np.insert(times, far + 1, between[far]), np.insert(result, far + 1, exact[far], axis=0)
     return times, result
+
+
+def shapes_of(character: Character, part: Part) -> tuple[ShapeDrive, ...]:
+    """What joints bring in of a part's morph targets."""
+    names = {m.name for m in part.morphs}
+    return tuple(s for s in character.shapes if s.part == part.id and s.morph in names)
+
+
+def add_shapes(weights: FloatArray, skeleton: Skeleton, shapes: tuple[ShapeDrive, ...], columns: Mapping[str, int], joints: FloatArray) -> None:
+    """Add what joints (k, j, 4, 4) bring in to weights (k, m), in place."""
+    for drive, row in zip(shapes, shape_weights(skeleton, shapes, joints).T, strict=True):
+        weights[:, columns[drive.morph]] += row
 
 
 HALVINGS = 24

@@ -18,6 +18,7 @@ from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.dual import skin_dual
 from pegloom.core.skin.relax import relaxed
+from pegloom.core.skin.shapes import shape_weights
 from pegloom.core.skin.weights import packed
 from pegloom.document.model import Character, Part, Skin
 
@@ -63,8 +64,11 @@ def evaluate(character: Character, pose: Shown | None = None, state: FloatArray 
     if rig is not None and rig.widths:
         matrices = widened(character.skeleton, frame.joints, matrices, widths_of(rig.widths, rig.slots, frame.values))
     weights = morph_weights(rig.morphs, rig.slots, frame.values) if rig is not None and rig.morphs else {}
-    if isinstance(shown, JointPose) and shown.morphs:
+    told = isinstance(shown, JointPose) and bool(shown.morphs)
+    if isinstance(shown, JointPose) and told:
         weights = _told(character, shown)
+    if character.shapes:
+        weights = with_shapes(character, weights, frame.joints, told=told)
     unseen = hidden_things(rig.shows, rig.slots, frame.values) if rig is not None and rig.shows else frozenset()
     points = {part.id: part_points(character, part, matrices, weights_of(part, weights)) for part in character.included}
     seen = frame.controls if character.rig is None else shown_places(character.skeleton, character.rig, shown, frame)
@@ -75,6 +79,19 @@ def _told(character: Character, pose: JointPose) -> Mapping[tuple[str, str], flo
     """Weights by part ("" for all) and name, of a pose that names parts; one that is not here means every part."""
     ids = {p.name: p.id for p in character.parts}
     return {(ids.get(part, ""), name): weight for part, name, weight in pose.morphs}
+
+
+def with_shapes(
+    character: Character, weights: Mapping[tuple[str, str], float], joints: FloatArray, *, told: bool = False
+) -> Mapping[tuple[str, str], float]:
+    """Weights of morph targets with those that the joints (j, 4, 4) bring in. told : a shape that is among the weights has its weight
+    there already."""
+    skeleton = character.require_skeleton()
+    result = dict(weights)
+    for drive, weight in zip(character.shapes, shape_weights(skeleton, character.shapes, joints[None])[0].tolist(), strict=True):
+        if weight and not (told and (drive.part, drive.morph) in weights):
+            result[drive.part, drive.morph] = result.get((drive.part, drive.morph), 0.0) + weight
+    return result
 
 
 def widened(

@@ -24,6 +24,7 @@ from pegloom.core.skeleton.joints import Quaternion, Side, Skeleton, Vector
 from pegloom.core.skeleton.pegs import PegSet
 from pegloom.core.skeleton.uses import Use
 from pegloom.core.skin.relax import Relax
+from pegloom.core.skin.shapes import ShapeDrive
 from pegloom.core.skin.weights import Weights
 
 NOTHING: Mapping[str, object] = MappingProxyType({})
@@ -359,6 +360,8 @@ class Character:
     joint_overrides: Mapping[str, JointOverride] = field(default_factory=dict)
     own_joints: tuple[OwnJoint, ...] = ()
     helpers: tuple[Helper, ...] = ()
+    shapes: tuple[ShapeDrive, ...] = ()
+    """Morph targets that joints bring in as they turn."""
     counted: Mapping[str, int] = field(default_factory=dict)
     """The highest number ids of each stem ever had: they are never used again."""
     adopted: Skeleton | None = None

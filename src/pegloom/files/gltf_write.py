@@ -29,7 +29,7 @@ from pegloom.core.skeleton.joints import Joint, Skeleton
 from pegloom.core.skeleton.names import SideStyle, renamed
 from pegloom.core.skeleton.uses import HandedJoints, not_handed_over
 from pegloom.core.skin.weights import packed
-from pegloom.document.baking import bake_clip, morph_weights_at, with_helper_tracks, with_widths
+from pegloom.document.baking import bake_clip, morph_weights_at, with_followers, with_widths
 from pegloom.document.delivery.lost import not_exported
 from pegloom.document.model import Character, Image, Material, Part, Placing
 from pegloom.document.uses import said_of
@@ -385,7 +385,7 @@ class Writer:
         found: list[Samples] = []
         times = np.zeros(0)
         if clip.tracks:
-            clip = with_helper_tracks(self.character, clip)
+            clip = with_followers(self.character, clip)
             for joint, tracks in clip.tracks.items():
                 for track in tracks if joint in self.node_of else ():
                     found.append(Samples(self.node_of[joint], track.path, track.times, track.values, track.step))

@@ -46,6 +46,9 @@ class AskByDialog:
     def open_revised(self) -> str:
         return self._open("revised", "Take in a revised file", REVISED)
 
+    def open_sculpted(self) -> str:
+        return self._open("sculpted", "Take a mesh corrected in this pose", f"Meshes ({' '.join(f'*{s}' for s in READABLE_MESHES)})")
+
     def choose_revised(self, character: Character, arrived: Arrived, taking: Taking, rows: list[RevisedRow]) -> Taking | None:
         sheet = RevisedSheet(character, arrived, taking, rows, self.window)
         return sheet.taking if sheet.exec() == QDialog.DialogCode.Accepted else None

@@ -20,7 +20,7 @@ from pegloom.document.baking import (
     morph_weights_at,
     rate_error,
     shows_at,
-    with_helper_tracks,
+    with_followers,
     with_widths,
 )
 from pegloom.document.model import Character
@@ -40,7 +40,7 @@ def sampled(character: Character, clip: Clip, rate: float) -> tuple[Clip, str]:
         return made, f"{clip.name}: controls baked to {counted(count, 'sample')} of each joint" if on_controls else ""
     times = np.arange(round(clip.length * rate) + 1) / rate
     if not on_controls:
-        return _resampled(with_helper_tracks(character, clip), times, rate), ""
+        return _resampled(with_followers(character, clip), times, rate), ""
     on = live(character)
     local = local_rows(on.skeleton, joints_of(on.skeleton, on.rig, clip, times, on.pose)).astype(np.float32)
     local = with_widths(character, clip, times, local)

@@ -88,7 +88,7 @@ def _plain(
         if clip.origin is not None and not clip.origin.may_deliver:
             left.append(f"{clip.name}: its licence does not let it be given on; leave it out of a delivery")
     # What plays the file knows joints and their motion alone: from here on a helper joint is a joint like any other.
-    document = document.with_character(replace(made, clips=tuple(told), skeleton=None if made.skeleton is None else as_plain(made.skeleton), helpers=()))
+    document = document.with_character(replace(made, clips=tuple(told), skeleton=None if made.skeleton is None else as_plain(made.skeleton), helpers=(), shapes=()))
     progress(0.72, "putting it into its rest")
     if target.rest is not DeliveredRest.AS_IT_STANDS:
         try:
@@ -146,4 +146,4 @@ def _fewer_joints(character: Character, target: Target, baked: list[str], left: 
     character = on_fewer_joints(character, carried, tuple(j.id for j in fewer.joints))
     clips = tuple(without_joints(c, skeleton, fewer) for c in character.clips)
     kept_uses = {j: u for j, u in character.uses.items() if j in fewer.index}
-    return replace(character, skeleton=fewer, clips=clips, adopted=None, pegs=None, joint_overrides=MappingProxyType({}), own_joints=(), helpers=(), uses=MappingProxyType(kept_uses))
+    return replace(character, skeleton=fewer, clips=clips, adopted=None, pegs=None, joint_overrides=MappingProxyType({}), own_joints=(), helpers=(), shapes=(), uses=MappingProxyType(kept_uses))

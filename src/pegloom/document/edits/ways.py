@@ -10,6 +10,7 @@ from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.skin.flesh.judge import WORSE
 from pegloom.document.edits.flesh import fit_to_flesh, is_flesh
 from pegloom.document.edits.helpers import add_helpers
+from pegloom.document.edits.shapes import add_shapes
 from pegloom.document.edits.weaves import set_dual, set_relax
 from pegloom.document.model import Character, Document
 
@@ -31,6 +32,10 @@ def _fitted(document: Document, influences: int | None, worse: float, progress: 
 
 def _helped(document: Document, influences: int | None, worse: float, progress: Progress) -> Document:
     return add_helpers(document, influences=influences, worse=worse, progress=progress)[0]
+
+
+def _shaped(document: Document, influences: int | None, worse: float, progress: Progress) -> Document:
+    return add_shapes(document, worse=worse, progress=progress)[0]
 
 
 def _dual(document: Document, influences: int | None, worse: float, progress: Progress) -> Document:
@@ -57,6 +62,7 @@ EVERYWHERE, BAKED = "every engine", "no engine: baked into plain weights when it
 WAYS: dict[str, tuple[str, str, Callable[[Document, int | None, float, Progress], Document]]] = {
     "fitted": ("Fitted to flesh", EVERYWHERE, _fitted),
     "helpers": ("With helper joints", EVERYWHERE, _helped),
+    "shapes": ("With corrective shapes", "engines that play morph targets; baked into each clip", _shaped),
     "dual": ("Dual quaternions", "some engines; baked into plain weights for the others", _dual),
     "relaxed": ("Surface relax", BAKED, _relaxed),
 }
@@ -85,6 +91,8 @@ def ways_to_bend(
         if way == "helpers":
             more = len(made.require_character().helpers) - len(character.helpers)
             plays = f"{plays}, with {more} more joints"
+        if way == "shapes":
+            plays = f"{plays}, {len(made.require_character().shapes)} targets"
         found.append(Way(way, title, plays, made))
     progress(1.0, "tried")
     return tuple(found)

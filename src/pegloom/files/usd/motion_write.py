@@ -17,7 +17,7 @@ from pegloom.core.motion.clips import Clip
 from pegloom.core.motion.retell import local_rows, posed_at
 from pegloom.core.motion.together import Figure
 from pegloom.core.rig.evaluate import evaluate_rig
-from pegloom.document.baking import bake_clip, morph_weights_at, shows_at, with_widths
+from pegloom.document.baking import bake_clip, morph_weights_at, shows_at, with_followers, with_widths
 from pegloom.document.model import Character
 from pegloom.document.world import clip_of
 from pegloom.files.gltf_together import on_common_time
@@ -45,6 +45,7 @@ def motion_of(character: Character, clip: Clip, notes: list[str]) -> Motion | No
     if skeleton is None or not (clip.tracks or clip.every_curve or clip.morphs):
         return None
     if clip.tracks:
+        clip = with_followers(character, clip)
         times = np.unique(np.concatenate([t.times for rows in clip.tracks.values() for t in rows]))
         rows = local_rows(skeleton, posed_at(clip, skeleton, times))
     elif clip.every_curve:

@@ -5,9 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
-from pegloom.core.arrays import FloatArray, IntArray
+from pegloom.core.arrays import IntArray
 from pegloom.core.geometry.mesh import weld
 from pegloom.core.jobs import Progress, ask, silent
 from pegloom.core.skin.bind.easing import nearness, softened
@@ -21,10 +20,6 @@ LEAST = 0.1
 """Share of the way under which a region goes back wholly."""
 WIDENS = 1.4
 """Factor on a region that has gone back wholly and is worse still."""
-SPOT = 0.5
-"""Radii of the limb around a torn edge or a fold that are led back with it."""
-
-
 EASINGS = 2
 """Half-passes over what lies between old and new weights."""
 
@@ -53,8 +48,7 @@ def gated(
     asked = list(trials)
     ids = list(dict.fromkeys((*old.joint_ids, *new.joint_ids)))
     was, fitted = dense_over(old, ids)[g.first], dense_over(new, ids)[g.first]
-    rest = judge.rest
-    near = nearness(mesh, SPOT * np.maximum(judge.size, 1e-6))
+    near = nearness(mesh, 0.5 * np.maximum(judge.size, 1e-6))
     wide = dict(judge.wide)
     share = dict.fromkeys(judge.gauges, 1.0)
     spot = np.ones(g.count)
@@ -77,13 +71,7 @@ def gated(
             left = min(step, STEP if attempt >= SURE else 1.0) * share[joint]
             share[joint] = left if left > LEAST and attempt < GENTLE else 0.0
         if len(places):
-            # As wide as the limb allows: what is led back too sharply tears where it ends.
-            wide_spot = SPOT * np.maximum(judge.size[places], 1e-6) * WIDENS ** max(attempt - SURE, 0)
-            around = np.zeros(g.count)
-            for low, high in zip(*_sizes(wide_spot), strict=True):
-                some = places[(wide_spot >= low) & (wide_spot < high)]
-                away = cKDTree(rest[some]).query(rest, distance_upper_bound=high)[0] / high
-                around = np.maximum(around, 1.0 - np.clip(away, 0.0, 1.0) ** 2)
+            around = judge.around(places, WIDENS ** max(attempt - SURE, 0))
             spot *= 1.0 - around * (0.5 if attempt < GENTLE else 1.0)
             spot[spot < LEAST] = 0.0
         stays = spot.copy()
@@ -100,10 +88,3 @@ def gated(
         weights = from_dense(rows[g.group], ids, influences=influences)
     progress(1.0, "held")
     return Gated(weights, float(stays.mean()), tuple(j for j, some in share.items() if some < 1.0))
-
-
-def _sizes(values: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Bounds low, high of few classes of like sizes, from the smallest on."""
-    steps = np.maximum(np.ceil(np.log(values.max() / values.min()) / np.log(1.5)), 0.0) + 1.0
-    low = values.min() * 1.5 ** np.arange(steps)
-    return low, low * 1.5 * (1.0 + 1e-9)

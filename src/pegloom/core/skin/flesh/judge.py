@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import replace
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, place_edges, place_neighbours, place_triangles, weld
@@ -26,6 +27,8 @@ FADES = 0.6
 """Radii of a region over which it fades out into what is around it."""
 LOUDEST = 4.0
 """Times what may be worse, over which being worse counts for no more."""
+SPOT = 0.5
+"""Radii of the limb around a torn edge or a fold that are led back with it."""
 TORN = 1.6
 """Stretch from which an edge draws a fit to it."""
 AROUND = 4
@@ -52,6 +55,14 @@ class Seen:
                 self.figures[name, joint] = Figures(*sections_kept(gauge, now), usual, folded)
             self.stretch[name] = stretch
             self.folded[name] = np.unique(judge.pairs[back])
+
+
+    def only(self, trial: str) -> Seen:
+        """Of one trial alone."""
+        result = Seen.__new__(Seen)
+        result.figures = {key: f for key, f in self.figures.items() if key[0] == trial}
+        result.stretch, result.folded = {trial: self.stretch[trial]}, {trial: self.folded[trial]}
+        return result
 
 
 class Judge:
@@ -101,6 +112,20 @@ class Judge:
         wide = wide or self.wide[joint]
         away = np.linalg.norm(self.rest - self.skeleton.positions[self.skeleton.index[joint]], axis=1)
         return np.asarray(np.clip((away - wide) / (FADES * wide), 0.0, 1.0))
+
+    def around(self, places: IntArray, wider: float = 1.0) -> FloatArray:
+        """How near (p,) each place lies to some: 1 at them, 0 from SPOT radii of the limb on. As wide as the limb allows: what is led
+        back too sharply tears where it ends."""
+        reach = SPOT * np.maximum(self.size[places], 1e-6) * wider
+        result = np.zeros(len(self.rest))
+        steps = max(int(np.ceil(np.log(reach.max() / reach.min()) / np.log(1.5))), 0) + 1
+        for low in reach.min() * 1.5 ** np.arange(steps):
+            some = places[(reach >= low) & (reach < 1.5 * low * (1.0 + 1e-9))]
+            if len(some):
+                high = 1.5 * low
+                away = cKDTree(self.rest[some]).query(self.rest, distance_upper_bound=high)[0] / high
+                result = np.maximum(result, 1.0 - np.clip(away, 0.0, 1.0) ** 2)
+        return result
 
     def worse_by_place(self, weights: Weights, nearly: float = 1.0) -> dict[str, FloatArray]:
         """By trial, how much (p,) worse it is around each place, in measures of what it may be; and where edges tear. Trials in
