@@ -36,6 +36,7 @@ def flesh(
     output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
     influences: Annotated[int, typer.Option("--influences", min=0, max=16, help="most joints a vertex; 0: as each part is bound")] = 0,
     worse: Annotated[float, typer.Option("--worse", min=0.0, max=50.0, help="percent by which a figure of a region may be worse in any trial")] = 2.0,
+    anew: Annotated[bool, typer.Option("--anew", help="bind by the default bind first: weights that tear are no place to start")] = False,
     lock: Locks = None,
     as_json: Json = False,
 ) -> None:
@@ -45,7 +46,7 @@ def flesh(
 
     document = opening.open_any(source)
     locked = _locked(document, lock)
-    after, reports = edits.fit_to_flesh(document, influences=influences or None, worse=0.01 * worse)
+    after, reports = edits.fit_to_flesh(document, influences=influences or None, worse=0.01 * worse, anew=anew)
     after = edits.with_locks_held(document, after, locked)
     writing.write_rig(output, after)
     rows = [{"part": r.part, "poses": r.poses, "before_mm": r.before_mm, "after_mm": r.after_mm, "kept": r.kept, "led_back": list(r.led_back)} for r in reports]

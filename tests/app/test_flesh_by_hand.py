@@ -1,13 +1,20 @@
-"""Fit to flesh in the window: a card, a button, one step that is undone, and a line of what it brought."""
+"""Flesh in the window: fit, helper joints, shapes and ways to bend, each one step that is undone, and a line of what it brought."""
 
 from __future__ import annotations
 
-import numpy as np
-from PyQt6.QtWidgets import QLabel
+from dataclasses import replace
 
+import numpy as np
+import trimesh
+from PyQt6.QtWidgets import QLabel, QTableWidget
+
+from pegloom.app.dialogs.ways_sheet import WaysSheet
 from pegloom.app.state.state import Area
+from pegloom.core.motion.trials import trial_pose
 from pegloom.core.skin.weights import dense
+from pegloom.document.edits.ways import WAYS
 from pegloom.document.edits.weaves import kept_as
+from pegloom.document.evaluate import evaluate
 from tests.app.conftest import find
 from tests.support.figures import rigged_capsules
 
@@ -38,3 +45,61 @@ def test_without_weights_it_says_what_is_missing(hand):
     hand.session.run("weights.fit_flesh")
     hand.until(lambda: bool(hand.window.frame_.note.text()))
     assert not hand.c.jobs.busy and hand.session.history.undo_name != "Fit to flesh"
+
+
+def test_helper_joints_are_put_in_taken_away_and_undone(hand):
+    hand.session.start_with(rigged_capsules(), None)
+    hand.session.go(Area.WEIGHTS)
+    before = hand.session.history.present
+    hand.session.select("joint", "arm.l.lower", "arm.r.lower")
+    hand.session.run("weights.add_helpers")
+    hand.until(lambda: hand.session.history.undo_name == "Helper joints", timeout=240_000)
+    character = hand.session.character
+    assert [h.of for h in character.helpers] == ["arm.l.lower", "arm.r.lower"], "the picked joints get one"
+    assert find(hand.window, QLabel, "weights.flesh.report").text().startswith("2 helper joints. ")
+    hand.session.run("weights.drop_helpers")
+    assert not hand.session.character.helpers and hand.session.history.undo_name == "Helper joints away"
+    hand.session.run("edit.undo")
+    hand.session.run("edit.undo")
+    assert hand.session.history.present is before
+
+
+def test_shapes_come_and_go_and_a_corrected_mesh_becomes_one(hand, tmp_path):
+    document = rigged_capsules()
+    document = document.with_character(replace(document.character, pose=trial_pose(document.character.skeleton, "elbow")))
+    hand.session.start_with(document, None)
+    hand.session.go(Area.WEIGHTS)
+    part = document.character.parts[0]
+    points = evaluate(document.character).points[part.id]
+    corrected = points + [0.0, 0.004, 0.0]
+    trimesh.Trimesh(corrected, np.asarray(part.mesh.corners).reshape(-1, 3), process=False).export(tmp_path / "sculpted.ply")
+    hand.window.answers.open_path = str(tmp_path / "sculpted.ply")
+    hand.session.run("weights.sculpt")
+    hand.until(lambda: hand.session.history.undo_name == "Corrected mesh")
+    (shape,) = hand.session.character.shapes
+    assert shape.morph in hand.window.frame_.note.text()
+    assert np.abs(evaluate(hand.session.character).points[part.id] - corrected).max() < 1e-5
+    hand.session.run("weights.drop_shapes")
+    assert not hand.session.character.shapes and not hand.session.character.parts[0].morphs
+
+
+def test_ways_are_compared_and_one_is_taken(hand, monkeypatch):
+    hand.session.start_with(rigged_capsules(), None)
+    hand.session.go(Area.WEIGHTS)
+    part = hand.session.character.parts[0].id
+    monkeypatch.setattr("pegloom.document.edits.ways.WAYS", {k: v for k, v in WAYS.items() if k in ("dual", "relaxed")})
+    hand.window.answers.take_number = 1
+    hand.session.run("weights.ways")
+    hand.until(lambda: hand.session.history.undo_name == "Dual quaternions", timeout=240_000)
+    assert hand.session.character.skin.dual[part].min() == 1.0
+    told = hand.window.answers.offered[-1]
+    sheet = WaysSheet(told, hand.window)
+    sheet.show()
+    table = find(sheet, QTableWidget, "ways.table")
+    assert [table.item(k, 0).text() for k in range(3)] == ["As bound", "Dual quaternions", "Surface relax"]
+    assert "every engine" not in find(sheet, QLabel, "ways.says").text() and "some engines" in find(sheet, QLabel, "ways.says").text()
+    table.selectRow(0)
+    assert not sheet.take.isEnabled(), "what is there already cannot be taken"
+    table.selectRow(2)
+    sheet.take.click()
+    assert sheet.chosen == 2

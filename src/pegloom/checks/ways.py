@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from pegloom.checks.trials import joint_trials, trial_figures
 from pegloom.core.jobs import Progress, silent
+from pegloom.core.skeleton.body import body_of
 from pegloom.document.edits.ways import Way
 from pegloom.document.model import Character
 
@@ -71,19 +72,26 @@ def told_ways(ways: Sequence[Way], progress: Progress = silent) -> tuple[Told, .
     return tuple(found)
 
 
-def worst_joints(told: Sequence[Told], one_side: bool = True) -> tuple[str, ...]:
-    """The joints that keep least area in the first way, the worst first; of a pair the one that comes first alone."""
+def worst_joints(told: Sequence[Told]) -> tuple[str, ...]:
+    """The joints that keep least area in the first way, the worst first: of a pair the first alone, of fingers and toes one."""
     first = told[0].bends if told else None
     if first is None or told[0].way.document is None:
         return ()
     skeleton = told[0].way.document.require_character().require_skeleton()
+    called = {own: role for role, own in body_of(skeleton).joint_of.items()}
+    order = {j.name: k for k, j in enumerate(skeleton.joints)}
     found: list[str] = []
+    digit = False
     for name, (area, _) in sorted(first.joints.items(), key=lambda row: 1.0 if row[1][0] is None else row[1][0]):
         joint = skeleton.by_name(name)
-        across = skeleton.other_side(joint.id) if joint is not None else None
-        twin = skeleton.joint(across).name if across is not None else None
-        if area is not None and not (one_side and twin in found):
+        if joint is None or area is None:
+            continue
+        across = skeleton.other_side(joint.id)
+        name = min((name, skeleton.joint(across).name), key=order.__getitem__) if across is not None else name
+        small = joint.role in ("finger", "toe") or called.get(joint.id, "").startswith("hand.")
+        if name not in found and not (small and digit):
             found.append(name)
+            digit = digit or small
     return tuple(found[:WORST])
 
 

@@ -67,7 +67,8 @@ class WaysSheet(QDialog):
         self.table.itemSelectionChanged.connect(self._said)
         self.table.selectRow(min(1, len(told) - 1))
         self._said()
-        self.resize(min(360 + 86 * len(heads), 1160), 230 + 32 * len(told))
+        wide = 2 * self.table.frameWidth() + header.length() + 44
+        self.resize(min(max(wide, 640), 1240), 214 + 30 * (len(told) + 1))
 
     def _said(self) -> None:
         row = self.table.currentRow()

@@ -27,6 +27,7 @@ from pegloom.core.skin.transfer import nearest_rows
 from pegloom.core.skin.weights import Weights, dense_over, from_dense
 from pegloom.document.edits.skins import with_weights
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
+from pegloom.document.edits.weights import bind
 from pegloom.document.meeting import borders_carried
 from pegloom.document.model import Character, Document, Part, PartKind
 
@@ -61,14 +62,15 @@ class FleshReport:
 
 
 def fit_to_flesh(
-    document: Document, *, influences: int | None = None, part_ids: Collection[str] | None = None, worse: float = WORSE, progress: Progress = silent
+    document: Document, *, influences: int | None = None, part_ids: Collection[str] | None = None, worse: float = WORSE, anew: bool = False,
+    progress: Progress = silent,
 ) -> tuple[Document, tuple[FleshReport, ...]]:
     """Fit the weights of the body's skin to an elastic body over the range test, and lead back what would be worse.
 
     Cloth goes along with the skin under it. The state before is kept as a weave, and so is the result; undone in one step.
 
     influences : most a vertex, None for each part's own limit. part_ids : of skin parts; None for all. worse : share by which a figure
-    of a region may be worse in any trial. Raises EditError without weights or skin, Cancelled from `progress`.
+    of a region may be worse in any trial. anew : bind those parts by the default bind first: weights that tear are no place to start. Raises EditError without weights or skin, Cancelled from `progress`.
     """
     character = document.require_character()
     skeleton, skin = character.require_skeleton(), character.require_skin()
@@ -80,6 +82,11 @@ def fit_to_flesh(
     body = [p for p in bound if is_flesh(p, skin.weights[p.id]) and (part_ids is None or p.id in part_ids)]
     if not body:
         raise EditError("there is no bound part of skin to fit; bind first, or say which part is skin in Mesh")
+    if anew:
+        document = bind(document, influences=influences or skin.influences, part_ids=part_ids, progress=part_of(progress, 0.0, 0.25))
+        character, progress = document.require_character(), part_of(progress, 0.25, 1.0)
+        skin = character.require_skin()
+        body = [p for p in body if is_flesh(p, skin.weights[p.id])]
     range_of = bent_through(character)
     document = keep_unkept(document, "before the fit")
     weights, reports = dict(skin.weights), []

@@ -151,14 +151,15 @@ class TransferSettings(Setting):
 
 @dataclass(frozen=True, slots=True)
 class FleshSettings(Setting):
-    """influences : most joints a vertex; 0 as the parts are bound. worse : percent by which a region's figure may be. digits : whether
-    fingers and toes get helper joints. most : corrective shapes, a pair as one. report : what the last fit brought."""
+    """influences : most joints a vertex; 0 as the parts are bound. worse : percent by which a region's figure may be. anew : whether it binds
+    first. digits : whether fingers and toes get helper joints. most : corrective shapes, a pair as one. report : what the last fit brought."""
 
     ID = "weights.flesh"
     PASSING = frozenset({"report"})
 
     influences: int = 0
     worse: float = 2.0
+    anew: bool = False
     digits: bool = False
     most: int = 6
     report: str = ""

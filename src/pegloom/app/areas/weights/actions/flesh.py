@@ -26,7 +26,7 @@ def fit(c: Context) -> None:
     chosen, was = c.state.settings.of(FleshSettings), c.character
 
     def edit(document: Document, progress: Progress) -> object:
-        return edits.fit_to_flesh(document, influences=chosen.influences or None, worse=0.01 * chosen.worse, progress=progress)
+        return edits.fit_to_flesh(document, influences=chosen.influences or None, worse=0.01 * chosen.worse, anew=chosen.anew, progress=progress)
 
     c.job("Fit to flesh", around_locks(c, edit), title="Fitting the weights to flesh", then=lambda reports: _told(c, was, reports))
 
