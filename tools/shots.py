@@ -9,7 +9,6 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-import numpy as np
 from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from pegloom.app.areas.controls.editing import edit_hold, open_hold
@@ -350,7 +349,7 @@ def measured(app: QApplication, window: Window) -> None:
 
 
 def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
-    """The bad shoulder: as it is, after the strays, after the weave."""
+    """The bad shoulder as it comes."""
     s = Session(window)
     window.store.put(saved=s.history.present)
     s.open(DEMO / "lesson.pegloom")
@@ -364,26 +363,6 @@ def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> N
     measured(app, window)
     settle(app, 1)
     shoot("lesson_1")
-    body = s.character.parts[0]
-    s.commit("Drop stray weights", edits.drop_strays(s.history.present)[0])
-    s.commit("Bind segment, then soften", edits.bind(s.history.present))
-    fresh = s.character.weaves[-1].id
-    s.commit("Restore a weave", edits.take_weave(s.history.present, s.character.weaves[0].id))
-    points = body.mesh.points
-    s.vertices = {body.id: np.flatnonzero((points[:, 0] > 0.08) & (points[:, 1] > 0.84) & (points[:, 1] < 1.25))}
-    only(window, "weights.weaves")
-    s.set_view(lens=Lens.INFLUENCE, compared=fresh, seam=0.56)
-    measured(app, window)
-    cards(window)["weights.weaves"].list.setCurrentRow(len(s.character.weaves) - 1)
-    s.set_view(compared="", lens=Lens.STRAIN)
-    s.commit("The weave there", edits.mix_weave(s.history.present, fresh, s.vertices))
-    s.vertices = {}
-    only(window, "weights.brush")
-    s.set_view(tool=Tool.BRUSH)
-    measured(app, window)
-    settle(app, 1)
-    shoot("lesson_3")
-    s.set_view(tool=Tool.PICK)
 
 
 if __name__ == "__main__":

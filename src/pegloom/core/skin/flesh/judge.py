@@ -104,8 +104,12 @@ class Judge:
 
     def of(self, weights: Weights, trials: Collection[str] | None = None) -> Seen:
         """Figures of other weights, in all trials or some."""
-        columns, skin = [self.skeleton.index[j] for j in weights.joint_ids], packed(weights)
-        return Seen(self, {t: skin_linear(self.mesh.points, skin, self.trials[t][columns]) for t in trials or self.trials})
+        return Seen(self, {t: self.points(weights, t) for t in trials or self.trials})
+
+    def points(self, weights: Weights, trial: str) -> FloatArray:
+        """Where some weights bring the vertices (n, 3) in a trial."""
+        columns = [self.skeleton.index[j] for j in weights.joint_ids]
+        return skin_linear(self.mesh.points, packed(weights), self.trials[trial][columns])
 
     def apart(self, joint: str, wide: float | None = None) -> FloatArray:
         """How far (p,) each place is from a joint's region: 0 in it, 1 where it has faded out. wide : of the region, metres."""
