@@ -20,7 +20,7 @@ from pegloom.core.rig.pose import Pose
 from pegloom.core.skin.weights import dense_over, row_sums_hold
 from pegloom.document import edits
 from pegloom.document.delivery.plain import made_plain
-from pegloom.document.delivery.target import Target
+from pegloom.document.delivery.target import DeliveredRest, Target
 from pegloom.document.edits.weaves import kept_as
 from pegloom.document.evaluate import evaluate
 from pegloom.files.gltf_write import write_glb
@@ -165,3 +165,56 @@ def test_from_the_command_line(before, tmp_path):
     assert [h.name for h in open_project(tmp_path / "b.pegloom").character.helpers] == ["l_forearm_half"]
     done = CliRunner().invoke(app, ["helpers", str(tmp_path / "b.pegloom"), "-o", str(tmp_path / "c.pegloom"), "--drop"])
     assert done.exit_code == 0 and not open_project(tmp_path / "c.pegloom").character.helpers
+
+
+def test_a_helper_has_a_name_of_its_own_and_else_only_follows(helped):
+    document = helped[0]
+    one = next(h for h in document.character.helpers if h.of == "arm.l.lower")
+    renamed = edits.rename_joint(document, one.id, "l_elbow_muscle").character
+    assert renamed.skeleton.joint(one.id).name == "l_elbow_muscle"
+    for change in (
+        lambda: edits.move_joint(document, one.id, (0.0, 1.0, 0.0)),
+        lambda: edits.reparent_joint(document, one.id, "spine.hips"),
+        lambda: edits.draw_joint(document, (0.1, 0.1, 0.1), parent=one.id),
+        lambda: edits.duplicate_joints(document, one.id),
+    ):
+        with pytest.raises(EditError, match="helper joint and follows"):
+            change()
+    gone = edits.delete_joint(document, one.id).character
+    assert {h.of for h in document.character.helpers} - {h.of for h in gone.helpers} == {"arm.l.lower", "arm.r.lower"}
+    assert all(row_sums_hold(w) and one.id not in w.joint_ids for w in gone.skin.weights.values())
+    # Moved with all that hangs on it, a joint takes the helper along without a word.
+    lower = document.character.skeleton.joint("arm.l.upper")
+    moved = edits.move_joint(document, lower.id, tuple(np.array(lower.position) + [0.0, 0.01, 0.0]), with_children=True).character.skeleton
+    assert np.allclose(moved.joint(one.id).position, moved.joint(one.of).position)
+
+
+def test_bound_again_helpers_hold_skin_and_idle_ones_can_be_fitted_again(helped):
+    document = helped[0]
+    again = edits.bind(document)
+    part = document.character.parts[0].id
+    held = dense_over(again.character.skin.weights[part], again.character.skin.weights[part].joint_ids).sum(axis=0)
+    assert any(j.startswith("half.") and h > 0.5 for j, h in zip(again.character.skin.weights[part].joint_ids, held, strict=True))
+    first = edits.take_weave(document, next(w.id for w in document.character.weaves if w.name != "with helper joints"))
+    assert not any(j.startswith("half.") for j in first.character.skin.weights[part].joint_ids)
+    second = edits.add_helpers(first, ["arm.l.lower", "arm.r.lower"], fit=False)[0].character
+    assert "half.arm.l.lower" in second.skin.weights[part].joint_ids
+    assert len(second.helpers) == len(document.character.helpers), "the same ones, not twice"
+
+
+def strays(document, path):
+    """How far, of the height, a figure delivered in the T-pose is from itself in its own rest, at some moments."""
+    document, clip = edits.add_trial_clip(document)
+    character = document.character
+    write_glb(path, made_plain(document, Target("file", rest=DeliveredRest.T_POSE)).document.character)
+    outside, part = Outside(path), character.parts[0]
+    gaps = []
+    for time in (0.8, 1.6):
+        live = evaluate(character, sample(character.clip(clip), time, character.skeleton, Pose(), character.rig)).points[part.id]
+        gaps.append(np.linalg.norm(outside.skinned(part.name, time) - live, axis=1).mean())
+    return max(gaps) / character.height
+
+
+def test_delivered_in_another_rest_they_stray_no_farther_than_without(before, helped, tmp_path):
+    # Blended skin is not the same from another rest; helpers must not add to that.
+    assert strays(helped[0], tmp_path / "with.glb") < 1.3 * strays(before, tmp_path / "without.glb") + 1e-5

@@ -11,19 +11,18 @@ from pegloom.core.skeleton.joints import Skeleton
 
 @by_identity
 def halfway_rows(skeleton: Skeleton) -> tuple[IntArray, FloatArray]:
-    """rows (h, 3) : joint, whom it follows, what both hang on (-1: nothing). floats (h, 13) : see `kernels/halfway`. Helper joints whose
+    """rows (h, 3) : joint, whom it follows, what both hang on (-1: nothing). floats (h, 22) : see `kernels/halfway`. Helper joints whose
     joint is not there ride along and have no row."""
     rows, floats = [], []
     for i, joint in enumerate(skeleton.joints):
         if joint.halfway is None or joint.halfway.of not in skeleton.index:
             continue
         of, against = skeleton.index[joint.halfway.of], int(skeleton.parents[i])
-        rest = skeleton.world[of, :3, :3]
-        if against >= 0:
-            rest = skeleton.world[against, :3, :3].T @ rest
+        above = skeleton.world[against, :3, :3].T if against >= 0 else np.eye(3)
+        rest, own = above @ skeleton.world[of, :3, :3], above @ skeleton.world[i, :3, :3]
         rows.append((i, of, against))
-        floats.append([*rest.ravel().tolist(), joint.halfway.share, *joint.halfway.push])
+        floats.append([*rest.ravel().tolist(), joint.halfway.share, *joint.halfway.push, *own.ravel().tolist()])
     return (
         np.asarray(frozen(np.array(rows, dtype=np.int64).reshape(-1, 3))),
-        np.asarray(frozen(np.array(floats, dtype=np.float64).reshape(-1, 13))),
+        np.asarray(frozen(np.array(floats, dtype=np.float64).reshape(-1, 22))),
     )  # fmt: skip

@@ -13,7 +13,7 @@ from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.rig.pose import Pose
 from pegloom.core.skeleton.joints import Skeleton, as_plain
 from pegloom.core.skeleton.names import renamed
-from pegloom.core.skeleton.sets import carriers, in_group
+from pegloom.core.skeleton.sets import JointGroup, carriers, in_group
 from pegloom.core.skeleton.uses import uses_of
 from pegloom.document import edits
 from pegloom.document.delivery.lost import not_exported
@@ -72,6 +72,9 @@ def _plain(
     character = document.require_character()
     wanted = () if target.content is Content.CHARACTER else tuple(c for c in character.clips if clips is None or c.id in clips)
     document = document.with_character(replace(character, clips=wanted))
+    if JointGroup.HELPERS in target.without and character.helpers:
+        document = edits.drop_helpers(document)
+        left.append(f"helper joints left out: {', '.join(h.name for h in character.helpers[:NAMED])}; what they held went half to each side")
     if target.bake and character.skin is not None and (character.skin.relax or character.skin.dual):
         progress(0.02, "baking relax and dual quaternions")
         # The poses that are followed are those of the whole character, its clips among them.
@@ -87,8 +90,7 @@ def _plain(
         baked += [said] if said else []
         if clip.origin is not None and not clip.origin.may_deliver:
             left.append(f"{clip.name}: its licence does not let it be given on; leave it out of a delivery")
-    # What plays the file knows joints and their motion alone: from here on a helper joint is a joint like any other.
-    document = document.with_character(replace(made, clips=tuple(told), skeleton=None if made.skeleton is None else as_plain(made.skeleton), helpers=(), shapes=()))
+    document = document.with_character(replace(made, clips=tuple(told)))
     progress(0.72, "putting it into its rest")
     if target.rest is not DeliveredRest.AS_IT_STANDS:
         try:
@@ -99,6 +101,8 @@ def _plain(
             left.append(f"{character.name} is delivered as it stands ({error})")
     left += not_exported(replace(character, clips=wanted), baked=target.bake, switches=target.kind.startswith(".usd"))
     made = replace(document.require_character(), rig=None, pose=Pose(), trials=(), weaves=(), poses=(), expressions=(), stand_ins=())
+    # What plays the file knows joints and their motion alone: from here on a helper joint is a joint like any other.
+    made = replace(made, skeleton=None if made.skeleton is None else as_plain(made.skeleton), helpers=(), shapes=())
     made = _fewer_joints(made, target, baked, left)
     if target.content is Content.MOTION:
         made = replace(made, parts=(), materials=(), images=(), skin=None, clips=tuple(replace(c, morphs=()) for c in made.clips))

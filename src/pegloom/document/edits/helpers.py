@@ -14,15 +14,15 @@ from pegloom.core.skeleton.body import body_of
 from pegloom.core.skeleton.joints import Joint, Skeleton
 from pegloom.core.skin.flesh.gate import gated
 from pegloom.core.skin.flesh.judge import WORSE, Judge
-from pegloom.core.skin.helpers import given_back, seeded
+from pegloom.core.skin.helpers import seeded
 from pegloom.core.skin.mirror import partners_within
 from pegloom.core.skin.weights import Weights
 from pegloom.document.edits.flesh import FleshReport, across_of, along, bent_through, fitted, is_flesh
-from pegloom.document.edits.rebuild import rebuilt
-from pegloom.document.edits.skins import each_skin, with_weights
+from pegloom.document.edits.rebuild import helpers_gone, rebuilt
+from pegloom.document.edits.skins import with_weights
 from pegloom.document.edits.weaves import keep_unkept, keep_weave
 from pegloom.document.meeting import borders_carried
-from pegloom.document.model import Character, Document, Helper, PartKind, Skin
+from pegloom.document.model import Document, Helper, PartKind
 
 STEM = "half."
 """Beginning of ids of helper joints; the joint's own comes after."""
@@ -63,7 +63,10 @@ def add_helpers(
     """
     character = document.require_character()
     skeleton, skin = character.require_skeleton(), character.require_skin()
-    there = {h.of for h in character.helpers}
+    # A helper that holds nothing, after a bind for example, is as good as none.
+    used = {w.joint_ids[k] for w in skin.weights.values() for k in np.unique(w.indices).tolist()}
+    there = {h.of for h in character.helpers if h.id in used}
+    idle = {h.of: h for h in character.helpers if h.id not in used}
     chosen = [j for j in (worth_helping(skeleton, digits=digits) if joints is None else joints) if j not in there]
     unknown = [j for j in chosen if j not in skeleton.index]
     if unknown:
@@ -76,6 +79,9 @@ def add_helpers(
     names = {j.name for j in skeleton.joints}
     made = []
     for joint in chosen:
+        if joint in idle:
+            made.append(idle[joint])
+            continue
         name = f"{skeleton.joint(joint).name}_half"
         while name in names:
             name += "_"
@@ -85,7 +91,7 @@ def add_helpers(
     character = document.require_character()
     if character.pegs is None and character.adopted is None:
         character = replace(character, adopted=skeleton)
-    character = rebuilt(replace(character, helpers=(*character.helpers, *made)))
+    character = rebuilt(replace(character, helpers=tuple(dict.fromkeys((*character.helpers, *made)))))
     skeleton = character.require_skeleton()
     pairs = [(h.id, h.of) for h in made]
     range_of = bent_through(character)
@@ -112,11 +118,11 @@ def add_helpers(
         old, new = along(part, body, skin.weights, weights, limit) if body else (skin.weights[part.id], seeded(part.mesh, skin.weights[part.id], skeleton, pairs, limit))
         weights[part.id] = gated(Judge(part.mesh, skeleton, old, range_of.trials, worse, swells=True), old, new, influences=limit).weights
     held = {w.joint_ids[k] for w in weights.values() for k in np.unique(w.indices).tolist()}
-    idle = {h.id for h in made} - held
-    if len(idle) == len(made):
+    spare = {h.id for h in made} - held
+    if len(spare) == len(made):
         raise EditError("no helper would hold any skin without making a trial worse; allow more, or choose other joints")
-    if idle:  # what holds nothing would only cost a joint
-        character = rebuilt(replace(character, helpers=tuple(h for h in character.helpers if h.id not in idle)))
+    if spare:  # what holds nothing would only cost a joint
+        character = rebuilt(replace(character, helpers=tuple(h for h in character.helpers if h.id not in spare)))
     after = document.with_character(replace(character, skin=with_weights(skin, weights)))
     after = borders_carried(document, after)
     after, _ = keep_weave(after, WEAVE)
@@ -134,18 +140,7 @@ def drop_helpers(document: Document, helpers: Collection[str] | None = None) -> 
     if not gone:
         raise EditError("there are no helper joints to take away")
     document = keep_unkept(document, "with helper joints")
-    return document.with_character(_without(document.require_character(), gone))
-
-
-def _without(character: Character, gone: list[Helper]) -> Character:
-    skeleton = character.require_skeleton()
-    pairs = [(h.id, h.of) for h in gone if h.of in skeleton.index]
-
-    def back(skin: Skin) -> Skin:
-        return with_weights(skin, {part: given_back(w, skeleton, pairs, skin.limit(part)) for part, w in skin.weights.items()})
-
-    character = each_skin(character, back)
-    return rebuilt(replace(character, helpers=tuple(h for h in character.helpers if h not in gone)))
+    return document.with_character(helpers_gone(document.require_character(), {h.id for h in gone}))
 
 
 __all__ = ["add_helpers", "drop_helpers", "worth_helping"]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
 
 import numpy as np
@@ -36,6 +36,7 @@ from pegloom.core.skeleton.joints import (
 )
 from pegloom.core.skeleton.kits import Kit
 from pegloom.core.skeleton.roles import guess_kits
+from pegloom.core.skin.helpers import given_back
 from pegloom.core.skin.rejoin import carry_weights, taken_anew
 from pegloom.document.edits.ids import counted, highest
 from pegloom.document.edits.skins import each_skin, with_weights
@@ -243,6 +244,19 @@ def _add_helpers(joints: dict[str, Joint], character: Character) -> None:
         joints[one.id] = Joint(
             one.id, one.name, of.parent, of.side, of.position, of.rotation, floating=True, origin=Origin.OWN, kind=JointKind.HALFWAY, halfway=follows
         )
+
+
+def helpers_gone(character: Character, ids: Collection[str]) -> Character:
+    """The character without some helper joints; what each holds goes half to either side of its joint, in every weave."""
+    skeleton = character.skeleton
+    pairs = [(h.id, h.of) for h in character.helpers if h.id in ids and skeleton is not None and h.id in skeleton.index]
+
+    def back(skin: Skin) -> Skin:
+        assert skeleton is not None
+        return with_weights(skin, {part: given_back(w, skeleton, pairs, skin.limit(part)) for part, w in skin.weights.items()})
+
+    character = each_skin(character, back) if pairs else character
+    return rebuilt(replace(character, helpers=tuple(h for h in character.helpers if h.id not in ids)))
 
 
 def _own_joint(own: OwnJoint, joints: Mapping[str, Joint]) -> Joint:

@@ -25,6 +25,7 @@ from pegloom.core.skin.bind.reach import bind_by_reach, bind_through_body
 from pegloom.core.skin.bind.segment import bind_segment, bind_segment_together
 from pegloom.core.skin.bind.surface import body_solid
 from pegloom.core.skin.brush import change_weight, limit_rows, smooth_rows
+from pegloom.core.skin.helpers import seeded
 from pegloom.core.skin.locks import held
 from pegloom.core.skin.strays import given_up, reduced, without_strays
 from pegloom.core.skin.transfer import transfer_weights
@@ -60,7 +61,8 @@ def bind(
 ) -> Document:
     """Compute weights of the included parts, and keep them as a weave; what was in hand is kept as one before.
 
-    Each part by its kind: hard parts and props are bound hard whatever the method, cloth reads the skin under it.
+    Each part by its kind: hard parts and props are bound hard whatever the method, cloth reads the skin under it. Helper joints take
+    what is shared over theirs.
 
     part_ids : bind only these; the others keep their weights.
     joint_ids : only these joints take what they would hold in a bind of all; of what is bound the others keep their
@@ -153,6 +155,10 @@ def bind(
             seat = None if not body else joined_skin(body, weights)
             weights[part.id] = whole_by_shell(part.mesh, weights[part.id], seat)
         done += part.mesh.vertex_count
+    pairs = [(j.id, j.halfway.of) for j in skeleton.joints if j.halfway is not None] if joint_ids is None else []
+    for part in parts if pairs else []:
+        if part.kind not in (PartKind.HARD, PartKind.PROP):
+            weights[part.id] = seeded(part.mesh, weights[part.id], skeleton, pairs, influences)
     for part in coarse:
         progress(0.99, f"reading {part.name} from the body itself")
         source, source_weights = joined_skin(finest, weights)
