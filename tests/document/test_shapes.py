@@ -123,6 +123,8 @@ def test_a_mesh_corrected_in_a_pose_comes_back_there_and_not_at_rest(before):
         edits.sculpt_shape(document, part.id, posed)
     with pytest.raises(EditError, match="vertices"):
         edits.sculpt_shape(document, part.id, posed[:-1])
+    more = edits.add_shapes(after, most=1)[0].character
+    assert drive in more.shapes and len(more.shapes) > 1, "what was sculpted stays when others are made"
     gone = edits.drop_shapes(after)
     assert not gone.character.shapes and not gone.character.parts[0].morphs
 

@@ -14,8 +14,11 @@ import pytest
 
 from pegloom.core.errors import PegLoomError
 from pegloom.core.geometry.subdivide import loop
+from pegloom.core.motion.trials import trial_pose
 from pegloom.core.rig.constraints import Follow
+from pegloom.core.rig.evaluate import evaluate_rig
 from pegloom.core.rig.pose import Pose
+from pegloom.core.skin.shapes import shape_weights
 from pegloom.document import edits
 from pegloom.document.edits import Read
 from pegloom.document.evaluate import evaluate
@@ -129,6 +132,28 @@ def test_a_body_and_springs_are_read_alike_while_they_move(reader):
             frame[limb.goal.id] = {"blend": 1.0, "move_z": 0.1 * np.sin(k)}
         frames.append(frame)
     assert farthest(reader, document, {"rate": 24, "frames": frames}) < 1e-6
+
+
+def test_helper_joints_follow_in_the_reader_as_here(reader):
+    document = edits.add_helpers(rigged_capsules(), fit=False)[0]
+    assert document.character.helpers
+    assert farthest(reader, document, wild_frames(document.character, np.random.default_rng(8))) < 1e-6
+
+
+def test_corrective_shapes_come_in_in_the_reader_as_here(reader, tmp_path):
+    document = rigged_capsules()
+    part, skeleton = document.character.parts[0], document.character.skeleton
+    bent = document.with_character(replace(document.character, pose=trial_pose(skeleton, "elbow")))
+    document, name = edits.sculpt_shape(bent, part.id, evaluate(bent.character).points[part.id] + [0.0, 0.01, 0.0])
+    character = document.character
+    write_description(tmp_path / "figure.json", document)
+    tree, seen = read_description(tmp_path / "figure.json"), []
+    for values in ({}, {("arm.r.lower.fk", "rotate_x"): 1.0, ("arm.r.upper.fk", "rotate_z"): 0.7}, {("arm.r.lower.fk", "rotate_x"): -1.0}, {("arm.r.lower.fk", "rotate_z"): 1.2}):
+        worlds = evaluate_rig(skeleton, character.rig, Pose(values)).joints
+        ours = float(shape_weights(skeleton, character.shapes, worlds[None])[0, 0])
+        assert abs(reader.Rig(tree).frame(values).morphs().get((part.id, name), 0.0) - ours) < 1e-9
+        seen.append(ours)
+    assert seen[0] == 0.0 and max(seen) > 0.1
 
 
 def test_the_reader_stands_alone_and_reads_files_as_pose_does(tmp_path):

@@ -96,9 +96,9 @@ def _track_with_shapes(character: Character, part: Part, clip: Clip, times: Floa
     columns = {m.name: k for k, m in enumerate(part.morphs)}
     rows = np.zeros((len(times), len(columns)))
     for track in clip.morphs:
-        for k, time in enumerate(times.tolist() if track.part == part.name else ()):
-            for _, name, weight in track.at(time):
-                rows[k, columns[name]] += weight
+        if track.part == part.name:
+            there = [k for k, n in enumerate(track.names) if n in columns]
+            rows[:, [columns[track.names[k]] for k in there]] += track.resampled(times).weights[:, there]
     known = {name for track in clip.morphs if track.part == part.name for name in track.names}
     add_shapes(rows, character.require_skeleton(), tuple(s for s in shapes_of(character, part) if s.morph not in known), columns, worlds)
     return MorphTrack(part.name, tuple(columns), frozen(times), frozen(rows))

@@ -1008,6 +1008,19 @@ class Frame:
             m = self.twisted(told, m)
         if told in self.r.springs:
             m, _ = self.sprung(self.r.springs[told], told, m)
+        if self.r.joints[told].get("halfway"):
+            m = self.halfway(self.r.joints[told]["halfway"], parent, m)
+        return m
+
+    def halfway(self, half, against, m):
+        """A helper joint: part of the turn of the joint it stands at, and where that is."""
+        if half["of"] not in self.r.joints:
+            return m
+        of = ("joint", half["of"])
+        turn = turn_vector(self.from_rest(of, against))
+        m = m.copy()
+        m[:3, :3] = m[:3, :3] @ vector_turn(np.array(turn) * half["share"])
+        m[:3, 3] = self.node(of)[:3, 3] + m[:3, :3] @ np.array(half["push"]) * (1.0 - math.cos(norm(np.array(turn))))
         return m
 
     def settle(self):
@@ -1294,7 +1307,26 @@ class Frame:
         for m in self.r.rig["morphs"]:
             key = (m["part"], m["morph"])
             found[key] = found.get(key, 0.0) + self.value(m["channel"])
+        for shape in self.r.told.get("recipe", {}).get("shapes", ()):
+            weight = self.shape(shape)
+            if weight > 0.0:
+                key = (shape["part"], shape["morph"])
+                found[key] = found.get(key, 0.0) + weight
         return found
+
+    def shape(self, told):
+        """How far a corrective shape is there: by how near its joint's turn is to the one it was made for."""
+        size, joint = norm(np.array(told["turn"])), self.r.joints.get(told["joint"])
+        if joint is None or size < 1e-6:
+            return 0.0
+        ref = ("joint", told["joint"])
+        against = ("world", "") if joint["parent"] is None else ("joint", joint["parent"])
+        own = self.r.rest[ref][:3, :3]
+        # From rest, in the character's axes there.
+        turn = own @ self.from_rest(ref, against) @ own.T
+        near = 1.0 - norm(np.array(turn_vector(vector_turn(-np.array(told["turn"])) @ turn))) / size
+        near = min(max(near, 0.0), 1.0)
+        return near * near * (3.0 - 2.0 * near)
 
     def unseen(self):
         """Things that a channel hides: "part:" or "control:" and an id."""

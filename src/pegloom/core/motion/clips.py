@@ -47,6 +47,14 @@ class MorphTrack:
             row = np.array([np.interp(time, self.times, self.weights[:, k]) for k in range(len(self.names))])
         return tuple((self.part, name, float(w)) for name, w in zip(self.names, row, strict=True))
 
+    def resampled(self, times: FloatArray) -> MorphTrack:
+        """At other moments (k,)."""
+        if self.step:
+            rows = self.weights[np.maximum(np.searchsorted(self.times, times + 1e-9, side="right") - 1, 0)]
+        else:
+            rows = np.stack([np.interp(times, self.times, self.weights[:, k]) for k in range(len(self.names))], axis=1)
+        return replace(self, times=frozen(times), weights=frozen(rows))
+
 
 @dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class ShowTrack:

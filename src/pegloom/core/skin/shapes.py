@@ -25,6 +25,7 @@ class ShapeDrive:
 
     turn : from rest, against what the joint hangs on, at which it is there wholly: a rotation vector in the character's axes at rest,
         radians.
+    by_hand : whether it was sculpted.
     """
 
     id: str
@@ -32,6 +33,7 @@ class ShapeDrive:
     morph: str
     joint: str
     turn: Vector
+    by_hand: bool = False
 
 
 def turn_from_rest(skeleton: Skeleton, joint: str, worlds: FloatArray) -> FloatArray:

@@ -45,7 +45,7 @@ def sampled(character: Character, clip: Clip, rate: float) -> tuple[Clip, str]:
     local = local_rows(on.skeleton, joints_of(on.skeleton, on.rig, clip, times, on.pose)).astype(np.float32)
     local = with_widths(character, clip, times, local)
     tracks = {j.id: tuple(Track(path, times, frozen(local[:, i, span].astype(np.float64))) for path, span in SPANS) for i, j in enumerate(on.skeleton.joints)}
-    morphs = [_morph_at(m, times) for m in clip.morphs]
+    morphs = [m.resampled(times) for m in clip.morphs]
     for part in character.parts:
         found = morph_weights_at(character, part, clip, times)
         if found is not None:
@@ -65,15 +65,7 @@ def _resampled(clip: Clip, times: FloatArray, rate: float) -> Clip:
         joint: tuple(t if len(t.times) == 1 else Track(t.path, times, frozen(t.at_all(times)), t.step) for t in rows)
         for joint, rows in clip.tracks.items()
     }  # fmt: skip
-    return replace(clip, rate=rate, tracks=joint_tracks(tracks), morphs=tuple(_morph_at(m, times) for m in clip.morphs))
-
-
-def _morph_at(track: MorphTrack, times: FloatArray) -> MorphTrack:
-    if track.step:
-        rows = track.weights[np.maximum(np.searchsorted(track.times, times + 1e-9, side="right") - 1, 0)]
-    else:
-        rows = np.stack([np.interp(times, track.times, track.weights[:, k]) for k in range(len(track.names))], axis=1)
-    return replace(track, times=frozen(times), weights=frozen(rows))
+    return replace(clip, rate=rate, tracks=joint_tracks(tracks), morphs=tuple(m.resampled(times) for m in clip.morphs))
 
 
 def without_joints(clip: Clip, skeleton: Skeleton, left: Skeleton) -> Clip:

@@ -70,7 +70,8 @@ def fit_to_flesh(
     Cloth goes along with the skin under it. The state before is kept as a weave, and so is the result; undone in one step.
 
     influences : most a vertex, None for each part's own limit. part_ids : of skin parts; None for all. worse : share by which a figure
-    of a region may be worse in any trial. anew : bind those parts by the default bind first: weights that tear are no place to start. Raises EditError without weights or skin, Cancelled from `progress`.
+    of a region may be worse in any trial. anew : bind those parts by the default bind first: weights that tear are no place to
+    start. Raises EditError without weights or skin, Cancelled from `progress`.
     """
     character = document.require_character()
     skeleton, skin = character.require_skeleton(), character.require_skin()

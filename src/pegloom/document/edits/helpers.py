@@ -55,11 +55,12 @@ def add_helpers(
 ) -> tuple[Document, tuple[FleshReport, ...]]:
     """Put a half-turn helper at joints that bend far, give it its share of the skin, and fit the weights to the elastic body with it.
 
-    The weights before are kept as a weave, and so is the result. No figure of any trial is worse by more than `worse` than before.
+    The weights before are kept as a weave, and so is the result. No figure of any trial is worse by more than `worse` than before, but
+    that a section which keeps more area may be longer round its outside by as much.
 
     joints : ids; None for those some trial turns far, `digits` with fingers and toes. influences : most a vertex, None for each part's own
-    limit. fit : whether the weights are fitted; else a helper has half of what is shared over its joint. Raises EditError without weights, or for
-    joints that cannot have one; Cancelled from `progress`.
+    limit. fit : whether the weights are fitted; else a helper has what is shared over its joint, where no trial is worse for it. Raises EditError
+    without weights, or for joints that cannot have one; Cancelled from `progress`.
     """
     character = document.require_character()
     skeleton, skin = character.require_skeleton(), character.require_skin()
@@ -139,7 +140,7 @@ def drop_helpers(document: Document, helpers: Collection[str] | None = None) -> 
     gone = [h for h in character.helpers if helpers is None or h.id in helpers or h.name in helpers]
     if not gone:
         raise EditError("there are no helper joints to take away")
-    document = keep_unkept(document, "with helper joints")
+    document = keep_unkept(document, WEAVE)
     return document.with_character(helpers_gone(document.require_character(), {h.id for h in gone}))
 
 

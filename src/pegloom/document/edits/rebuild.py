@@ -259,6 +259,13 @@ def helpers_gone(character: Character, ids: Collection[str]) -> Character:
     return rebuilt(replace(character, helpers=tuple(h for h in character.helpers if h.id not in ids)))
 
 
+def follows_only(character: Character, joint_id: str) -> EditError:
+    """That a helper joint cannot be changed, and what can."""
+    one = next(h for h in character.helpers if h.id == joint_id)
+    of = one.of if character.skeleton is None else character.skeleton.joint(one.of).name
+    return EditError(f"{one.name} is a helper joint and follows {of}; change that one, or take the helper away")
+
+
 def _own_joint(own: OwnJoint, joints: Mapping[str, Joint]) -> Joint:
     if not own.parent:
         return Joint(own.id, own.name, None, own.side, own.place, own.turn, own.tail, origin=Origin.OWN)

@@ -24,7 +24,7 @@ from pegloom.core.skin.mirror import joints_across, partners_within
 from pegloom.core.skin.shapes import ShapeDrive, shape_weights, solved_shapes, turn_from_rest, unskinned
 from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense
 from pegloom.document.edits.flesh import Range, bent_through, is_flesh
-from pegloom.document.edits.helpers import worth_helping
+from pegloom.document.edits.helpers import STEM, worth_helping
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.rebuild import assembled
 from pegloom.document.evaluate import evaluate
@@ -76,12 +76,14 @@ def add_shapes(
     """Add corrective shapes: morph targets that take away most of what lies between the skin and an elastic body over the range test.
 
     Each hangs on the turn of one joint, left and right alike; no figure of any trial gets worse by more than `worse`. Earlier ones made here
-    are made anew. most : shapes a part, a pair as one. part_ids : of skin parts; None for all. Raises EditError without weights, Cancelled
+    are made anew; sculpted ones stay. most : shapes a part, a pair as one. part_ids : of skin parts; None for all. Raises EditError without weights, Cancelled
     from `progress`.
     """
     if not 1 <= most <= 40:
         raise EditError(f"a part takes 1 to 40 shapes, not {most}")
-    document = drop_shapes(document) if document.require_character().shapes else document
+    # What was sculpted by hand stays.
+    made = [s.id for s in document.require_character().shapes if not s.by_hand]
+    document = drop_shapes(document, made) if made else document
     character = document.require_character()
     skin = character.require_skin()
     body = [p for p in character.at_level(0) if p.id in skin.weights and is_flesh(p, skin.weights[p.id]) and (part_ids is None or p.id in part_ids)]
@@ -140,7 +142,7 @@ def sculpt_shape(document: Document, part_id: str, points: FloatArray, *, name: 
     character, (drive_id,) = fresh_ids(character, "shape", (s.id for s in character.shapes), 1)
     label = _free(part, name.strip() or f"{skeleton.joint(joint).name}_sculpted")
     morphs = (*part.morphs, Morph(label, owned_floats(deltas)))
-    drive = ShapeDrive(drive_id, part_id, label, joint, turned[joint])
+    drive = ShapeDrive(drive_id, part_id, label, joint, turned[joint], by_hand=True)
     parts = tuple(replace(p, morphs=morphs) if p.id == part_id else p for p in character.parts)
     return document.with_character(replace(character, parts=parts, shapes=(*character.shapes, drive))), label
 
@@ -197,7 +199,7 @@ def with_half_turns(character: Character) -> Character:
     if character.helpers:
         return character
     skeleton = character.require_skeleton()
-    more = tuple(Helper(f"half.{j}", f"{j} half", j) for j in worth_helping(skeleton, digits=True))
+    more = tuple(Helper(STEM + j, f"{j} half", j) for j in worth_helping(skeleton, digits=True))
     return replace(character, skeleton=assembled(replace(character, adopted=character.adopted or (None if character.pegs else skeleton), helpers=more)))
 
 
@@ -283,7 +285,7 @@ def _held(
         now = Seen(judge, points)
         clear = True
         for trial, some in trials.items():
-            regions, places, bad = judge.faults(now.only(trial))
+            regions, places, bad = judge.faults(now, (trial,))
             if not bad:
                 continue
             clear = False

@@ -25,7 +25,7 @@ from pegloom.core.skeleton.joints import Joint, Skeleton, Vector
 from pegloom.core.skeleton.names import Side, SideStyle, other_side_name, renamed, side_of_name
 from pegloom.document.edits.ids import fresh_ids
 from pegloom.document.edits.joints import middle_of
-from pegloom.document.edits.rebuild import OWN, helpers_gone, local_of, rebuilt, recipe_of
+from pegloom.document.edits.rebuild import OWN, follows_only, helpers_gone, local_of, rebuilt, recipe_of
 from pegloom.document.model import Character, Document, JointOverride, OwnJoint
 
 FLIP = np.diag([-1.0, 1.0, 1.0])
@@ -248,7 +248,7 @@ def reparent_joint(document: Document, joint_id: str, parent: str, *, both_sides
         if target not in skeleton.index:
             raise EditError(f"there is no joint {target}")
         if any(h.id in (target, child) for h in character.helpers):
-            raise _follows(character, target if any(h.id == target for h in character.helpers) else child)
+            raise follows_only(character, target if any(h.id == target for h in character.helpers) else child)
         if target == child or any(j.id == target for j in below(skeleton, child)):
             raise EditError(f"{skeleton.joint(child).name} cannot hang on a joint of its own branch")
         if child in own:
@@ -289,7 +289,7 @@ def duplicate_joints(document: Document, joint_id: str, *, offset: Vector = (0.0
     skeleton = skeleton_in(character)
     branch = [j for j in (skeleton.joint(joint_id), *below(skeleton, joint_id)) if j.halfway is None]
     if not branch:
-        raise _follows(character, joint_id)
+        raise follows_only(character, joint_id)
     copies = _copied(character, skeleton, branch, lambda m: _moved(m, np.array(offset)), lambda p: p + np.array(offset))
     character = replace(character, own_joints=(*character.own_joints, *copies))
     return document.with_character(rebuilt(character)), copies[0].id
@@ -398,7 +398,7 @@ def placed(
     skeleton = skeleton_in(character)
     helpers = {h.id for h in character.helpers}
     if targets and set(targets) <= helpers:
-        raise _follows(character, next(iter(targets)))
+        raise follows_only(character, next(iter(targets)))
     targets = {j: m for j, m in targets.items() if j not in helpers}
     recipe = recipe_of(character)
     worlds = {j.id: skeleton.joint(j.id).matrix for j in skeleton.joints} | dict(targets.items())
@@ -482,7 +482,7 @@ def with_changes(document: Document, character: Character, changes: Mapping[str,
     names = {j: fields.get("name") for j, fields in changes.items() if any(h.id == j for h in character.helpers)}
     for joint_id, name in names.items():
         if not isinstance(name, str) or len(changes[joint_id]) > 1:
-            raise _follows(character, joint_id)
+            raise follows_only(character, joint_id)
         character = replace(character, helpers=tuple(replace(h, name=name) if h.id == joint_id else h for h in character.helpers))
     changes = {j: fields for j, fields in changes.items() if j not in names}
     overrides = dict(character.joint_overrides)
@@ -500,13 +500,6 @@ def _moved(matrix: FloatArray, delta: FloatArray) -> FloatArray:
     result = matrix.copy()
     result[:3, 3] += delta
     return result
-
-
-def _follows(character: Character, joint_id: str) -> EditError:
-    """That a helper joint cannot be changed, and what can."""
-    one = next(h for h in character.helpers if h.id == joint_id)
-    of = skeleton_in(character).joint(one.of).name
-    return EditError(f"{one.name} is a helper joint and follows {of}; change that one, or take the helper away")
 
 
 def partners_of(skeleton: Skeleton, joint_id: str, both_sides: bool) -> list[str]:
@@ -533,7 +526,7 @@ def _own(
 ) -> OwnJoint:  # fmt: skip
     skeleton = character.skeleton or Skeleton(())
     if any(h.id == parent for h in character.helpers):
-        raise _follows(character, parent or "")
+        raise follows_only(character, parent or "")
     taken = {j.name for j in skeleton.joints}
     mark = {Side.LEFT: "l_", Side.RIGHT: "r_"}.get(side, "")
     label = _unused(name.strip() or f"{mark}joint", taken)

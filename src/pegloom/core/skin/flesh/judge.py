@@ -57,14 +57,6 @@ class Seen:
             self.folded[name] = np.unique(judge.pairs[back])
 
 
-    def only(self, trial: str) -> Seen:
-        """Of one trial alone."""
-        result = Seen.__new__(Seen)
-        result.figures = {key: f for key, f in self.figures.items() if key[0] == trial}
-        result.stretch, result.folded = {trial: self.stretch[trial]}, {trial: self.folded[trial]}
-        return result
-
-
 class Judge:
     """Of one part, held against how some weights bend it.
 
@@ -185,14 +177,15 @@ class Judge:
             return 1.0
         return float(np.sqrt(max(min(now.area, 1.0) / was.area, 1.0)))
 
-    def faults(self, now: Seen) -> tuple[dict[str, float], IntArray, list[str]]:
+    def faults(self, now: Seen, trials: Collection[str] | None = None) -> tuple[dict[str, float], IntArray, list[str]]:
         """Joints whose regions are worse and the share of the way that may be left of them, places where edges are longer than any was
-        or faces are folded that were not, and in which trials that is."""
+        or faces are folded that were not, and in which trials that is. trials : of those seen; None for all."""
         regions: dict[str, float] = {}
         bad: list[str] = []
         places: list[IntArray] = [np.zeros(0, dtype=np.int64)]
         worse = self.worse
-        for trial, stretch in now.stretch.items():
+        for trial in now.stretch if trials is None else trials:
+            stretch = now.stretch[trial]
             before = self.before.stretch[trial]
             mine: dict[str, float] = {}
             folds = len(now.folded[trial]) > len(self.before.folded[trial])
