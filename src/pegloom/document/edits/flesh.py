@@ -17,10 +17,11 @@ from pegloom.core.rig.evaluate import evaluate_rig, skin_matrices
 from pegloom.core.rig.pose import Shown
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.flesh.body import flesh_of
-from pegloom.core.skin.flesh.fit import fit_weights
+from pegloom.core.skin.flesh.fit import distance, fit_weights
 from pegloom.core.skin.flesh.gate import gated
 from pegloom.core.skin.flesh.goals import goals
 from pegloom.core.skin.flesh.judge import WORSE, Judge
+from pegloom.core.skin.flesh.settle import led_to
 from pegloom.core.skin.helpers import given_back
 from pegloom.core.skin.mirror import Way, joints_across, mirror_rows, partners_within
 from pegloom.core.skin.transfer import nearest_rows
@@ -42,8 +43,7 @@ WEAVE = "fitted to flesh"
 
 @dataclass(frozen=True, slots=True)
 class FleshReport:
-    """part : its name. poses : followed. before_mm, after_mm : distance to the elastic body, root mean square, before anything was led
-    back. kept : share of the places whose fitted weights stayed. led_back : names of joints whose regions went back at least in part."""
+    """part : its name. poses : followed. before_mm, after_mm : distance to the elastic body, root mean square, before and after. kept : share of the places whose fitted weights stayed. led_back : names of joints whose regions went back at least in part."""
 
     part: str
     poses: int
@@ -58,7 +58,7 @@ class FleshReport:
         if self.kept <= 0.0:
             return "nothing of it is better in every trial; the weights stay"
         back = f", led back at {len(self.led_back)} joints" if self.led_back else ""
-        return f"{self.before_mm:.1f} mm from the elastic body before, {self.after_mm:.1f} mm fitted; {self.kept:.0%} of that stays{back}"
+        return f"{self.before_mm:.1f} mm from the elastic body before, {self.after_mm:.1f} mm now; {self.kept:.0%} of the fit stays{back}"
 
 
 def fit_to_flesh(
@@ -163,12 +163,16 @@ def fitted(
     if start is not None:
         wanted = judge.thicker(wanted, begin, both)
     found = fit_weights(
-        part.mesh, begin, wanted, influences=influences, judge=judge, trials=both,
-        finish=lambda w: _even(part, skeleton, begin, w, middle, places, influences) if even else w, progress=part_of(progress, 0.4, 0.7),
+        part.mesh, begin, wanted, influences=influences,
+        finish=lambda w: _even(part, skeleton, begin, w, middle, places, influences) if even else w, progress=part_of(progress, 0.4, 0.45),
     )  # fmt: skip
-    held = gated(judge, safe or old, found.weights, influences=influences, across=across_of(part, places) if even else None, progress=part_of(progress, 0.7, 1.0))
+    held = led_to(
+        judge, old, found.weights, influences=influences, wanted={t: wanted.wanted[some[-1]] for t, some in both.items()}, safe=safe,
+        across=across_of(part, places) if even else None, partner=_partners(skeleton, found.weights.joint_ids, middle),
+        floor=None if start is None else judge.of(start), progress=part_of(progress, 0.45, 1.0),
+    )  # fmt: skip
     names = tuple(skeleton.joint(j).name for j in held.led_back)
-    return held.weights, FleshReport(part.name, len(range_of.poses), 1000 * found.error_before, 1000 * found.error, held.kept, names)
+    return held.weights, FleshReport(part.name, len(range_of.poses), 1000 * found.error_before, 1000 * distance(part.mesh, wanted, begin.joint_ids, held.weights), held.kept, names)
 
 
 def across_of(part: Part, places: IntArray) -> IntArray:
@@ -179,13 +183,16 @@ def across_of(part: Part, places: IntArray) -> IntArray:
 
 def _even(part: Part, skeleton: Skeleton, old: Weights, new: Weights, middle: float, places: IntArray, influences: int) -> Weights:
     """Both halves the mean of each other. places (n,) : the vertex across, -1 for none."""
-    across = joints_across(skeleton, middle)
     ids = old.joint_ids
-    number = {j: k for k, j in enumerate(ids)}
-    partner = np.array([number.get(across.get(j) or "", k) for k, j in enumerate(ids)])
     values = dense_over(new, ids)
-    even, _ = mirror_rows(values, part.mesh.points[:, 0] - middle, places, partner, Way.AVERAGED)
+    even, _ = mirror_rows(values, part.mesh.points[:, 0] - middle, places, _partners(skeleton, ids, middle), Way.AVERAGED)
     return from_dense(np.where((places >= 0)[:, None], even, values), ids, influences=influences)
+
+
+def _partners(skeleton: Skeleton, ids: tuple[str, ...], middle: float) -> IntArray:
+    """The column across (j,) of each, its own where there is none."""
+    across, number = joints_across(skeleton, middle), {j: k for k, j in enumerate(ids)}
+    return np.array([number.get(across.get(j) or "", k) for k, j in enumerate(ids)])
 
 
 def along(part: Part, body: list[Part], old: Mapping[str, Weights], new: Mapping[str, Weights], influences: int) -> tuple[Weights, Weights]:

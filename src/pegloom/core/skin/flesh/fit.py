@@ -1,11 +1,8 @@
-"""Weights fitted to the elastic body: fitted row by row and eased along the skin in turn, so that no edge tears.
-
-What a fit makes worse anywhere is weighed more there, in that pose, and asked to stay nearer to what it was; then it is fitted anew.
-"""
+"""Weights fitted to the elastic body: fitted row by row and eased along the skin in turn, so that no edge tears."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -14,12 +11,11 @@ from numba import njit
 
 from pegloom.core.arrays import FloatArray, IntArray
 from pegloom.core.geometry.mesh import Mesh, weld
-from pegloom.core.jobs import Progress, ask, silent
+from pegloom.core.jobs import Progress, silent
 from pegloom.core.skin.bake import candidates, fit_rows, limited, spread_columns
 from pegloom.core.skin.bind.easing import nearness, softened
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.flesh.goals import Goals, squared
-from pegloom.core.skin.flesh.judge import Judge
 from pegloom.core.skin.weights import Weights, dense, packed
 
 AT_ONCE = 8
@@ -32,13 +28,6 @@ EASED = 110
 """Shares of the diagonal: how long an edge may be for its ends to be eased as one."""
 EASINGS = 4
 """Half-passes of the umbrella operator after each round."""
-TIMES = 6
-"""How often the fit is weighed anew by what it made worse."""
-HEAVIER, PLAINER = 0.5, 0.25
-"""How much more a pose counts around what became worse there, and how far its goal goes back to the plain skin, each time."""
-NEARLY = 0.9
-"""Share of what may be worse from which that is done."""
-
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Fitted:
@@ -51,25 +40,22 @@ class Fitted:
 
 
 def fit_weights(
-    mesh: Mesh, weights: Weights, goals: Goals, *, influences: int, judge: Judge | None = None, trials: Mapping[str, tuple[int, ...]] | None = None,
-    finish: Callable[[Weights], Weights] = lambda w: w, times: int = TIMES, progress: Progress = silent,
+    mesh: Mesh, weights: Weights, goals: Goals, *, influences: int, finish: Callable[[Weights], Weights] = lambda w: w, progress: Progress = silent
 ) -> Fitted:
     """Weights whose skinning comes nearest to some goals.
 
     Parameters
     ----------
-    weights : where to start, those of the goals. judge : says where a trial is worse; None fits once. trials : numbers of the goals' poses
-    of each trial. finish : what is done to fitted weights before they are judged, mirrored for example.
+    weights : where to start, those of the goals. finish : what is done to fitted weights at last, mirrored for example.
 
     Raises Cancelled from `progress`.
     """
     g = weld(mesh)
     rest = np.ascontiguousarray(mesh.points[g.first])
-    tried, reference, before = candidates(mesh, dense(weights)[g.first], SPREAD)
+    tried, values, before = candidates(mesh, dense(weights)[g.first], SPREAD)
     # Over a long edge a neighbour says little: a coarse mesh is eased no wider than a fine one.
     near = nearness(mesh, np.full(g.count, float(np.linalg.norm(np.ptp(rest, axis=0))) / EASED))
     columns, shape = np.maximum(tried, 0), (g.count, len(weights.joint_ids))
-    follow, heavy = goals.follow.copy(), np.ones_like(goals.follow)
 
     def eased(rows: FloatArray, passes: int) -> FloatArray:
         full = np.zeros(shape)
@@ -77,54 +63,42 @@ def fit_weights(
         full = softened(full, near, passes, progress=progress)
         return limited(np.where(tried >= 0, np.take_along_axis(full, columns, axis=1), 0.0), influences)
 
-    def fitted() -> Weights:
-        gram, values = _in_halves(rest, goals, follow, heavy, tried), reference
-        for hold in HOLDS:
-            ask(progress)
-            rows = np.zeros_like(before)
-            fit_rows(gram, values, tried, before, max(AT_ONCE, influences), hold, rows)
-            values = eased(rows, EASINGS)
-        return finish(spread_columns(eased(values, 1), tried, weights, g.group, influences))
-
-    result = fitted()
-    for number in range(times if judge is not None and trials else 0):
-        assert judge is not None and trials is not None
-        progress((number + 1) / (times + 1), f"weighing anew what became worse, {number + 1} of {times}")
-        worse = judge.worse_by_place(result, NEARLY)
-        if not worse:
-            break
-        for trial, some in worse.items():
-            for k in trials[trial]:
-                heavy[k] *= 1.0 + HEAVIER * some
-                follow[k] *= 1.0 - PLAINER * np.clip(some, 0.0, 1.0)
-        result = fitted()
-    wanted, skin = goals.wanted, packed(result)
-    at = [weights.joint_ids.index(j) for j in result.joint_ids]
-    now = (skin_linear(mesh.points, skin, m)[g.first] for m in squared(goals.poses[:, at]))
-    error = float(np.sqrt(np.mean([((a - b) ** 2).sum(axis=1).mean() for a, b in zip(now, wanted, strict=True)])))
-    error_before = float(np.sqrt(((goals.plain - wanted) ** 2).sum(axis=2).mean()))
+    gram = _in_halves(rest, goals, tried)
+    for number, hold in enumerate(HOLDS):
+        progress(number / len(HOLDS), "fitting the weights")
+        rows = np.zeros_like(before)
+        fit_rows(gram, values, tried, before, max(AT_ONCE, influences), hold, rows)
+        values = eased(rows, EASINGS)
+    result = finish(spread_columns(eased(values, 1), tried, weights, g.group, influences))
     progress(1.0, "fitted")
-    return Fitted(result, error, error_before)
+    return Fitted(result, distance(mesh, goals, weights.joint_ids, result), float(np.sqrt(((goals.plain - goals.wanted) ** 2).sum(axis=2).mean())))
 
 
-def _in_halves(rest: FloatArray, goals: Goals, follow: FloatArray, heavy: FloatArray, tried: IntArray) -> FloatArray:
+def distance(mesh: Mesh, goals: Goals, joint_ids: tuple[str, ...], weights: Weights) -> float:
+    """Metres from what some weights do to the goals, root mean square over all places and poses. joint_ids : the goals' columns."""
+    g, skin = weld(mesh), packed(weights)
+    at = [joint_ids.index(j) for j in weights.joint_ids]
+    now = (skin_linear(mesh.points, skin, m)[g.first] for m in squared(goals.poses[:, at]))
+    return float(np.sqrt(np.mean([((a - b) ** 2).sum(axis=1).mean() for a, b in zip(now, goals.wanted, strict=True)])))
+
+
+def _in_halves(rest: FloatArray, goals: Goals, tried: IntArray) -> FloatArray:
     """Products (p, c, c) of how far each joint tried takes a place from where it is wanted, summed over the poses."""
     gram = np.zeros((len(rest), tried.shape[1], tried.shape[1]))
     half = len(rest) // 2
     with ThreadPoolExecutor(2) as pool:
-        for some in [pool.submit(_weigh, rest, goals.poses, goals.plain, goals.body, follow, heavy, tried, a, b, gram) for a, b in ((0, half), (half, len(rest)))]:
+        for some in [pool.submit(_weigh, rest, goals.poses, goals.plain, goals.body, goals.follow, tried, a, b, gram) for a, b in ((0, half), (half, len(rest)))]:
             some.result()
     return gram
 
 
 @njit(cache=True, nogil=True)
-def _weigh(rest, poses, plain, body, follow, heavy, tried, first, last, gram):  # type: ignore[no-untyped-def]  # pragma: no cover
+def _weigh(rest, poses, plain, body, follow, tried, first, last, gram):  # type: ignore[no-untyped-def]  # pragma: no cover
     most = tried.shape[1]
     away = np.empty((most, 3))
     for v in range(first, last):
         p = rest[v]
         for k in range(len(poses)):
-            h = heavy[k, v]
             for a in range(most):
                 j = tried[v, a]
                 if j >= 0:
@@ -136,7 +110,7 @@ def _weigh(rest, poses, plain, body, follow, heavy, tried, first, last, gram):  
                     continue
                 for b in range(a + 1):
                     if tried[v, b] >= 0:
-                        gram[v, a, b] += h * (away[a, 0] * away[b, 0] + away[a, 1] * away[b, 1] + away[a, 2] * away[b, 2])
+                        gram[v, a, b] += away[a, 0] * away[b, 0] + away[a, 1] * away[b, 1] + away[a, 2] * away[b, 2]
         for a in range(most):
             for b in range(a):
                 gram[v, b, a] = gram[v, a, b]

@@ -9,7 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from pegloom.core.arrays import FloatArray, IntArray
-from pegloom.core.geometry.mesh import Mesh, place_edges, place_neighbours, place_triangles, weld
+from pegloom.core.geometry.mesh import Mesh, place_edges, place_triangles, weld
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.flesh.goals import Goals, squared
@@ -25,14 +25,8 @@ SEVERE = 1.5
 """Stretch under which an edge counts as sound, whatever it was before."""
 FADES = 0.6
 """Radii of a region over which it fades out into what is around it."""
-LOUDEST = 4.0
-"""Times what may be worse, over which being worse counts for no more."""
 SPOT = 0.5
 """Radii of the limb around a torn edge or a fold that are led back with it."""
-TORN = 1.6
-"""Stretch from which an edge draws a fit to it."""
-AROUND = 4
-"""Rings around such an edge."""
 
 
 class Seen:
@@ -79,6 +73,8 @@ class Judge:
         self.size = self._sizes()
         self.inside = {joint: self._inside(joint) for joint in self.gauges}
         self.before = self.of(weights)
+        first = weld(mesh).first
+        self.before_places = {t: self.points(weights, t)[first] for t in trials}
 
     def _inside(self, joint: str) -> tuple[IntArray, IntArray]:
         """Numbers of the edges, and of the pairs of faces, of a joint's region."""
@@ -123,22 +119,6 @@ class Judge:
                 result = np.maximum(result, 1.0 - np.clip(away, 0.0, 1.0) ** 2)
         return result
 
-    def worse_by_place(self, weights: Weights, nearly: float = 1.0) -> dict[str, FloatArray]:
-        """By trial, how much (p,) worse it is around each place, in measures of what it may be; and where edges tear. Trials in
-        which no region is worse are left out. nearly : share of what may be worse from which it counts."""
-        now, result = self.of(weights), {}
-        for trial, stretch in now.stretch.items():
-            some, any_worse = np.zeros(len(self.rest)), False
-            for joint in self.gauges:
-                was, is_ = self.before.figures[trial, joint], now.figures[trial, joint]
-                over, folds = self.excess(was, is_, nearly * self.worse) / max(self.worse, 1e-3), is_.folded > was.folded
-                if over > 0.0 or folds:
-                    some = np.maximum(some, (min(max(over, 0.0), LOUDEST) + float(folds)) * (1.0 - self.apart(joint)))
-                    any_worse = True
-            if any_worse:
-                result[trial] = np.maximum(some, self._torn(stretch))
-        return result
-
     def thicker(self, goals: Goals, weights: Weights, trials: Mapping[str, tuple[int, ...]]) -> Goals:
         """Goals that lie where some weights bend the skin to, in regions in which that keeps more girth and area than the elastic body:
         deep folds squeeze flesh that has no bone. weights : in the goals' columns. trials : numbers of the goals' poses of each, the whole
@@ -157,22 +137,12 @@ class Judge:
                 follow[k] = np.maximum(follow[k], 1.0 - away)
         return replace(goals, body=wanted, follow=follow)
 
-    def _torn(self, stretch: FloatArray) -> FloatArray:
-        hot, share = np.zeros(len(self.rest)), np.clip(stretch / TORN - 1.0, 0.0, 1.0)
-        for side in (0, 1):
-            np.maximum.at(hot, self.edges[:, side], share)
-        ring = place_neighbours(self.mesh)
-        degree = np.maximum(np.asarray(ring.sum(axis=1)).ravel(), 1.0)
-        for _ in range(AROUND):
-            hot = np.maximum(hot, np.asarray(ring @ hot) / degree)
-        return np.asarray(2.0 * hot)
-
     def excess(self, was: Figures, now: Figures, worse: float) -> float:
         """By how much more than a share a region's girth, area or stretch is worse, as a share of what it was; 0 and less where it is not."""
-        return max(now.stretch / (self._longer(was, now) * max(was.stretch, 1.0)) - 1.0, thinner(was, now)) - worse
+        return max(now.stretch / (self.longer(was, now) * max(was.stretch, 1.0)) - 1.0, thinner(was, now)) - worse
 
-    def _longer(self, was: Figures, now: Figures) -> float:
-        """How much longer what swells may be for it."""
+    def longer(self, was: Figures, now: Figures) -> float:
+        """How much longer a region may be for keeping more of its section: 1 where none may."""
         if not self.swells or not was.area or not now.area or now.area <= was.area:
             return 1.0
         return float(np.sqrt(max(min(now.area, 1.0) / was.area, 1.0)))
@@ -195,7 +165,7 @@ class Judge:
                 over = self.excess(was, is_, worse)
                 if over > 0.0:
                     mine[joint] = max(worse / (worse + over), STEP) if worse > 0.0 else STEP
-            longer = max((self._longer(self.before.figures[trial, j], now.figures[trial, j]) for j in self.gauges), default=1.0)
+            longer = max((self.longer(self.before.figures[trial, j], now.figures[trial, j]) for j in self.gauges), default=1.0)
             limit = longer * max((1.0 + worse) * float(before.max(initial=1.0)), SEVERE)
             spots = [self.edges[stretch > limit].ravel()]
             usual = (1.0 + worse) * float(np.quantile(before, 0.99)) if len(stretch) else 1.0
