@@ -13,8 +13,9 @@ from pegloom.core.geometry.mesh import Mesh, place_edges, place_triangles, weld
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.flesh.goals import Goals, squared
-from pegloom.core.skin.measures import edge_stretch, folded_back
-from pegloom.core.skin.quality import REGION, Figures, folding_pairs, gauge_of, sections_kept
+from pegloom.core.skin.flesh.regions import figures_of, regions_of
+from pegloom.core.skin.measures import edge_stretch
+from pegloom.core.skin.quality import REGION, Figures, folding_pairs, gauge_of
 from pegloom.core.skin.weights import Weights, packed
 
 WORSE = 0.02
@@ -40,13 +41,8 @@ class Seen:
         for name, posed in points.items():
             now = posed[first]
             stretch = edge_stretch(judge.rest, now, judge.edges)
-            back = folded_back(now, judge.triangles, judge.pairs)
-            for joint, gauge in judge.gauges.items():
-                edges, pairs = judge.inside[joint]
-                lies = back[pairs]
-                folded = len(np.unique(judge.pairs[pairs[lies]])) if lies.any() else 0
-                usual = float(np.quantile(stretch[edges], 0.99)) if len(edges) else 1.0
-                self.figures[name, joint] = Figures(*sections_kept(gauge, now), usual, folded)
+            figures, back = figures_of(judge.regions, now, stretch, judge.triangles, judge.pairs)
+            self.figures.update(((name, joint), f) for joint, f in figures.items())
             self.stretch[name] = stretch
             self.folded[name] = np.unique(judge.pairs[back])
 
@@ -72,6 +68,7 @@ class Judge:
         self.pairs = folding_pairs(mesh)
         self.size = self._sizes()
         self.inside = {joint: self._inside(joint) for joint in self.gauges}
+        self.regions = regions_of(self.gauges, self.inside)
         self.before = self.of(weights)
         first = weld(mesh).first
         self.before_places = {t: self.points(weights, t)[first] for t in trials}
