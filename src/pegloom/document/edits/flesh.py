@@ -168,7 +168,7 @@ def fitted(
     )  # fmt: skip
     held = led_to(
         judge, old, found.weights, influences=influences, wanted={t: wanted.wanted[some[-1]] for t, some in both.items()}, safe=safe,
-        across=across_of(part, places) if even else None, partner=_partners(skeleton, found.weights.joint_ids, middle),
+        across=across_of(part, places) if even else None, partner=partners_of(skeleton, found.weights.joint_ids, middle),
         floor=None if start is None else judge.of(start), progress=part_of(progress, 0.45, 1.0),
     )  # fmt: skip
     names = tuple(skeleton.joint(j).name for j in held.led_back)
@@ -185,11 +185,11 @@ def _even(part: Part, skeleton: Skeleton, old: Weights, new: Weights, middle: fl
     """Both halves the mean of each other. places (n,) : the vertex across, -1 for none."""
     ids = old.joint_ids
     values = dense_over(new, ids)
-    even, _ = mirror_rows(values, part.mesh.points[:, 0] - middle, places, _partners(skeleton, ids, middle), Way.AVERAGED)
+    even, _ = mirror_rows(values, part.mesh.points[:, 0] - middle, places, partners_of(skeleton, ids, middle), Way.AVERAGED)
     return from_dense(np.where((places >= 0)[:, None], even, values), ids, influences=influences)
 
 
-def _partners(skeleton: Skeleton, ids: tuple[str, ...], middle: float) -> IntArray:
+def partners_of(skeleton: Skeleton, ids: tuple[str, ...], middle: float) -> IntArray:
     """The column across (j,) of each, its own where there is none."""
     across, number = joints_across(skeleton, middle), {j: k for k, j in enumerate(ids)}
     return np.array([number.get(across.get(j) or "", k) for k, j in enumerate(ids)])
@@ -208,4 +208,4 @@ def along(part: Part, body: list[Part], old: Mapping[str, Weights], new: Mapping
     return from_dense(dense_over(mine, ids), ids), from_dense(rows, ids, influences=influences)
 
 
-__all__ = ["FleshReport", "Range", "across_of", "along", "bent_through", "fit_to_flesh", "fitted", "is_flesh"]
+__all__ = ["FleshReport", "Range", "across_of", "along", "bent_through", "fit_to_flesh", "fitted", "is_flesh", "partners_of"]

@@ -13,8 +13,7 @@ from pegloom.core.geometry.mesh import Mesh, place_edges, place_triangles, weld
 from pegloom.core.skeleton.joints import Skeleton
 from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.flesh.goals import Goals, squared
-from pegloom.core.skin.flesh.regions import figures_of, regions_of
-from pegloom.core.skin.measures import edge_stretch
+from pegloom.core.skin.flesh.regions import figures_of, regions_of, stretched
 from pegloom.core.skin.quality import REGION, Figures, folding_pairs, gauge_of
 from pegloom.core.skin.weights import Weights, packed
 
@@ -40,7 +39,7 @@ class Seen:
         self.folded: dict[str, IntArray] = {}
         for name, posed in points.items():
             now = posed[first]
-            stretch = edge_stretch(judge.rest, now, judge.edges)
+            stretch = stretched(now, judge.edges, judge.inverse)
             figures, back = figures_of(judge.regions, now, stretch, judge.triangles, judge.pairs)
             self.figures.update(((name, joint), f) for joint, f in figures.items())
             self.stretch[name] = stretch
@@ -66,6 +65,8 @@ class Judge:
         self.wide = {joint: REGION * gauge.radius for joint, gauge in self.gauges.items()}
         self.edges, self.triangles = place_edges(mesh), place_triangles(mesh)
         self.pairs = folding_pairs(mesh)
+        lengths = np.linalg.norm(self.rest[self.edges[:, 0]] - self.rest[self.edges[:, 1]], axis=1)
+        self.inverse = np.where(lengths > 1e-9, 1.0 / np.maximum(lengths, 1e-9), 0.0)
         self.size = self._sizes()
         self.inside = {joint: self._inside(joint) for joint in self.gauges}
         self.regions = regions_of(self.gauges, self.inside)
@@ -75,7 +76,8 @@ class Judge:
 
     def _inside(self, joint: str) -> tuple[IntArray, IntArray]:
         """Numbers of the edges, and of the pairs of faces, of a joint's region."""
-        near = np.linalg.norm(self.rest - self.skeleton.positions[self.skeleton.index[joint]], axis=1) < self.wide[joint]
+        away = self.rest - self.skeleton.positions[self.skeleton.index[joint]]
+        near = np.einsum("pd,pd->p", away, away) < self.wide[joint] ** 2
         return np.flatnonzero(near[self.edges].all(axis=1)), np.flatnonzero(near[self.triangles[self.pairs]].all(axis=(1, 2)))
 
     def _sizes(self) -> FloatArray:

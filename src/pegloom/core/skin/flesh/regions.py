@@ -61,9 +61,19 @@ def figures_of(regions: Regions, places: FloatArray, stretch: FloatArray, triang
     kept = _kept(places, regions.starts, regions.ends, regions.shares, regions.closed, regions.girth, regions.area, regions.of_joint, len(regions.joints))
     usual = _usual(stretch, regions.edge_starts, regions.edges)
     folded = _folded(back, pairs, regions.pair_starts, regions.pairs, len(triangles))
-    return {
-        joint: Figures(*(None if np.isnan(v) else float(v) for v in kept[k]), float(usual[k]), int(folded[k])) for k, joint in enumerate(regions.joints)
-    }, back
+    sections = [[None if np.isnan(v) else float(v) for v in row] for row in kept]
+    return {joint: Figures(sections[k][0], sections[k][1], float(usual[k]), int(folded[k])) for k, joint in enumerate(regions.joints)}, back
+
+
+@njit(cache=True, nogil=True)
+def stretched(x, edges, inverse):  # type: ignore[no-untyped-def]  # pragma: no cover
+    """Length now over length at rest (e,) of edges (e, 2) between places (g, 3). inverse (e,) : one over the length at rest, 0 where there is none."""
+    result = np.ones(len(edges))
+    for i in range(len(edges)):
+        a, b = edges[i, 0], edges[i, 1]
+        if inverse[i] > 0.0:
+            result[i] = inverse[i] * np.sqrt((x[a, 0] - x[b, 0]) ** 2 + (x[a, 1] - x[b, 1]) ** 2 + (x[a, 2] - x[b, 2]) ** 2)
+    return result
 
 
 @njit(cache=True, nogil=True)

@@ -34,6 +34,8 @@ OVER, LONG, LONG_FROM = 100.0, 5.0, 1.5
 """What an edge costs that is longer than the usual longest of its region was, and than LONG_FROM."""
 SECTION = 3e5
 """What a section costs that keeps less than it did."""
+WIDTH = 0.97
+"""Share of its girth a section is to keep where that is wished for."""
 FOLD, LIES = 20.0, -0.35
 """What faces cost that lie over each other more than by LIES, the cosine of their normals, where they did not before."""
 SOUND, DEARER = 1.03, 10.0
@@ -68,12 +70,13 @@ TIE = 1e-6
 @dataclass(frozen=True, slots=True, eq=False)
 class Wish:
     """Where some places should be in one pose. pose (s, 4, 4) : joint matrices of the whole skeleton. places (m,), wanted (m, 3) : metres;
-    heavy (m,) : what being off costs, 1 / metre^2."""
+    heavy (m,) : what being off costs, 1 / metre^2. keeps : joints whose sections keep their width."""
 
     pose: FloatArray
     places: IntArray
     wanted: FloatArray
     heavy: FloatArray
+    keeps: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -166,9 +169,9 @@ class Settling:
         whole[self.places[moves]] = self._full(rows)[moves][:, :-1]
         return from_dense(whole[self.group], self.ids, influences=None)
 
-    def settled(self, rows: FloatArray, steps: int = STEPS, *, cut: bool = False, progress: Progress = silent) -> FloatArray:
-        """Rows (p, c) gone downhill. cut : hold no more joints than allowed from the first step on; else surplus ones shrink away. Raises Cancelled
-        from `progress`."""
+    def settled(self, rows: FloatArray, steps: int = STEPS, *, cut: bool = False, looks: int = LOOKS, progress: Progress = silent) -> FloatArray:
+        """Rows (p, c) gone downhill. cut : hold no more joints than allowed from the first step on; else surplus ones shrink away. looks : steps
+        between two looks at what is worse. Raises Cancelled from `progress`."""
         live, step, carried, last = self.live, STEP, 1.0, np.inf
         ahead, now = rows.copy(), rows.copy()
         with ThreadPoolExecutor(2) as pool:
@@ -200,7 +203,7 @@ class Settling:
                 ahead = new + min((carried - 1.0) / further, CARRIES) * (new - now)
                 self._project(ahead)
                 now, carried = new, further
-                if number % LOOKS == LOOKS - 1 and number < LOOKS_UNTIL * steps and self.trials:
+                if number % looks == looks - 1 and number < LOOKS_UNTIL * steps and self.trials:
                     self._harder(now, number >= HELD_AFTER * steps or cut)
                     last = np.inf
         return self._shrunk(now, 0.0)
@@ -310,10 +313,10 @@ class Settling:
         wanted, heavy = np.zeros(self.rest.shape), np.zeros(len(self.rest))
         mine = number[wish.places]
         wanted[mine[mine >= 0]], heavy[mine[mine >= 0]] = wish.wanted[mine >= 0], wish.heavy[mine >= 0]
-        edges, rings = len(self.edge_of), len(self.ring_joints)
+        edges, keeps = len(self.edge_of), np.isin(self.ring_joints, wish.keeps)
         return _Trial(
-            np.ascontiguousarray(wish.pose[columns][:, :3, :]), wanted, heavy, 0.0, np.full(edges, np.inf), np.ones(edges), np.zeros(rings), np.zeros(rings),
-            np.zeros(rings), np.full(len(self.pairs), LIES),
+            np.ascontiguousarray(wish.pose[columns][:, :3, :]), wanted, heavy, 0.0, np.full(edges, np.inf), np.ones(edges),
+            np.where(keeps, WIDTH, 0.0), np.where(keeps, WIDTH**2, 0.0), np.where(keeps, SECTION, 0.0), np.full(len(self.pairs), LIES),
         )  # fmt: skip
 
     def _harder(self, rows: FloatArray, holds: bool) -> None:
