@@ -115,6 +115,51 @@ def shapes(
     _print({"shapes": names, "parts": rows, "output": str(output)}, as_json, "\n".join(told))
 
 
+def pull(
+    source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
+    at: Annotated[tuple[float, float, float], typer.Option("--at", help="where the posed skin is taken hold of, metres: x y z")],
+    by: Annotated[tuple[float, float, float], typer.Option("--by", help="how far it is led, metres: x y z")],
+    output: Annotated[Path, typer.Option("-o", "--output", help=".glb or .pegloom")],
+    trial: Annotated[str, typer.Option("--trial", help="of the range test in which it is led, arm_up for example. Without: the project's own pose")] = "",
+    part: Annotated[str, typer.Option("--part", help="by name; without: the one nearest to where the skin is taken hold of")] = "",
+    reach: Annotated[float, typer.Option("--reach", min=0.0, help="metres along the skin over which it fades out; 0: 13 percent of the height")] = 0.0,
+    one_side: Annotated[bool, typer.Option("--one-side", help="leave the other side as it is")] = False,
+    keep_width: Annotated[bool, typer.Option("--keep-width", help="sections of the limb there keep their girth and area")] = False,
+    under_cloth: Annotated[bool, typer.Option("--under-cloth", help="skin stays under the cloth that covers it")] = False,
+    shape: Annotated[bool, typer.Option("--shape", help="what weights cannot reach becomes a corrective shape")] = False,
+    lock: Locks = None,
+    as_json: Json = False,
+) -> None:
+    """Lead the skin where it belongs in a pose; its weights follow, other poses stay as far as they can."""
+    import numpy as np
+
+    from pegloom.core.motion.trials import trial_pose, trials_of
+    from pegloom.document import edits
+    from pegloom.document.evaluate import evaluate
+    from pegloom.files import opening, writing
+
+    document = opening.open_any(source)
+    character = document.require_character()
+    skeleton, skin = character.require_skeleton(), character.require_skin()
+    known = [t.id for t in trials_of(skeleton)]
+    if trial and trial not in known:
+        raise EditError(f"there is no trial {trial}; this skeleton has {', '.join(known)}")
+    pose = trial_pose(skeleton, trial) if trial else None
+    points = evaluate(character, pose).points
+    parts = [p for p in character.included if p.id in skin.weights and (p.name == part if part else True)]
+    if not parts:
+        raise EditError(f"no bound part is {part!r}" if part else "no part is bound; bind first")
+    nearest = min(parts, key=lambda p: float(((points[p.id] - np.array(at)) ** 2).sum(axis=1).min()))
+    locked = _locked(document, lock)
+    after, report = edits.pull_skin(
+        document, nearest.id, np.array(at), np.array(by), pose=pose, radius=reach or None, both_sides=not one_side, keep_width=keep_width,
+        under_cloth=under_cloth, shape=shape,
+    )  # fmt: skip
+    after = edits.with_locks_held(document, after, locked)
+    notes = writing.write_rig(output, after)
+    _print({"part": nearest.name, **asdict(report), "output": str(output)}, as_json, "\n".join([f"written: {output}", f"{nearest.name}: {report.says}", *notes]))
+
+
 def ways(
     source: Annotated[Path, typer.Argument(metavar="IN", help=".pegloom or .glb, bound")],
     way: Annotated[list[str] | None, typer.Option("--way", help="to try: fitted, helpers, shapes, dual, relaxed; may be given again. Without: all")] = None,
@@ -145,4 +190,4 @@ def ways(
     _print({"ways": rows}, as_json, "\n".join(as_lines(told)))
 
 
-COMMANDS = (flesh, helpers, shapes, ways)
+COMMANDS = (flesh, helpers, shapes, pull, ways)

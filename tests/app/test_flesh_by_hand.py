@@ -29,7 +29,7 @@ def test_it_lands_as_one_step_with_locked_joints_held_and_is_undone(hand):
     hand.session.run("weights.fit_flesh")
     hand.until(lambda: hand.session.history.undo_name == "Fit to flesh", timeout=240_000)
     told = find(hand.window, QLabel, "weights.flesh.report").text()
-    assert told.startswith("figure: ") and ("of that stays" in told or "the weights stay" in told)
+    assert told.startswith("figure: ") and ("of the fit stays" in told or "the weights stay" in told)
     after = hand.session.character
     was, now = (dense(w)[:, w.joint_ids.index(lock)] for w in (c.skin.weights[part] for c in (before.character, after)))
     assert np.abs(was - now).max() < 1e-9, "a locked joint keeps what it holds"

@@ -98,6 +98,7 @@ TRADE_WORDS: Mapping[str, str] = MappingProxyType({
     "tool.brush": "paint weights falloff radius strength",
     "tool.bigger": "brush radius increase",
     "tool.smaller": "brush radius decrease",
+    "tool.pull": "sculpt push grab correct fix skin pose space",
     "tool.sides": "symmetry mirror",
     "tool.influence": "eyedropper sample joint",
     "trial.bring": "load animation bvh mocap retarget",

@@ -57,6 +57,7 @@ class Tool(StrEnum):
     DRAW = "draw"
     POINTS = "points"
     SKIN = "skin"
+    PULL = "pull"
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,16 +13,17 @@ from pegloom.core.geometry.mesh import triangulate, vertex_normals, weld
 from pegloom.core.jobs import Progress, part_of, silent
 from pegloom.core.rig.evaluate import skin_matrices
 from pegloom.core.rig.pose import Shown
+from pegloom.core.skin.deform import skin_linear
 from pegloom.core.skin.flesh.judge import WORSE, Judge
 from pegloom.core.skin.flesh.pull import WIDER, around, drawn_surface, pulled
 from pegloom.core.skin.measures import edge_stretch
 from pegloom.core.skin.mirror import partners_within
 from pegloom.core.skin.transfer import nearest_on
-from pegloom.core.skin.weights import Weights
+from pegloom.core.skin.weights import Weights, packed
 from pegloom.document.edits.flesh import across_of, along, bent_through, partners_of
 from pegloom.document.edits.shapes import sculpt_shape
 from pegloom.document.edits.skins import with_weights
-from pegloom.document.edits.weaves import keep_unkept, keep_weave
+from pegloom.document.edits.weaves import keep_unkept, keep_weave, kept_as
 from pegloom.document.evaluate import evaluate
 from pegloom.document.meeting import borders_carried
 from pegloom.document.model import Character, Document, Part, PartKind
@@ -37,6 +38,8 @@ COVERS = 0.03
 """Share of the body's height within which cloth covers skin."""
 NEAR = 0.5
 """Share of what a place goes along from which a joint there keeps its width."""
+STILL = 1e-4
+"""Share of the height within which a pose is none."""
 WEAVE = "pulled"
 
 
@@ -103,6 +106,9 @@ def pull_skin(
     surface = drawn_surface(part.mesh, posed, place, share, np.asarray(by, dtype=float))
     if under_cloth:
         surface = _under(character, frame.points, surface, share > 0.0)
+    matrices = skin_matrices(skeleton, frame.joints)
+    if float(np.linalg.norm(skin_linear(part.mesh.points, packed(old), matrices[[skeleton.index[j] for j in old.joint_ids]]) - part.mesh.points, axis=1).max()) < STILL * character.height:
+        raise EditError("the figure stands as it was bound, where weights change nothing; take a trial or a pose that bends it")
     range_of = bent_through(character)
     judge = Judge(part.mesh, skeleton, old, range_of.trials, WORSE)
     middle = character.standing.middle if character.standing is not None else 0.0
@@ -112,7 +118,6 @@ def pull_skin(
         if (places < 0).mean() <= 0.5:
             across, partner = across_of(part, places), partners_of(skeleton, old.joint_ids, middle)
     keeps = tuple(j for j in judge.gauges if keep_width and share[judge.apart(j) <= 0.0].max(initial=0.0) > NEAR)
-    matrices = skin_matrices(skeleton, frame.joints)
     new = pulled(
         judge, old, matrices, surface, share, influences=skin.limit(part_id), wide=around(part.mesh, place, WIDER * reach), still=held, across=across,
         partner=partner, keeps=keeps, progress=part_of(progress, 0.2, 0.85),
@@ -130,7 +135,7 @@ def pull_skin(
     reached = float((now[place] - posed[place]) @ way / max(float(way @ way), 1e-18))
     named = ""
     if shape and reached < REACHES:
-        after, named = _rest_as_shape(after, part, pose, surface, share)
+        after, named = _rest_as_shape(after, part, pose, surface, share, both_sides)
     after = _kept(after)
     near = judge.edges[(share[judge.edges] > 0.0).any(axis=1)]
     stretch = [float(edge_stretch(judge.rest, x, near).max(initial=1.0)) for x in (posed, evaluate(after.require_character(), pose).points[part_id][g.first])]
@@ -141,8 +146,8 @@ def pull_skin(
 def _before(document: Document) -> Document:
     """With the weights in hand kept; a weave that a pull before this one left makes room for this one's."""
     character = document.require_character()
-    last = next((w for w in reversed(character.weaves) if w.name.startswith(WEAVE) and w.skin is character.skin), None)
-    if last is not None:
+    last = kept_as(character)
+    if last is not None and last.name.startswith(WEAVE):
         return document.with_character(replace(character, weaves=tuple(w for w in character.weaves if w.id != last.id)))
     return keep_unkept(document, "before the pull")
 
@@ -174,13 +179,13 @@ def _under(character: Character, points: dict[str, FloatArray], surface: FloatAr
     return result
 
 
-def _rest_as_shape(document: Document, part: Part, pose: Shown | None, surface: FloatArray, share: FloatArray) -> tuple[Document, str]:
+def _rest_as_shape(document: Document, part: Part, pose: Shown | None, surface: FloatArray, share: FloatArray, both_sides: bool) -> tuple[Document, str]:
     """What is left of the way as a corrective shape on the joint that is turned there."""
     character, g = document.require_character(), weld(part.mesh)
     there = evaluate(character, pose).points[part.id]
     change = np.where(share > 0.0, 1.0, 0.0)[:, None] * (surface - there[g.first])
     shown = document.with_character(replace(character, pose=character.pose if pose is None else pose))
-    shaped, named = sculpt_shape(shown, part.id, owned_floats(there + change[g.group]))
+    shaped, named = sculpt_shape(shown, part.id, owned_floats(there + change[g.group]), both_sides=both_sides)
     return shaped.with_character(replace(shaped.require_character(), pose=character.pose)), named
 
 

@@ -112,10 +112,11 @@ def drop_shapes(document: Document, shapes: Collection[str] | None = None) -> Do
     return document.with_character(replace(character, parts=parts, shapes=tuple(s for s in character.shapes if s not in gone)))
 
 
-def sculpt_shape(document: Document, part_id: str, points: FloatArray, *, name: str = "") -> tuple[Document, str]:
+def sculpt_shape(document: Document, part_id: str, points: FloatArray, *, name: str = "", both_sides: bool = False) -> tuple[Document, str]:
     """Take a mesh corrected by hand in the pose shown, as a shape on the joint that is turned farthest where it was changed.
 
-    points (n, 3) : of the part as it should be in this pose, metres in the character. Gives the morph target's name. Raises EditError for
+    points (n, 3) : of the part as it should be in this pose, metres in the character. both_sides : the other side gets its mirror image, where the
+    mesh is even. Gives the morph target's name. Raises EditError for
     another number of vertices, at rest, or where nothing was changed.
     """
     character = document.require_character()
@@ -142,9 +143,27 @@ def sculpt_shape(document: Document, part_id: str, points: FloatArray, *, name: 
     character, (drive_id,) = fresh_ids(character, "shape", (s.id for s in character.shapes), 1)
     label = _free(part, name.strip() or f"{skeleton.joint(joint).name}_sculpted")
     morphs = (*part.morphs, Morph(label, owned_floats(deltas)))
-    drive = ShapeDrive(drive_id, part_id, label, joint, turned[joint], by_hand=True)
+    drives = (*character.shapes, ShapeDrive(drive_id, part_id, label, joint, turned[joint], by_hand=True))
     parts = tuple(replace(p, morphs=morphs) if p.id == part_id else p for p in character.parts)
-    return document.with_character(replace(character, parts=parts, shapes=(*character.shapes, drive))), label
+    character = replace(character, parts=parts, shapes=drives)
+    return document.with_character(_with_mirror_image(character, part_id, drives[-1]) if both_sides else character), label
+
+
+def _with_mirror_image(character: Character, part_id: str, drive: ShapeDrive) -> Character:
+    """With the same shape on the other side, on the joint across; as it is where there is none or the shape is its own image."""
+    part, skeleton = character.part(part_id), character.require_skeleton()
+    middle = character.standing.middle if character.standing is not None else 0.0
+    places, other = partners_within(part.mesh, middle, None), joints_across(skeleton, middle).get(drive.joint)
+    turn = (drive.turn[0], -drive.turn[1], -drive.turn[2])
+    same = other == drive.joint and np.allclose(turn, drive.turn, atol=1e-3)
+    if other is None or same or (places < 0).mean() > 0.5:
+        return character
+    deltas = next(m.deltas for m in part.morphs if m.name == drive.morph)
+    seen = np.where((places >= 0)[:, None], deltas[np.maximum(places, 0)] * [-1.0, 1.0, 1.0], 0.0)
+    character, (drive_id,) = fresh_ids(character, "shape", (s.id for s in character.shapes), 1)
+    label = _free(part, f"{skeleton.joint(other).name}_sculpted")
+    parts = tuple(replace(p, morphs=(*p.morphs, Morph(label, owned_floats(seen)))) if p.id == part_id else p for p in character.parts)
+    return replace(character, parts=parts, shapes=(*character.shapes, ShapeDrive(drive_id, part_id, label, other, turn, by_hand=True)))
 
 
 def _shaped(character: Character, skeleton: Skeleton, part: Part, range_of: Range, most: int, worse: float, progress: Progress) -> tuple[Character, ShapesReport]:

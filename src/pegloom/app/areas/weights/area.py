@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from PyQt6.QtCore import Qt
 
-from pegloom.app.areas.weights import marks, numbers
+from pegloom.app.areas.weights import marks, numbers, pulling
 from pegloom.app.areas.weights.actions import ACTIONS
 from pegloom.app.areas.weights.actions.bind import choose_stray
 from pegloom.app.areas.weights.cards import CARDS
@@ -39,6 +39,8 @@ def hint(state: State) -> str:
     tool = state.tooling.tool
     if tool == Tool.SELECT:
         return "Drag over the mesh to select vertices; Shift adds, Ctrl takes out; <tool.pick> ends"
+    if tool == Tool.PULL:
+        return "Drag the skin where it belongs in this pose, Shift leads it nearer or away; on release the weights follow; <tool.pick> ends"
     if tool != Tool.BRUSH:
         return "Click a joint to see its weight; drag a box to select vertices; <tool.brush> takes the brush"
     mode = DOES[state.brush.mode]
@@ -101,7 +103,7 @@ AREA = AreaSpec(
     settings=ALL, cards=CARDS,
     panes=(Pane("weights.numbers", "Numbers", Place.SIDE, numbers.NumberTable, numbers.wanted, size=340), judged_pane()),
     lanes=(quality_lane(),), tools=TOOLS, picks=("joint",), shows=("joints",),
-    marks=(marks.skeleton, marks.reach, marks.vertices), painters=(marks.brush_ring, marks.seam), hint=hint,
+    marks=(marks.skeleton, marks.reach, marks.vertices), painters=(marks.brush_ring, marks.seam, pulling.paint), hint=hint,
     words=marks.surface_words, fullness=fullness, enter=enter, weighing=True, lenses=True, pins=True, mesh_always=True,
     wheels=(
         (Qt.KeyboardModifier.ControlModifier, size_by_wheel), (Qt.KeyboardModifier.ShiftModifier, strength_by_wheel),

@@ -166,6 +166,23 @@ class FleshSettings(Setting):
 
 
 @dataclass(frozen=True, slots=True)
+class PullSettings(Setting):
+    """radius : share of the body's height over which a pull fades out. still : whether selected vertices keep their weights. keep_width :
+    whether the limb's sections there keep their girth. under_cloth : whether skin stays under cloth. shape : whether a corrective shape
+    takes what weights cannot reach. report : what the last pull brought."""
+
+    ID = "weights.pull"
+    PASSING = frozenset({"report"})
+
+    radius: float = 0.13
+    still: bool = True
+    keep_width: bool = False
+    under_cloth: bool = True
+    shape: bool = False
+    report: str = ""
+
+
+@dataclass(frozen=True, slots=True)
 class RelaxSettings(Setting):
     """Surface relax and dual quaternions.
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from pegloom.app.areas.weights.pulling import PullTool
 from pegloom.app.areas.weights.strokes import BrushTool, SelectTool
 from pegloom.app.stage.drags import DocumentDrag, PickTool
 from pegloom.app.stage.tools import Drag, Pointer, StageTool, StageView
@@ -61,7 +62,7 @@ class ReachTool(StageTool):
 
     def hover(self, view: StageView, x: float, y: float) -> tuple[str, str]:
         c, size = view.c, view.size_in_points
-        if c.state.tooling.tool in (Tool.BRUSH, Tool.SELECT):
+        if c.state.tooling.tool in (Tool.BRUSH, Tool.SELECT, Tool.PULL):
             return "", ""
         if not any(line_distance(line, x, y, view.camera, size) < REACH_NEAR for line in c.frames.reach()):
             return "", ""
@@ -100,4 +101,4 @@ class ReachDrag(DocumentDrag):
         self.c.store.commit(f"Reach of {self.c.skeleton.joint(self.joint).name} {self.reached:.2f}", moved)
 
 
-TOOLS: tuple[StageTool, ...] = (SeamTool(), ReachTool(), SelectTool(), BrushTool(), PickTool(vertices=True))
+TOOLS: tuple[StageTool, ...] = (SeamTool(), PullTool(), ReachTool(), SelectTool(), BrushTool(), PickTool(vertices=True))

@@ -19,11 +19,12 @@ from pegloom.core.geometry.mesh import Mesh, place_lengths, weld
 from pegloom.core.jobs import Progress, silent
 from pegloom.core.skin.flesh.judge import Judge
 from pegloom.core.skin.flesh.settle import Settling, Wish
-from pegloom.core.skin.weights import Weights
+from pegloom.core.skin.strays import without_strays
+from pegloom.core.skin.weights import Weights, dense, dense_over, from_dense
 
 TURNINGS = 12
 """Rounds of turning and placing in which the surface around the handle settles."""
-ASKED = 400.0
+ASKED = 1500.0
 """What a wish costs that is not met, beside what each trial costs."""
 WIDER = 1.5
 """Reaches of the handle within which weights may change: what is around it makes room."""
@@ -99,5 +100,11 @@ def pulled(
     asked = np.flatnonzero(share > 0.0)
     heavy = ASKED * share[asked] / np.maximum(judge.size[asked], 1e-3) ** 2
     wish = Wish(pose, asked, surface[asked], heavy, tuple(keeps))
-    run = Settling(judge, weights, influences=influences, moving=np.flatnonzero(moving), across=across, partner=partner, wishes=(wish,))
-    return run.weights(run.settled(run.rows, STEPS, looks=LOOKS, progress=progress))
+    # A stray joint is no candidate: what is pulled sheds it, and its neighbours do not take it up.
+    taught = without_strays(judge.mesh, weights)[0]
+    run = Settling(judge, weights, taught=taught, influences=influences, moving=np.flatnonzero(moving), across=across, partner=partner, wishes=(wish,))
+    new = run.weights(run.settled(run.rows, STEPS, looks=LOOKS, progress=progress))
+    # What crept in apart from its joint's region goes; strays that were there elsewhere are not this edit's.
+    was, values = dense(weights), dense(new)
+    changed = np.asarray(np.abs(values - was).max(axis=1) > 0.0)
+    return from_dense(np.where(changed[:, None], dense_over(without_strays(judge.mesh, new)[0], new.joint_ids), values), new.joint_ids)

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -24,6 +24,7 @@ from pegloom.core.skin.flesh import strain
 from pegloom.core.skin.flesh.gate import Gated, gated
 from pegloom.core.skin.flesh.judge import SEVERE, WORSE, Judge, Seen, thinner
 from pegloom.core.skin.measures import folded_back
+from pegloom.core.skin.strays import find_strays, without_strays
 from pegloom.core.skin.weights import Weights, dense_over, from_dense
 
 SHAPE, PLACE = 0.1, 0.1
@@ -103,13 +104,14 @@ class Settling:
     judge : of the part, held against how it was. start : weights whose joints, and those around, are tried. wanted : by trial, where
     places (g, 3) should be; None: where the judge's weights have them. moving : places whose rows may change, None for all. across (g,), partner
     (j,) : the place across of each, -1 for none, and the column across in the start's columns; None where sides differ. floor : figures whose sections are
-    to be kept where they are better than the judge's. wishes : what is asked of other poses.
+    to be kept where they are better than the judge's. wishes : what is asked of other poses. was : what rows are held to where a region is worse;
+    the start without. taught : weights whose joints are tried in place of the start's, for one that holds strays.
     """
 
     def __init__(
         self, judge: Judge, start: Weights, *, influences: int, wanted: Mapping[str, FloatArray] | None = None, moving: IntArray | None = None,
         across: IntArray | None = None, partner: IntArray | None = None, floor: Seen | None = None, wishes: Sequence[Wish] = (),
-        was: Weights | None = None,
+        was: Weights | None = None, taught: Weights | None = None,
     ) -> None:  # fmt: skip
         self.judge, self.ids, self.influences, self.partner = judge, start.joint_ids, influences, partner
         g = weld(judge.mesh)
@@ -140,7 +142,7 @@ class Settling:
         self.ring_shares = np.concatenate([ring[0].shares for _, ring in rings]) if rings else np.zeros(0)
         self.closed = np.array([ring[0].closed for _, ring in rings], dtype=bool)
         self.girth, self.area = (np.array([ring[k] for _, ring in rings], dtype=float) for k in (1, 2))
-        tried, _, _ = candidates(judge.mesh, self.whole, SPREAD)
+        tried, _, _ = candidates(judge.mesh, self.whole if taught is None else dense_over(taught, self.ids)[g.first], SPREAD)
         self.tried = np.ascontiguousarray(tried[self.places])
         self.live = (self.tried >= 0) & moves[self.places][:, None]
         near = nearness(judge.mesh, np.full(g.count, float(np.linalg.norm(np.ptp(judge.rest, axis=0))) / EASED))
@@ -290,12 +292,9 @@ class Settling:
                 was = judge.before.figures[name, joint]
                 mine = judge.inside[joint][0]
                 longer = 1.0
-                if floor is not None:
-                    kept = floor.figures[name, joint]
-                    longer = judge.longer(was, kept)
-                    girth, area = (_least(max(x, y) if x is not None and y is not None else x, slack) for x, y in ((was.girth, kept.girth), (was.area, kept.area)))
-                else:
-                    girth, area = _least(was.girth, slack), _least(was.area, slack)
+                kept = was if floor is None else floor.figures[name, joint]
+                longer = 1.0 if floor is None else judge.longer(was, kept)
+                girth, area = (_least(x if x is None or y is None else max(x, y), slack) for x, y in ((was.girth, kept.girth), (was.area, kept.area)))
                 limit[mine] = np.minimum(limit[mine], max((1.0 + slack) * longer * was.stretch, 1.0))
                 least[joint] = girth, area
             lies_now = folded_back(judge.before_places[name], judge.triangles, judge.pairs[pair_of])
@@ -364,12 +363,16 @@ def led_to(
     rows, best = run.rows, None
     for cut, first, steps in ((False, 0.0, STEPS), (True, 0.6, AGAIN)):
         rows = run.settled(rows, steps, cut=cut, progress=part_of(progress, first, first + (0.2 if cut else 0.4)))
-        held = gated(judge, back, run.weights(rows), influences=influences, across=across, progress=part_of(progress, first + (0.2 if cut else 0.4), 1.0 if cut else 0.6))
+        new = _as_clean(judge, back, run.weights(rows))
+        held = gated(judge, back, new, influences=influences, across=across, progress=part_of(progress, first + (0.2 if cut else 0.4), 1.0 if cut else 0.6))
         if best is None or _badness(judge.of(held.weights)) < _badness(judge.of(best.weights)):
             best = held
         # The gate is no fine tool: what it gave away beyond need is won again from what it left.
         rows = run.of(best.weights)
     assert best is not None
+    clean = _as_clean(judge, back, best.weights)
+    if clean is not best.weights and not judge.faults(judge.of(clean))[2]:
+        best = replace(best, weights=clean)
     progress(1.0, "settled")
     return best
 
@@ -386,6 +389,11 @@ def _half_back(judge: Judge, old: Weights, fit: Weights, across: IntArray | None
     ids = tuple(dict.fromkeys((*ids, *old.joint_ids)))
     rows = (1.0 - share)[:, None] * dense_over(fit, ids)[g.first] + share[:, None] * dense_over(old, ids)[g.first]
     return from_dense(rows[g.group], ids)
+
+
+def _as_clean(judge: Judge, old: Weights, new: Weights) -> Weights:
+    """Without strays, unless there were some before: a share that crept in apart from its joint's region is of no use to anybody."""
+    return new if find_strays(judge.mesh, old) else without_strays(judge.mesh, new)[0]
 
 
 def _badness(seen: Seen) -> float:

@@ -11,7 +11,7 @@ from pegloom.app.actions.locks import around_locks
 from pegloom.app.actions.needs import WITH_SKIN
 from pegloom.app.areas.weights.settings import FleshSettings, WeaveSettings
 from pegloom.app.context import Context
-from pegloom.app.state.state import State
+from pegloom.app.state.state import State, Tool
 from pegloom.checks.ways import Told, told_ways
 from pegloom.core.errors import EditError
 from pegloom.core.jobs import Progress, part_of
@@ -90,6 +90,10 @@ def sculpt(c: Context) -> None:
     c.job("Corrected mesh", work, title="Taking a corrected mesh", then=lambda name: c.say(f"{name} comes in as its joint turns to this pose"))
 
 
+def pull(c: Context) -> None:
+    c.store.put(tool=Tool.PICK if c.state.tooling.tool == Tool.PULL else Tool.PULL)
+
+
 def compare(c: Context) -> None:
     chosen = c.state.settings.of(FleshSettings)
 
@@ -134,5 +138,6 @@ ACTIONS = (
     Action("weights.add_shapes", "Add corrective shapes", "Weights", "A few morph targets for what the skin lacks in its trials, each brought in by one joint's turn; baked into each clip on export", add_shapes, needs=WITH_SKIN),
     Action("weights.drop_shapes", "Take corrective shapes away", "Weights", "Remove all corrective shapes and their morph targets", drop_shapes, needs=(*WITH_SKIN, SHAPED)),
     Action("weights.sculpt", "Take a corrected mesh", "Weights", "A mesh corrected elsewhere in the pose shown becomes a shape that comes in as its joint turns there", sculpt, needs=WITH_SKIN),
+    Action("tool.pull", "Pull the skin", "Tools", "In a pose that bends badly, drag the skin where it belongs; its weights follow", pull, key="H", needs=WITH_SKIN, on=lambda s: s.tooling.tool == Tool.PULL),
     Action("weights.ways", "Compare ways to bend…", "Weights", "Fitted, with helper joints, dual quaternions and surface relax side by side in figures; take one, or none", compare, needs=WITH_SKIN),
 )  # fmt: skip
