@@ -6,10 +6,12 @@ from dataclasses import replace
 
 import numpy as np
 import trimesh
+from PyQt6.QtCore import QPoint
 from PyQt6.QtWidgets import QLabel, QTableWidget
 
+from pegloom.app.areas.weights.settings import PullSettings
 from pegloom.app.dialogs.ways_sheet import WaysSheet
-from pegloom.app.state.state import Area
+from pegloom.app.state.state import Area, Tool
 from pegloom.core.motion.trials import trial_pose
 from pegloom.core.skin.weights import dense
 from pegloom.document.edits.ways import WAYS
@@ -103,3 +105,49 @@ def test_ways_are_compared_and_one_is_taken(hand, monkeypatch):
     table.selectRow(2)
     sheet.take.click()
     assert sheet.chosen == 2
+
+
+def test_the_skin_is_pulled_with_the_mouse_and_the_weights_follow(hand):
+    hand.session.start_with(rigged_capsules(), None)
+    hand.session.go(Area.WEIGHTS)
+    character = hand.session.character
+    part, pose = character.parts[0], trial_pose(character.skeleton, "elbow")
+    hand.c.store.commit("Pose", hand.session.history.present.with_character(replace(character, pose=pose)))
+    before = hand.session.history.present
+    hand.session.run("tool.pull")
+    hand.c.store.put_setting(PullSettings, shape=True)
+    tall: list[int] = []
+
+    def steady() -> bool:  # the strip grows a lane once there is a pose to judge
+        tall.append(hand.stage.size_in_points[1])
+        return len(tall) > 5 and len(set(tall[-5:])) == 1
+
+    hand.until(steady)
+    posed = evaluate(hand.session.character, pose).points[part.id]
+    joint = character.skeleton.positions[character.skeleton.index["arm.l.lower"]]
+    near = np.argsort(np.linalg.norm(part.mesh.points - joint, axis=1))[:60]
+    size = hand.stage.size_in_points
+    flat = hand.stage.camera.project(posed[near], *size)
+    # The one of them the eye sees.
+    start = next(QPoint(int(x), int(y)) for x, y, _ in flat if hand.stage.surface_at(int(x), int(y)) is not None)
+    hand.drag(start, (0, -25))
+    hand.until(lambda: hand.session.history.undo_name == "Pull the skin", timeout=120_000)
+    after = hand.session.character
+    assert after.skin.weights[part.id] is not character.skin.weights[part.id] and after.weaves[-1].name == "pulled"
+    assert "of the way" in find(hand.window, QLabel, "weights.pull.report").text()
+    moved = evaluate(after, pose).points[part.id] - posed
+    assert (moved @ hand.stage.camera.up).max() > 0.02, "the skin went up as it was led, the shape takes what weights cannot"
+    hand.session.run("edit.undo")
+    assert hand.session.history.present is before
+
+
+def test_a_click_with_the_pull_tool_changes_nothing_and_esc_lets_go(hand):
+    hand.session.start_with(rigged_capsules(), None)
+    hand.session.go(Area.WEIGHTS)
+    hand.session.run("tool.pull")
+    before = hand.session.history.present
+    point = hand.stage.camera.project(hand.session.character.parts[0].mesh.points[:1], *hand.stage.size_in_points)[0]
+    hand.drag(QPoint(int(point[0]), int(point[1])), (0, 0), steps=1)
+    assert not hand.c.jobs.busy and hand.session.history.present is before
+    hand.session.run("tool.pull")
+    assert hand.c.state.tooling.tool == Tool.PICK

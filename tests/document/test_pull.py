@@ -61,7 +61,7 @@ def test_the_handle_goes_where_it_is_led_and_the_other_side_too(capsules, elbow)
 
 
 def test_what_is_far_from_it_stays_to_the_last_digit(capsules, elbow):
-    vertex, _, after, _ = elbow
+    _, _, after, _ = elbow
     part = capsules.character.parts[0]
     was, now = (d.character.skin.weights[part.id] for d in (capsules, after))
     far = np.abs(part.mesh.points[:, 0]) < 0.1
