@@ -9,6 +9,10 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QScrollArea
 
 from pegloom.app.areas.controls.editing import edit_hold, open_hold
@@ -349,7 +353,7 @@ def measured(app: QApplication, window: Window) -> None:
 
 
 def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> None:
-    """The bad shoulder as it comes."""
+    """The bad shoulder as it comes, its skin being pulled where it belongs."""
     s = Session(window)
     window.store.put(saved=s.history.present)
     s.open(DEMO / "lesson.pegloom")
@@ -361,8 +365,24 @@ def lesson(app: QApplication, window: Window, shoot: Callable[[str], None]) -> N
     s.play_source(RANGE_TEST, 20 / 30)
     window.stage.show_all()
     measured(app, window)
+    s.run("tool.pull")
+    only(window, "weights.pull")
     settle(app, 1)
+    stage = window.stage
+    places = window.c.frames.frame().points[window.c.character.parts[0].id]
+    torn = places[np.linalg.norm(window.c.character.parts[0].mesh.points - [0.16, 0.95, 0.07], axis=1).argmin()]
+    x, y, _ = stage.camera.project(torn[None], *stage.size_in_points)[0]
+    start = QPoint(int(x), int(y))
+    # The wish is drawn while the button is down.
+    QTest.mouseMove(stage, start)
+    QTest.mousePress(stage, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start)
+    for k in range(1, 9):
+        here = QPointF(start + QPoint(0, -4 * k))
+        app.sendEvent(stage, QMouseEvent(QEvent.Type.MouseMove, here, QPointF(stage.mapToGlobal(here)), Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier))
+    settle(app, 0.3)
     shoot("lesson_1")
+    QTest.keyClick(stage, Qt.Key.Key_Escape)
+    s.run("tool.pull")
 
 
 if __name__ == "__main__":
