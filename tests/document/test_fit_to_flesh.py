@@ -97,3 +97,15 @@ def test_from_the_command_line(before, tmp_path):
     (row,) = json.loads(done.output)["parts"]
     assert row["kept"] > 0.1 and row["poses"] > 20
     assert open_project(tmp_path / "b.pegloom").character.weaves[-1].name == "fitted to flesh"
+
+
+def test_what_was_painted_by_hand_keeps_its_rows():
+    document = rigged_capsules()
+    part = document.character.parts[0]
+    still = np.flatnonzero(part.mesh.points[:, 0] > 0.15)
+    after, reports = edits.fit_to_flesh(document, still={part.id: still.tolist()})
+    was, now = document.character.skin.weights[part.id], after.character.skin.weights[part.id]
+    ids = tuple(dict.fromkeys((*was.joint_ids, *now.joint_ids)))
+    change = np.abs(dense_over(was, ids) - dense_over(now, ids)).max(axis=1)
+    assert change[still].max() < 1e-9
+    assert reports[0].kept == 0.0 or change.max() > 0.0

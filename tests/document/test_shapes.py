@@ -90,6 +90,8 @@ def test_an_exported_clip_brings_them_in_as_the_rig_does(shaped, tmp_path):
     assert open_project(tmp_path / "a.pegloom").character.shapes == character.shapes
     plain = made_plain(document, Target("file"))
     assert not plain.document.character.shapes
+    told = next(n for n in plain.baked if "corrective shapes" in n)
+    assert any(shape.morph in told for shape in character.shapes), "the export says which it brings in"
     write_glb(tmp_path / "a.glb", plain.document.character)
     outside, part = Outside(tmp_path / "a.glb"), character.parts[0]
     node = next(k for k, n in enumerate(outside.gltf.nodes) if n.mesh is not None)

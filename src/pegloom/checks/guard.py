@@ -307,7 +307,7 @@ def _unused(character: Character, rig: ControlRig, skeleton: Skeleton) -> Iterat
     left = edits.unused(character)
     for message in left:
         yield Finding("unused", message, fix="remove_unused", fix_says="Remove all unused")
-    moved = {m.morph for m in rig.morphs}
+    moved = {m.morph for m in rig.morphs} | {s.morph for s in character.shapes}
     idle = sorted({m.name for p in character.included for m in p.morphs} - moved)
     if idle:
         yield Finding("unused", f"no channel moves the morph {'target' if len(idle) == 1 else 'targets'} {_few(idle)}")

@@ -10,6 +10,7 @@ import numpy as np
 
 from pegloom.core.errors import EditError, ShapeError
 from pegloom.core.jobs import Progress, part_of, silent
+from pegloom.core.motion.clips import Clip
 from pegloom.core.rig.pose import Pose
 from pegloom.core.skeleton.joints import Skeleton, as_plain
 from pegloom.core.skeleton.names import renamed
@@ -20,7 +21,7 @@ from pegloom.document.delivery.lost import not_exported
 from pegloom.document.delivery.motion import sampled, without_joints
 from pegloom.document.delivery.parts import on_fewer_joints, prepared
 from pegloom.document.delivery.space import in_space
-from pegloom.document.delivery.target import Content, Target
+from pegloom.document.delivery.target import Content, Morphs, Target
 from pegloom.document.edits.rest import DeliveredRest
 from pegloom.document.model import Character, Document
 from pegloom.document.stand_ins import refreshed
@@ -28,6 +29,8 @@ from pegloom.document.uses import said_of
 
 NAMED = 6
 """Joints named in a note, at most."""
+SEEN = 0.01
+"""Weight from which a shape counts as brought in."""
 
 
 @dataclass(frozen=True)
@@ -87,7 +90,7 @@ def _plain(
         progress(0.3 + 0.4 * number / len(made.clips), f"sampling {clip.name}")
         one, said = sampled(made, clip, target.rate)
         told.append(one)
-        baked += [said] if said else []
+        baked += [line for line in (said, _shapes_told(made, one, target)) if line]
         if clip.origin is not None and not clip.origin.may_deliver:
             left.append(f"{clip.name}: its licence does not let it be given on; leave it out of a delivery")
     document = document.with_character(replace(made, clips=tuple(told)))
@@ -119,6 +122,23 @@ def _plain(
     if target.is_gltf and (target.unit != 1.0 or target.up != "+y"):
         left.append("glTF is in metres with y up, whatever the target says")
     return in_space(made, turn, scale)
+
+
+def _shapes_told(character: Character, clip: Clip, target: Target) -> str:
+    """Which corrective shapes a sampled clip brings in, and how far at most; "" where it brings in none or the file holds none."""
+    if target.content is Content.MOTION or target.morphs is Morphs.BAKED:
+        return ""
+    names = {p.id: p.name for p in character.parts}
+    most: dict[str, float] = {}
+    for shape in character.shapes:
+        for track in clip.morphs:
+            if track.part == names.get(shape.part) and shape.morph in track.names:
+                most[shape.morph] = max(most.get(shape.morph, 0.0), float(track.weights[:, track.names.index(shape.morph)].max(initial=0.0)))
+    used = sorted(((v, n) for n, v in most.items() if v >= SEEN), reverse=True)
+    if not used:
+        return ""
+    listed = ", ".join(f"{name} {value:.0%}" for value, name in used[:NAMED])
+    return f"{clip.name}: corrective shapes baked into its morph weights, at most: {listed}{' and more' if len(used) > NAMED else ''}"
 
 
 def _fewer_joints(character: Character, target: Target, baked: list[str], left: list[str]) -> Character:

@@ -39,6 +39,7 @@ RANDOM = 8
 WHOLE = 0.99
 """Share of a vertex from which it follows one joint alone."""
 WEAVE = "fitted to flesh"
+NONE: IntArray = np.zeros(0, dtype=np.int64)
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,7 +64,7 @@ class FleshReport:
 
 def fit_to_flesh(
     document: Document, *, influences: int | None = None, part_ids: Collection[str] | None = None, worse: float = WORSE, anew: bool = False,
-    progress: Progress = silent,
+    still: Mapping[str, Collection[int]] | None = None, progress: Progress = silent,
 ) -> tuple[Document, tuple[FleshReport, ...]]:
     """Fit the weights of the body's skin to an elastic body over the range test, and lead back what would be worse.
 
@@ -71,7 +72,8 @@ def fit_to_flesh(
 
     influences : most a vertex, None for each part's own limit. part_ids : of skin parts; None for all. worse : share by which a figure
     of a region may be worse in any trial. anew : bind those parts by the default bind first: weights that tear are no place to
-    start. Raises EditError without weights or skin, Cancelled from `progress`.
+    start. still : by part, vertices that keep what they hold, painted by hand for example. Raises EditError without weights or skin, Cancelled
+    from `progress`.
     """
     character = document.require_character()
     skeleton, skin = character.require_skeleton(), character.require_skin()
@@ -93,7 +95,8 @@ def fit_to_flesh(
     weights, reports = dict(skin.weights), []
     for number, part in enumerate(body):
         one = part_of(progress, 0.95 * number / len(body), 0.95 * (number + 1) / len(body))
-        weights[part.id], report = fitted(character, part, skin.weights[part.id], range_of, influences or skin.limit(part.id), worse, one)
+        held = np.array(sorted((still or {}).get(part.id, ())), dtype=np.int64)
+        weights[part.id], report = fitted(character, part, skin.weights[part.id], range_of, influences or skin.limit(part.id), worse, one, still=held)
         reports.append(report)
     cloth = [p for p in bound if p.kind is PartKind.CLOTH and (part_ids is None or p.id in part_ids)]
     for number, part in enumerate(cloth):
@@ -140,12 +143,12 @@ def _matrices(skeleton: Skeleton, pose: Shown) -> FloatArray:
 
 def fitted(
     character: Character, part: Part, old: Weights, range_of: Range, influences: int, worse: float, progress: Progress, *,
-    start: Weights | None = None, safe: Weights | None = None,
+    start: Weights | None = None, safe: Weights | None = None, still: IntArray = NONE,
 ) -> tuple[Weights, FleshReport]:
     """A part's weights fitted to the elastic body, no figure of any trial worse by more than a share than `old` has it.
 
     start : what the fit begins with, and what it keeps of it in a region in which it is thicker than the elastic body. safe : what is led
-    back to. Both are the old weights where none are given. Raises Cancelled from `progress`.
+    back to. Both are the old weights where none are given. still : vertices that keep what they hold. Raises Cancelled from `progress`.
     """
     skeleton, g = character.require_skeleton(), weld(part.mesh)
     begin = old if start is None else start
@@ -167,12 +170,23 @@ def fitted(
         finish=lambda w: _even(part, skeleton, begin, w, middle, places, influences) if even else w, progress=part_of(progress, 0.4, 0.45),
     )  # fmt: skip
     held = led_to(
-        judge, old, found.weights, influences=influences, wanted={t: wanted.wanted[some[-1]] for t, some in both.items()}, safe=safe,
+        judge, old, with_rows_of(found.weights, old, still), still=np.unique(g.group[still]), influences=influences, wanted={t: wanted.wanted[some[-1]] for t, some in both.items()}, safe=safe,
         across=across_of(part, places) if even else None, partner=partners_of(skeleton, found.weights.joint_ids, middle),
         floor=None if start is None else judge.of(start), progress=part_of(progress, 0.45, 1.0),
     )  # fmt: skip
+    result = with_rows_of(held.weights, old, still)
     names = tuple(skeleton.joint(j).name for j in held.led_back)
-    return held.weights, FleshReport(part.name, len(range_of.poses), 1000 * found.error_before, 1000 * distance(part.mesh, wanted, begin.joint_ids, held.weights), held.kept, names)
+    return result, FleshReport(part.name, len(range_of.poses), 1000 * found.error_before, 1000 * distance(part.mesh, wanted, begin.joint_ids, held.weights), held.kept, names)
+
+
+def with_rows_of(new: Weights, old: Weights, vertices: IntArray) -> Weights:
+    """Weights with some vertices' rows as others have them."""
+    if not len(vertices):
+        return new
+    ids = tuple(dict.fromkeys((*new.joint_ids, *old.joint_ids)))
+    rows = dense_over(new, ids)
+    rows[vertices] = dense_over(old, ids)[vertices]
+    return from_dense(rows, ids)
 
 
 def across_of(part: Part, places: IntArray) -> IntArray:

@@ -152,7 +152,7 @@ class TransferSettings(Setting):
 @dataclass(frozen=True, slots=True)
 class FleshSettings(Setting):
     """influences : most joints a vertex; 0 as the parts are bound. worse : percent by which a region's figure may be. anew : whether it binds
-    first. digits : whether fingers and toes get helper joints. most : corrective shapes, a pair as one. report : what the last fit brought."""
+    first. still : whether selected vertices keep what they hold. digits : whether fingers and toes get helper joints. most : corrective shapes, a pair as one. report : what the last fit brought."""
 
     ID = "weights.flesh"
     PASSING = frozenset({"report"})
@@ -160,6 +160,7 @@ class FleshSettings(Setting):
     influences: int = 0
     worse: float = 2.0
     anew: bool = False
+    still: bool = False
     digits: bool = False
     most: int = 6
     report: str = ""

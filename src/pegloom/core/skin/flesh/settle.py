@@ -350,16 +350,17 @@ class Settling:
 
 def led_to(
     judge: Judge, old: Weights, fit: Weights, *, influences: int, wanted: Mapping[str, FloatArray] | None = None, safe: Weights | None = None,
-    across: IntArray | None = None, partner: IntArray | None = None, floor: Seen | None = None, progress: Progress = silent,
+    across: IntArray | None = None, partner: IntArray | None = None, floor: Seen | None = None, still: IntArray | None = None, progress: Progress = silent,
 ) -> Gated:
     """A fit that has settled, and of that what may stay: no figure of any trial worse by more than the judge allows.
 
-    old : weights the judge holds others against. safe : what is led back to, the old ones without. See `Settling` for the rest. Raises Cancelled
+    old : weights the judge holds others against. safe : what is led back to, the old ones without. still : places whose rows stay. See `Settling` for the rest. Raises Cancelled
     from `progress`.
     """
     back = old if safe is None else safe
     begun = _half_back(judge, back, fit, across)
-    run = Settling(judge, begun, influences=influences, wanted=wanted, across=across, partner=partner, floor=floor, was=back)
+    moving = None if still is None or not len(still) else np.setdiff1d(np.arange(len(judge.rest)), still)
+    run = Settling(judge, begun, influences=influences, wanted=wanted, moving=moving, across=across, partner=partner, floor=floor, was=back)
     rows, best = run.rows, None
     for cut, first, steps in ((False, 0.0, STEPS), (True, 0.6, AGAIN)):
         rows = run.settled(rows, steps, cut=cut, progress=part_of(progress, first, first + (0.2 if cut else 0.4)))

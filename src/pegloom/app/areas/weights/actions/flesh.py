@@ -25,8 +25,10 @@ from pegloom.files.reading import read_mesh
 def fit(c: Context) -> None:
     chosen, was = c.state.settings.of(FleshSettings), c.character
 
+    still = {part: [int(v) for v in some] for part, some in c.state.vertices.items()} if chosen.still else None
+
     def edit(document: Document, progress: Progress) -> object:
-        return edits.fit_to_flesh(document, influences=chosen.influences or None, worse=0.01 * chosen.worse, anew=chosen.anew, progress=progress)
+        return edits.fit_to_flesh(document, influences=chosen.influences or None, worse=0.01 * chosen.worse, anew=chosen.anew, still=still, progress=progress)
 
     c.job("Fit to flesh", around_locks(c, edit), title="Fitting the weights to flesh", then=lambda reports: _told(c, was, reports))
 

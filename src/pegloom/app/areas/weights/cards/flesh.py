@@ -21,6 +21,7 @@ class FleshCard(Card):
         self.field("Worse by", number(self, FleshSettings, "worse", 0.0, 20.0, name="weights.flesh.worse", suffix=" %"))
         self.body.addWidget(label("0 per vertex: as each part is bound. How much worse a figure may be: more lets more of the fit stay.", "caption", wrap=True))
         self.body.addWidget(tick(self, FleshSettings, "anew", "Bind anew first", name="weights.flesh.anew", tip="Weights that tear are no place to start: what is in hand is kept as a weave"))
+        self.body.addWidget(tick(self, FleshSettings, "still", "What is selected keeps its weights", name="weights.flesh.still", tip="Vertices painted by hand, for example: select them with Q or a box"))
         self.body.addWidget(action_button(q["weights.fit_flesh"], role="main"))
         self.body.addWidget(label("Helper joints turn half way with the joint they stand at and keep a bend from caving in.", "caption", wrap=True))
         self.body.addWidget(tick(self, FleshSettings, "digits", "Fingers and toes too", name="weights.flesh.digits"))
