@@ -106,7 +106,7 @@ def add_helpers(
         new = seeded(part.mesh, old, skeleton, pairs, limit)
         places = partners_within(part.mesh, middle, None)
         across = across_of(part, places) if (places < 0).mean() <= 0.5 else None
-        safe = gated(Judge(part.mesh, skeleton, old, range_of.trials, worse, swells=True), old, new, influences=limit, across=across, progress=part_of(one, 0.0, 0.25)).weights
+        safe = gated(Judge(part.mesh, skeleton, old, range_of.trials, worse, swells=True), old, new, influences=limit, across=across, narrow=True, progress=part_of(one, 0.0, 0.25)).weights
         if not fit:
             weights[part.id] = safe
             continue

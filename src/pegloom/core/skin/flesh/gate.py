@@ -35,13 +35,13 @@ class Gated:
 
 
 def gated(
-    judge: Judge, old: Weights, new: Weights, *, influences: int, across: IntArray | None = None, progress: Progress = silent
+    judge: Judge, old: Weights, new: Weights, *, influences: int, across: IntArray | None = None, narrow: bool = False, progress: Progress = silent
 ) -> Gated:
     """Fitted weights, led back to the old ones where a trial is worse: girth, area, stretch or folds of a joint's region, or any one
     edge by more than the longest was.
 
     judge : of the part, held against the old weights. across (g,) : the place across of each, -1 for none; what is led back on one side is
-    on the other. Raises Cancelled from `progress`.
+    on the other. narrow : where edges are too long it goes back around them alone, not in their whole region. Raises Cancelled from `progress`.
     """
     mesh, trials = judge.mesh, judge.trials
     g = weld(mesh)
@@ -56,10 +56,10 @@ def gated(
     for attempt in range(TRIES + 1):
         ask(progress)
         progress(attempt / (TRIES + 1), "holding each region to what it was")
-        regions, places, bad = judge.faults(judge.of(weights, asked))
+        regions, places, bad = judge.faults(judge.of(weights, asked), narrow=narrow)
         if not bad and len(asked) < len(trials):
             # What was sound is looked at again once the rest is.
-            regions, places, bad = judge.faults(judge.of(weights, [t for t in trials if t not in asked]))
+            regions, places, bad = judge.faults(judge.of(weights, [t for t in trials if t not in asked]), narrow=narrow)
         if not bad:
             break
         asked = bad

@@ -146,9 +146,9 @@ class Judge:
             return 1.0
         return float(np.sqrt(max(min(now.area, 1.0) / was.area, 1.0)))
 
-    def faults(self, now: Seen, trials: Collection[str] | None = None) -> tuple[dict[str, float], IntArray, list[str]]:
+    def faults(self, now: Seen, trials: Collection[str] | None = None, *, narrow: bool = False) -> tuple[dict[str, float], IntArray, list[str]]:
         """Joints whose regions are worse and the share of the way that may be left of them, places where edges are longer than any was
-        or faces are folded that were not, and in which trials that is. trials : of those seen; None for all."""
+        or faces are folded that were not, and in which trials that is. trials : of those seen; None for all. narrow : a region in which edges are too long is not told as a whole, but those edges are."""
         regions: dict[str, float] = {}
         bad: list[str] = []
         places: list[IntArray] = [np.zeros(0, dtype=np.int64)]
@@ -157,16 +157,22 @@ class Judge:
             stretch = now.stretch[trial]
             before = self.before.stretch[trial]
             mine: dict[str, float] = {}
+            long: list[IntArray] = []
             folds = len(now.folded[trial]) > len(self.before.folded[trial])
             for joint in self.gauges:
                 was, is_ = self.before.figures[trial, joint], now.figures[trial, joint]
                 folds = folds or is_.folded > was.folded
-                over = self.excess(was, is_, worse)
+                over = thinner(was, is_) - worse if narrow else self.excess(was, is_, worse)
                 if over > 0.0:
                     mine[joint] = max(worse / (worse + over), STEP) if worse > 0.0 else STEP
+                allowed = (1.0 + worse) * self.longer(was, is_) * max(was.stretch, 1.0)
+                if narrow and is_.stretch > allowed:
+                    # A section is the whole region's; long edges are where they are.
+                    inside = self.inside[joint][0]
+                    long.append(self.edges[inside[stretch[inside] > np.maximum(allowed, before[inside])]].ravel())
             longer = max((self.longer(self.before.figures[trial, j], now.figures[trial, j]) for j in self.gauges), default=1.0)
             limit = longer * max((1.0 + worse) * float(before.max(initial=1.0)), SEVERE)
-            spots = [self.edges[stretch > limit].ravel()]
+            spots = [self.edges[stretch > limit].ravel(), *long]
             usual = (1.0 + worse) * float(np.quantile(before, 0.99)) if len(stretch) else 1.0
             if len(stretch) and not self.swells and np.quantile(stretch, 0.99) > usual:
                 spots.append(self.edges[stretch > np.maximum(usual, before)].ravel())

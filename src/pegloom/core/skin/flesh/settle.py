@@ -43,6 +43,8 @@ SOUND, DEARER = 1.03, 10.0
 """Limit under which an edge of a region was not stretched at all, and how much more it costs from the first if it is."""
 HALF_BACK = 0.5
 """How far a fit goes back in regions where it is worse, before it settles."""
+THIN = 0.85
+"""Share of its area under which a section counts as thin."""
 LEAST_FACE = 0.2
 """Share of a face's area at rest under which it counts as no smaller."""
 SPREAD = 8
@@ -354,21 +356,25 @@ def led_to(
 ) -> Gated:
     """A fit that has settled, and of that what may stay: no figure of any trial worse by more than the judge allows.
 
-    old : weights the judge holds others against. safe : what is led back to, the old ones without. still : places whose rows stay. See `Settling` for the rest. Raises Cancelled
-    from `progress`.
+    old : weights the judge holds others against. safe : what is led back to, the old ones without. still : places whose rows stay. See
+    `Settling` for the rest. Raises Cancelled from `progress`.
     """
     back = old if safe is None else safe
     begun = _half_back(judge, back, fit, across)
     moving = None if still is None or not len(still) else np.setdiff1d(np.arange(len(judge.rest)), still)
     run = Settling(judge, begun, influences=influences, wanted=wanted, moving=moving, across=across, partner=partner, floor=floor, was=back)
-    rows, best = run.rows, None
+    rows, best, least = run.rows, None, np.inf
     for cut, first, steps in ((False, 0.0, STEPS), (True, 0.6, AGAIN)):
         rows = run.settled(rows, steps, cut=cut, progress=part_of(progress, first, first + (0.2 if cut else 0.4)))
         new = _as_clean(judge, back, run.weights(rows))
-        held = gated(judge, back, new, influences=influences, across=across, progress=part_of(progress, first + (0.2 if cut else 0.4), 1.0 if cut else 0.6))
-        if best is None or _badness(judge.of(held.weights)) < _badness(judge.of(best.weights)):
-            best = held
+        for narrow in (True, False):
+            done = first + (0.2 if cut else 0.4) + (0.0 if narrow else 0.1)
+            held = gated(judge, back, new, influences=influences, across=across, narrow=narrow, progress=part_of(progress, done, min(done + 0.1, 1.0)))
+            bad = _badness(judge.of(held.weights))
+            if bad < least:
+                best, least = held, bad
         # The gate is no fine tool: what it gave away beyond need is won again from what it left.
+        assert best is not None
         rows = run.of(best.weights)
     assert best is not None
     clean = _as_clean(judge, back, best.weights)
@@ -398,8 +404,9 @@ def _as_clean(judge: Judge, old: Weights, new: Weights) -> Weights:
 
 
 def _badness(seen: Seen) -> float:
-    """One figure of all trials: what is longest, what is usually longest, and folds."""
-    return sum(float(s.max(initial=1.0)) + float(np.quantile(s, 0.99)) + 0.01 * len(seen.folded[t]) for t, s in seen.stretch.items() if len(s))
+    """One figure of all trials: what is longest, what is usually longest, folds, and what sections lose."""
+    lost = sum(max(THIN - f.area, 0.0) for f in seen.figures.values() if f.area is not None)
+    return lost + sum(float(s.max(initial=1.0)) + float(np.quantile(s, 0.99)) + 0.01 * len(seen.folded[t]) for t, s in seen.stretch.items() if len(s))
 
 
 def _least(kept: float | None, slack: float) -> float:
