@@ -60,6 +60,14 @@ def test_the_handle_goes_where_it_is_led_and_the_other_side_too(capsules, elbow)
     assert np.abs(other - way * [-1.0, 1.0, 1.0]).max() < 2e-3, "the elbow trial bends both arms alike"
 
 
+def test_a_weave_that_was_given_a_name_of_its_own_stays(capsules, elbow):
+    vertex, by, after, _ = elbow
+    named = edits.rename_weave(after, after.character.weaves[-1].id, "pulled sleeve")
+    part, pose = named.character.parts[0].id, trial_pose(named.character.skeleton, "elbow")
+    again, _ = edits.pull_skin(named, part, posed(named, "elbow")[vertex], by, pose=pose, radius=0.15)
+    assert [w.name for w in again.character.weaves][-2:] == ["pulled sleeve", "pulled"]
+
+
 def test_what_is_far_from_it_stays_to_the_last_digit(capsules, elbow):
     _, _, after, _ = elbow
     part = capsules.character.parts[0]

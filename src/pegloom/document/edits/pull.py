@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Collection
 from dataclasses import dataclass, replace
 
@@ -147,7 +148,7 @@ def _before(document: Document) -> Document:
     """With the weights in hand kept; a weave that a pull before this one left makes room for this one's."""
     character = document.require_character()
     last = kept_as(character)
-    if last is not None and last.name.startswith(WEAVE):
+    if last is not None and re.fullmatch(rf"{WEAVE}( \(\d+\))?", last.name):  # not one a rigger has named
         return document.with_character(replace(character, weaves=tuple(w for w in character.weaves if w.id != last.id)))
     return keep_unkept(document, "before the pull")
 

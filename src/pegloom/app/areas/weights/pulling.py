@@ -72,12 +72,13 @@ class PullDrag:
         self.share = around(part.mesh, place, self.c.state.settings.of(PullSettings).radius * self.c.character.height)
         edges = place_edges(part.mesh)
         edges = edges[(self.share[edges] > 0.0).any(axis=1)]
-        self.edges = edges[:: max(len(edges) // MOST_LINES, 1)]
+        self.rows, numbers = np.unique(edges[:: max(len(edges) // MOST_LINES, 1)], return_inverse=True)
+        self.edges = numbers.reshape(-1, 2)
 
     @property
     def wished(self) -> FloatArray:
-        """Where the welded places (g, 3) would be."""
-        return np.asarray(self.places + self.share[:, None] * self.by)
+        """Where the places at the ends of the drawn edges would be, (r, 3)."""
+        return np.asarray(self.places[self.rows] + self.share[self.rows][:, None] * self.by)
 
     def move(self, at: Pointer) -> None:
         if not self.by.any() and not far(at.at, self.start):

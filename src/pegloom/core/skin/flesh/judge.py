@@ -70,9 +70,9 @@ class Judge:
         self.size = self._sizes()
         self.inside = {joint: self._inside(joint) for joint in self.gauges}
         self.regions = regions_of(self.gauges, self.inside)
-        self.before = self.of(weights)
-        first = weld(mesh).first
-        self.before_places = {t: self.points(weights, t)[first] for t in trials}
+        points = {t: self.points(weights, t) for t in trials}
+        self.before = Seen(self, points)
+        self.before_places = {t: p[weld(mesh).first] for t, p in points.items()}
 
     def _inside(self, joint: str) -> tuple[IntArray, IntArray]:
         """Numbers of the edges, and of the pairs of faces, of a joint's region."""

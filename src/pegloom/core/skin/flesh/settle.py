@@ -124,26 +124,24 @@ class Settling:
         self.edge_of = np.flatnonzero(moves[judge.edges].any(axis=1))
         pair_of = np.flatnonzero(moves[judge.triangles[judge.pairs]].any(axis=(1, 2)))
         faces, pairs = np.unique(judge.pairs[pair_of], return_inverse=True)
-        rings = [(joint, ring) for joint, gauge in judge.gauges.items() for ring in gauge.rings if moves[ring[0].edges].any()]
-        ends = np.concatenate([ring[0].edges for _, ring in rings]) if rings else np.zeros((0, 2), dtype=np.int64)
+        some, sizes = judge.regions, np.diff(judge.regions.starts)
+        rings = np.array([moves[e].any() for e in np.split(some.ends, some.starts[1:-1])], dtype=bool) if len(sizes) else np.zeros(0, dtype=bool)
+        ends, shares = (x[np.repeat(rings, sizes)] for x in (some.ends, some.shares))
         # Rows that stay are there as far as what moves is measured against them.
         self.places = np.unique(np.concatenate([np.flatnonzero(moves), judge.edges[self.edge_of].ravel(), judge.triangles[faces].ravel(), ends.ravel()]))
         number = np.full(g.count, -1)
         number[self.places] = np.arange(len(self.places))
         self.rest = np.ascontiguousarray(judge.rest[self.places])
         self.edges = np.ascontiguousarray(number[judge.edges[self.edge_of]])
-        lengths = np.linalg.norm(self.rest[self.edges[:, 0]] - self.rest[self.edges[:, 1]], axis=1)
-        self.inverse = 1.0 / np.maximum(lengths, 1e-9)
+        self.inverse = judge.inverse[self.edge_of]
         self.triangles = np.ascontiguousarray(number[judge.triangles[faces]])
         self.pairs = np.ascontiguousarray(pairs.reshape(-1, 2))
         a, b, c = (self.rest[self.triangles[:, k]] for k in range(3))
         self.least_size = LEAST_FACE * np.linalg.norm(np.cross(b - a, c - a), axis=1)
-        self.ring_joints = np.array([joint for joint, _ in rings])
-        self.ring_starts = np.cumsum([0, *(len(ring[0].points) for _, ring in rings)])
-        self.ring_ends = np.ascontiguousarray(number[ends])
-        self.ring_shares = np.concatenate([ring[0].shares for _, ring in rings]) if rings else np.zeros(0)
-        self.closed = np.array([ring[0].closed for _, ring in rings], dtype=bool)
-        self.girth, self.area = (np.array([ring[k] for _, ring in rings], dtype=float) for k in (1, 2))
+        self.ring_joints = np.array(some.joints, dtype=str)[some.of_joint[rings]]
+        self.ring_starts = np.concatenate([[0], np.cumsum(sizes[rings])])
+        self.ring_ends, self.ring_shares = np.ascontiguousarray(number[ends]), np.ascontiguousarray(shares)
+        self.closed, self.girth, self.area = some.closed[rings], some.girth[rings], some.area[rings]
         tried, _, _ = candidates(judge.mesh, self.whole if taught is None else dense_over(taught, self.ids)[g.first], SPREAD)
         self.tried = np.ascontiguousarray(tried[self.places])
         self.live = (self.tried >= 0) & moves[self.places][:, None]
@@ -293,7 +291,6 @@ class Settling:
             for joint in judge.gauges:
                 was = judge.before.figures[name, joint]
                 mine = judge.inside[joint][0]
-                longer = 1.0
                 kept = was if floor is None else floor.figures[name, joint]
                 longer = 1.0 if floor is None else judge.longer(was, kept)
                 girth, area = (_least(x if x is None or y is None else max(x, y), slack) for x, y in ((was.girth, kept.girth), (was.area, kept.area)))
